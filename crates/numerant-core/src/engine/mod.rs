@@ -1,0 +1,270 @@
+//! The one place that knows all the parts: it wires sources, steps, routing, outputs and the
+//! ledger into a run.
+//!
+//! A run has two halves. The first reads records and finds the output of each; the second turns
+//! them into bytes and writes those. Each has a thread of its own where there is more than one to
+//! be had, with a few batches going round between them; what is written is the same either way.
+
+mod addresses;
+mod consume;
+mod error;
+mod inspect;
+mod produce;
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{self, RecvTimeoutError};
+use std::thread;
+use std::time::Duration;
+
+use jiff::civil::DateTime;
+
+use addresses::Addresses;
+pub use addresses::{ExistingOutput, NameClash, NamesChanged, Refusal};
+use consume::Consumer;
+pub use error::{Error, Fault};
+pub use inspect::{ColumnProfile, Distinct, Inspection, ValueCount, ValueCounts, inspect, values};
+use produce::{Message, Produced, Producer, Routed};
+
+use crate::job::Job;
+use crate::ledger::{LeftOut, LeftOutReason, Ledger, OutputEntry};
+use crate::output::{Destination, ExistingPolicy, SideFile, Stage, commit};
+use crate::record::HeaderNote;
+
+/// Batches that go round between the two halves of a run.
+const BATCHES: usize = 4;
+
+/// Open files that are left to everything but outputs.
+const FILES_KEPT_FREE: usize = 24;
+
+/// What a run needs of the world around it.
+#[derive(Clone)]
+pub struct Context {
+    /// The time of the run, for `{.date}` and `{.time}`.
+    pub now: DateTime,
+    /// Set to end the run early.
+    pub cancel: Arc<AtomicBool>,
+    /// Hears how the run is getting on.
+    pub observer: Arc<dyn Observer>,
+    /// Files that the process may have open.
+    pub open_files: usize,
+    /// Threads that the machine can run at the same time.
+    pub processors: usize,
+}
+
+impl Context {
+    fn check_cancelled(&self) -> Result<(), Error> {
+        if self.cancel.load(Ordering::Relaxed) { Err(Error::Interrupted) } else { Ok(()) }
+    }
+}
+
+/// Hears how a run is getting on. It is called from the threads of the run, a few times for each
+/// megabyte.
+pub trait Observer: Send + Sync {
+    /// The bytes that are to be read are known.
+    fn begins(&self, bytes: Option<u64>);
+    /// So many bytes are read so far.
+    fn has_read(&self, bytes: u64);
+}
+
+/// An observer that does not listen.
+#[derive(Debug, Default)]
+pub struct Unobserved;
+
+impl Observer for Unobserved {
+    fn begins(&self, _bytes: Option<u64>) {}
+    fn has_read(&self, _bytes: u64) {}
+}
+
+/// What came of a run.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Summary {
+    /// The books.
+    pub ledger: Ledger,
+    /// The folder that the outputs are in.
+    pub out: PathBuf,
+    /// What the user should know besides.
+    pub notices: Vec<Notice>,
+}
+
+/// Something that did not stop a run and that its user should know.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Notice {
+    /// Something about a source's header.
+    Header {
+        /// The source.
+        source: String,
+        /// What.
+        note: HeaderNote,
+    },
+    /// No delimiter was found; each line of the source is one field.
+    SingleColumn {
+        /// The source.
+        source: String,
+    },
+    /// Quotes stand where RFC 4180 has none; they were read as they stand.
+    StrayQuotes {
+        /// The source.
+        source: String,
+        /// Fields with such quotes.
+        fields: u64,
+    },
+    /// Values that are no file names were changed for the names of outputs.
+    NamesChanged(NamesChanged),
+}
+
+/// Shows which outputs a job would write, and writes nothing.
+///
+/// # Errors
+///
+/// As [`run`], without what comes of writing.
+pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
+    let mut producer = Producer::open(job, context)?;
+    let mut records: Vec<u64> = Vec::new();
+    producer.run(&mut |message| {
+        let Message::Records(routed) = message else { return Ok(None) };
+        records.resize(routed.groups_so_far, 0);
+        for group in &routed.groups {
+            if let Some(count) = records.get_mut(*group as usize) {
+                *count += 1;
+            }
+        }
+        Ok(Some(routed))
+    })?;
+    let produced = producer.finish(&mut records)?;
+    let outputs = produced
+        .paths
+        .iter()
+        .zip(&records)
+        .filter_map(|(path, records)| {
+            path.as_ref().map(|path| OutputEntry { path: path.clone(), records: *records, bytes: None })
+        })
+        .collect();
+    summary(produced, outputs, Vec::new())
+}
+
+/// Runs a job: reads its sources, writes its outputs, and closes the books.
+///
+/// # Errors
+///
+/// [`Error`], and then nothing was written: what was there before is there still.
+pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
+    let producer = Producer::open(job, context)?;
+    let out = producer.out().to_owned();
+    let stage = Stage::beside(&out)?;
+    let files = context.open_files.saturating_sub(FILES_KEPT_FREE).max(4);
+    let mut consumer = Consumer::new(stage.dir(), &out, job, files);
+    let alone = job.jobs == 1 || (job.jobs == 0 && context.processors == 1);
+    let reads_standard_input = job.sources.contains(&crate::source::SourcePath::Standard);
+    let producer = if alone && !reads_standard_input {
+        let mut producer = producer;
+        producer.run(&mut |message| consumer.take(message))?;
+        producer
+    } else {
+        run_threads(producer, &mut consumer, context)?
+    };
+    let mut records = consumer.records().to_vec();
+    let produced = producer.finish(&mut records)?;
+    consumer.finish(job.sync)?;
+    let mut outputs = Vec::new();
+    let mut destinations = Vec::new();
+    for (group, path) in produced.paths.iter().enumerate() {
+        let Some(path) = path else { continue };
+        let bytes = Some(consumer.bytes(group));
+        outputs.push(OutputEntry { path: path.clone(), records: records[group], bytes });
+        destinations.push(Destination { staged: consumer.path(group), path: path.clone() });
+    }
+    let (rejects, rejects_file) = consumer.into_rejects();
+    let summary = summary(produced, outputs, rejects)?;
+    let mut side_files = Vec::from_iter(rejects_file);
+    if let Some(path) = &job.ledger {
+        let mut text = serde_json::to_string_pretty(&summary.ledger).map_err(Error::Ledger)?;
+        text.push('\n');
+        let mut ledger = SideFile::create(path)?;
+        ledger.write(text.as_bytes())?;
+        side_files.push(ledger);
+    }
+    for side_file in &mut side_files {
+        side_file.finish(job.sync)?;
+    }
+    context.check_cancelled()?;
+    let replace = job.existing == ExistingPolicy::Replace;
+    commit(&stage, &out, &destinations, replace, job.sync || replace)?;
+    for side_file in side_files {
+        side_file.commit()?;
+    }
+    Ok(summary)
+}
+
+/// Closes the books.
+fn summary(
+    produced: Produced,
+    outputs: Vec<OutputEntry>,
+    rejects: Vec<crate::ledger::Reject>,
+) -> Result<Summary, Error> {
+    let left_out = produced
+        .kept
+        .into_iter()
+        .map(|(path, records)| LeftOut {
+            reason: LeftOutReason::OutputExists,
+            path: Some(path),
+            records,
+        })
+        .collect();
+    let ledger = Ledger::close(produced.sources, outputs, left_out, rejects);
+    if !ledger.balanced {
+        return Err(Error::Unbalanced(ledger.totals));
+    }
+    Ok(Summary { ledger, out: produced.out, notices: produced.notices })
+}
+
+/// Runs the first half on a thread of its own and the second here.
+fn run_threads(
+    producer: Producer,
+    consumer: &mut Consumer,
+    context: &Context,
+) -> Result<Producer, Error> {
+    let (messages, inbox) = mpsc::sync_channel::<Message>(BATCHES);
+    let (give_back, returned) = mpsc::channel::<Box<Routed>>();
+    // The thread is not scoped: one that waits for standard input cannot be waited for when the
+    // run is cancelled.
+    let first_half = thread::Builder::new().name("reader".to_owned()).spawn(move || {
+        let mut producer = producer;
+        let mut batches = 1;
+        let result = producer.run(&mut |message| {
+            let is_batch = matches!(message, Message::Records(_));
+            // Where nobody listens any more, the second half has failed and says why.
+            messages.send(message).map_err(|_| Error::Interrupted)?;
+            if !is_batch {
+                return Ok(None);
+            }
+            if batches < BATCHES {
+                batches += 1;
+                return Ok(returned.try_recv().ok());
+            }
+            returned.recv().map(Some).map_err(|_| Error::Interrupted)
+        });
+        result.map(|()| producer)
+    });
+    let first_half = first_half.map_err(Error::Thread)?;
+    loop {
+        match inbox.recv_timeout(Duration::from_millis(50)) {
+            Ok(message) => {
+                if let Some(batch) = consumer.take(message)? {
+                    // The first half may be done and not want it back.
+                    let _ = give_back.send(batch);
+                }
+            }
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => break,
+        }
+        context.check_cancelled()?;
+    }
+    match first_half.join() {
+        Ok(result) => result,
+        Err(panic) => std::panic::resume_unwind(panic),
+    }
+}

@@ -1,0 +1,250 @@
+//! What one delimited text differs in from another.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::source::Encoding;
+
+/// The byte between two fields.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Delimiter(pub(crate) u8);
+
+/// What encloses fields that hold delimiters, line ends or quotes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub enum Quote {
+    /// This byte, doubled inside.
+    Byte(u8),
+    /// Nothing: quotes are text.
+    None,
+}
+
+/// What ends a line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LineEnd {
+    /// Line feed.
+    Lf,
+    /// Carriage return and line feed.
+    CrLf,
+    /// Carriage return.
+    Cr,
+}
+
+/// What to do with records that have more or fewer fields than the header.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Ragged {
+    /// Refuse the source.
+    #[default]
+    Error,
+    /// Add blank fields; drop surplus ones if they are blank, refuse the source if not.
+    Pad,
+    /// Leave the record out.
+    Reject,
+}
+
+/// A delimiter or quote that cannot be one.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum DialectError {
+    /// Not a single byte.
+    #[error("'{0}' is not a delimiter: give one character of ASCII, or comma, semicolon, tab, pipe or space")]
+    Delimiter(String),
+    /// Neither a single byte nor `none`.
+    #[error("'{0}' is not a quote: give one character of ASCII, or none")]
+    Quote(String),
+}
+
+impl FromStr for Delimiter {
+    type Err = DialectError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let byte = match text {
+            "comma" => b',',
+            "semicolon" => b';',
+            "tab" | "\\t" => b'\t',
+            "pipe" => b'|',
+            "space" => b' ',
+            _ => match text.as_bytes() {
+                [byte] if !matches!(byte, b'\n' | b'\r' | b'"' | 0) => *byte,
+                _ => return Err(DialectError::Delimiter(text.to_owned())),
+            },
+        };
+        Ok(Self(byte))
+    }
+}
+
+impl fmt::Display for Delimiter {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0 {
+            b',' => f.write_str("comma"),
+            b';' => f.write_str("semicolon"),
+            b'\t' => f.write_str("tab"),
+            b'|' => f.write_str("pipe"),
+            b' ' => f.write_str("space"),
+            byte => write!(f, "{}", char::from(byte)),
+        }
+    }
+}
+
+impl FromStr for Quote {
+    type Err = DialectError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        match text.as_bytes() {
+            b"none" => Ok(Self::None),
+            [byte] if byte.is_ascii_graphic() => Ok(Self::Byte(*byte)),
+            _ => Err(DialectError::Quote(text.to_owned())),
+        }
+    }
+}
+
+impl fmt::Display for Quote {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::None => f.write_str("none"),
+            Self::Byte(byte) => write!(f, "{}", char::from(*byte)),
+        }
+    }
+}
+
+impl Quote {
+    pub(crate) fn byte(self) -> Option<u8> {
+        match self {
+            Self::Byte(byte) => Some(byte),
+            Self::None => None,
+        }
+    }
+}
+
+macro_rules! text_in_jobs {
+    ($($name:ty),+) => {$(
+        impl TryFrom<String> for $name {
+            type Error = DialectError;
+
+            fn try_from(text: String) -> Result<Self, Self::Error> {
+                text.parse()
+            }
+        }
+
+        impl From<$name> for String {
+            fn from(value: $name) -> Self {
+                value.to_string()
+            }
+        }
+    )+};
+}
+text_in_jobs!(Delimiter, Quote);
+
+impl LineEnd {
+    /// Its bytes.
+    pub fn bytes(self) -> &'static [u8] {
+        match self {
+            Self::Lf => b"\n",
+            Self::CrLf => b"\r\n",
+            Self::Cr => b"\r",
+        }
+    }
+
+    /// Its name as people read it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Lf => "LF",
+            Self::CrLf => "CRLF",
+            Self::Cr => "CR",
+        }
+    }
+
+    pub(crate) fn terminator(self) -> u8 {
+        if self == Self::Cr { b'\r' } else { b'\n' }
+    }
+}
+
+/// One way to write records as delimited text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Dialect {
+    /// Between fields.
+    pub delimiter: Delimiter,
+    /// Around fields that need it.
+    pub quote: Quote,
+    /// Behind records.
+    pub line_end: LineEnd,
+    /// How characters are written.
+    pub encoding: Encoding,
+    /// Whether a byte-order mark stands in front.
+    pub bom: bool,
+    /// Whether the first record names the columns.
+    pub header: bool,
+}
+
+/// How a source is to be read; what is `None` is found out.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
+pub struct ReadOptions {
+    /// Between fields.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub delimiter: Option<Delimiter>,
+    /// Around fields; a double quote if not said otherwise.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub quote: Option<Quote>,
+    /// How characters are written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<Encoding>,
+    /// The first record is data; columns are called `column_1`, `column_2` …
+    pub no_header: bool,
+    /// Lines to pass over at the start.
+    pub skip_lines: u64,
+    /// What to do with records of another width.
+    pub ragged: Ragged,
+}
+
+/// How outputs are to be written; what is `None` is as in the source, where the output has the
+/// source's extension, and else comma (`csv`) or tab (`tsv`, `txt`), UTF-8 without byte-order
+/// mark, and LF.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
+pub struct WriteOptions {
+    /// Between fields.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub out_delimiter: Option<Delimiter>,
+    /// How characters are written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub out_encoding: Option<Encoding>,
+    /// Whether a byte-order mark is put in front.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bom: Option<bool>,
+    /// Behind records.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub line_end: Option<LineEnd>,
+}
+
+impl WriteOptions {
+    /// The dialect of an output with `extension`, made from a source in `source`.
+    pub fn dialect(&self, extension: &str, source: Dialect, source_extension: &str) -> Dialect {
+        let same = extension == source_extension || source_extension.is_empty();
+        let usual = Dialect {
+            delimiter: Delimiter(if extension == "csv" { b',' } else { b'\t' }),
+            line_end: LineEnd::Lf,
+            encoding: Encoding::UTF_8,
+            bom: false,
+            ..source
+        };
+        let base = if same { source } else { usual };
+        let encoding = self.out_encoding.unwrap_or(base.encoding);
+        // A mark that was the source's goes with the source's encoding only.
+        let bom = self.bom.unwrap_or(base.bom && encoding == base.encoding)
+            && encoding.byte_order_mark().is_some();
+        Dialect {
+            delimiter: self.out_delimiter.unwrap_or(base.delimiter),
+            line_end: self.line_end.unwrap_or(base.line_end),
+            encoding,
+            bom,
+            ..base
+        }
+    }
+}

@@ -1,0 +1,16 @@
+//! Delimited text after RFC 4180 and its relatives: comma, semicolon, tab, pipe or any byte.
+
+mod detect;
+mod dialect;
+mod read;
+mod scan;
+mod write;
+
+pub use dialect::{
+    Delimiter, Dialect, DialectError, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
+};
+pub use read::{DelimitedReader, Told};
+pub use write::DelimitedEncoder;
+
+/// Extensions of delimited text.
+pub const EXTENSIONS: &[&str] = &["csv", "tsv", "txt"];

@@ -1,0 +1,159 @@
+//! Writes records as delimited text.
+
+use super::dialect::{Dialect, Quote};
+use crate::format::{EncodeError, RecordEncoder};
+use crate::record::{Batch, Field};
+
+/// Writes chosen columns of one source's records in one dialect.
+///
+/// A field that the output's dialect can hold as it stands is copied as it stands, and a field
+/// that was quoted stays quoted.
+#[derive(Debug)]
+pub struct DelimitedEncoder {
+    out: Dialect,
+    /// Columns of the source to write, or `None` for all as they stand.
+    columns: Option<Vec<usize>>,
+    header: Option<Batch>,
+    moves: Moves,
+}
+
+/// What is copied without a look inside.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Moves {
+    Records,
+    Fields,
+    Values,
+}
+
+impl DelimitedEncoder {
+    /// An encoder from a source in dialect `source` to outputs in dialect `out`.
+    ///
+    /// `columns` are the places of the columns to write, in order; `None` writes all. `header` is
+    /// the source's header as a record; it is written in front of each output if there is one.
+    pub fn new(
+        source: Dialect,
+        out: Dialect,
+        columns: Option<Vec<usize>>,
+        header: Option<&Batch>,
+        keep_line_ends: bool,
+    ) -> Self {
+        let same_fields = source.delimiter == out.delimiter && source.quote == out.quote;
+        let moves = if !same_fields {
+            Moves::Values
+        } else if columns.is_none() && keep_line_ends {
+            Moves::Records
+        } else {
+            Moves::Fields
+        };
+        let header = header.filter(|_| out.header).map(Batch::first_as_batch);
+        Self { out, columns, header, moves }
+    }
+
+    /// Appends one record as UTF-8.
+    fn text(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
+        if self.moves == Moves::Records {
+            out.extend_from_slice(batch.raw(record));
+            return Ok(());
+        }
+        match &self.columns {
+            Some(columns) => self.fields(batch, record, columns.iter().copied(), out)?,
+            None => self.fields(batch, record, 0..batch.width(), out)?,
+        }
+        out.extend_from_slice(self.out.line_end.bytes());
+        Ok(())
+    }
+
+    fn fields(
+        &self,
+        batch: &Batch,
+        record: usize,
+        columns: impl ExactSizeIterator<Item = usize>,
+        out: &mut Vec<u8>,
+    ) -> Result<(), EncodeError> {
+        let count = columns.len();
+        for (place, column) in columns.enumerate() {
+            if place > 0 {
+                out.push(self.out.delimiter.0);
+            }
+            let field = batch.field(record, column);
+            let last = place + 1 == count;
+            // Alone on its line a blank field would be a blank line, and a `\r` at the end of
+            // one would become part of the line end.
+            let lonely = count == 1 && field.raw().is_empty();
+            let swallowed = last && field.raw().last() == Some(&b'\r');
+            if self.moves == Moves::Fields && !lonely && !swallowed {
+                out.extend_from_slice(field.raw());
+            } else {
+                self.value(field, lonely, out).map_err(|value| EncodeError::NeedsQuotes {
+                    line: batch.line(record),
+                    value,
+                })?;
+            }
+        }
+        Ok(())
+    }
+
+    fn value(&self, field: Field<'_>, lonely: bool, out: &mut Vec<u8>) -> Result<(), String> {
+        let mut scratch = Vec::new();
+        let value = field.value(&mut scratch);
+        let delimiter = self.out.delimiter.0;
+        let quoted = lonely || field.raw().len() != value.len();
+        let Quote::Byte(quote) = self.out.quote else {
+            let needed = value.iter().any(|byte| [delimiter, b'\n', b'\r'].contains(byte));
+            // A blank alone on its line stays a blank line where there are no quotes.
+            if needed {
+                return Err(String::from_utf8_lossy(value).into_owned());
+            }
+            out.extend_from_slice(value);
+            return Ok(());
+        };
+        let needed = value.iter().any(|byte| [delimiter, quote, b'\n', b'\r'].contains(byte));
+        if !quoted && !needed {
+            out.extend_from_slice(value);
+            return Ok(());
+        }
+        out.push(quote);
+        let mut rest = value;
+        while let Some(at) = memchr::memchr(quote, rest) {
+            out.extend_from_slice(&rest[..=at]);
+            out.push(quote);
+            rest = &rest[at + 1..];
+        }
+        out.extend_from_slice(rest);
+        out.push(quote);
+        Ok(())
+    }
+}
+
+impl RecordEncoder for DelimitedEncoder {
+    fn begin(&self, out: &mut Vec<u8>) -> Result<(), EncodeError> {
+        if self.out.bom {
+            out.extend_from_slice(self.out.encoding.byte_order_mark().unwrap_or_default());
+        }
+        match &self.header {
+            Some(header) => self.record(header, 0, out),
+            None => Ok(()),
+        }
+    }
+
+    fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
+        if self.out.encoding.is_utf8() {
+            return self.text(batch, record, out);
+        }
+        let mut bytes = Vec::new();
+        self.text(batch, record, &mut bytes)?;
+        let text = String::from_utf8_lossy(&bytes);
+        self.out.encoding.encode(&text, out).map_err(|character| EncodeError::Character {
+            line: batch.line(record),
+            character,
+            encoding: self.out.encoding.name(),
+        })
+    }
+
+    fn moves_raw(&self) -> bool {
+        self.moves == Moves::Records && self.out.encoding.is_utf8()
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,183 @@
+//! What is wrong with a job, as far as it shows without reading anything.
+
+use super::Job;
+use crate::format::{Format, format_of, known_extensions};
+use crate::format::delimited::Ragged;
+use crate::name::{Key, Template};
+use crate::source::SourcePath;
+
+/// A job that cannot be run as it is.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum JobError {
+    /// No source.
+    #[error("there is nothing to read: name a file, or - for standard input")]
+    NoSource,
+    /// One source twice.
+    #[error("{0} is named twice")]
+    SameSource(SourcePath),
+    /// Neither keys nor columns in the name.
+    #[error("there is nothing to split by: say --by COLUMN, or put a column in --name")]
+    NothingToSplitBy,
+    /// The name has no extension, so there is no format.
+    #[error("the name '{0}' has no extension that says the format; end it with one of {known}", known = extensions())]
+    NoExtension(Template),
+    /// The extension is no format's.
+    #[error("no format is written to files ending in '.{0}'; known are {known}", known = extensions())]
+    UnknownExtension(String),
+    /// Several sources and no output folder.
+    #[error("with several files, name the output folder with --out")]
+    NoOut,
+    /// `--rejects` without `--ragged reject`.
+    #[error("--rejects keeps the records that --ragged reject leaves out; say that too")]
+    RejectsWithoutPolicy,
+    /// Ledger and rejects in one file.
+    #[error("--ledger and --rejects name the same file")]
+    SameSideFile,
+    /// No room at all.
+    #[error("--memory must be at least 1M")]
+    TooLittleMemory,
+    /// What stands for blanks is itself no name.
+    #[error("--blank must be a name that files can have")]
+    Blank,
+}
+
+fn extensions() -> String {
+    known_extensions().iter().map(|name| format!(".{name}")).collect::<Vec<_>>().join(", ")
+}
+
+impl Job {
+    /// Checks what can be checked without reading.
+    ///
+    /// # Errors
+    ///
+    /// The first thing that is wrong.
+    pub fn check(&self) -> Result<(), JobError> {
+        let Some(first) = self.sources.first() else { return Err(JobError::NoSource) };
+        for (place, source) in self.sources.iter().enumerate() {
+            if self.sources[..place].contains(source) {
+                return Err(JobError::SameSource(source.clone()));
+            }
+        }
+        let name_keys = self.name.as_ref().map_or(0, |name| name.keys().len());
+        if self.by.is_empty() && name_keys == 0 {
+            return Err(JobError::NothingToSplitBy);
+        }
+        self.format(first)?;
+        if self.sources.len() > 1 && self.out.is_none() {
+            return Err(JobError::NoOut);
+        }
+        if self.rejects.is_some() && self.read.ragged != Ragged::Reject {
+            return Err(JobError::RejectsWithoutPolicy);
+        }
+        if self.rejects.is_some() && self.rejects == self.ledger {
+            return Err(JobError::SameSideFile);
+        }
+        if self.memory.0 < 1 << 20 {
+            return Err(JobError::TooLittleMemory);
+        }
+        if self.blank.trim().is_empty() {
+            return Err(JobError::Blank);
+        }
+        Ok(())
+    }
+
+    /// The name template: the one that is given, or one made of the keys.
+    pub fn template(&self, source: &SourcePath) -> Template {
+        if let Some(name) = &self.name {
+            return name.clone();
+        }
+        let keys: Vec<String> = self.by.iter().map(|key| format!("{{{key}}}")).collect();
+        let extension = source.extension();
+        let extension = if format_of(&extension).is_some() { extension } else { "csv".to_owned() };
+        // Keys cannot hold what templates forbid, as they stand in braces.
+        format!("{}.{extension}", keys.join("_")).parse().expect("keys make a template")
+    }
+
+    /// The extension of the outputs and the format that it stands for.
+    ///
+    /// # Errors
+    ///
+    /// If the name has no extension, or an unknown one.
+    pub fn format(&self, source: &SourcePath) -> Result<(String, &'static Format), JobError> {
+        let template = self.template(source);
+        let extension = template
+            .extension(&source.extension())
+            .ok_or_else(|| JobError::NoExtension(template.clone()))?;
+        match format_of(&extension) {
+            Some(format) => Ok((extension, format)),
+            None => Err(JobError::UnknownExtension(extension)),
+        }
+    }
+
+    /// All keys that outputs are told apart by: those given, then those that only the name has.
+    pub fn keys(&self, template: &Template) -> Vec<Key> {
+        let mut keys = self.by.clone();
+        for key in template.keys() {
+            if !keys.contains(key) {
+                keys.push(key.clone());
+            }
+        }
+        keys
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::path::PathBuf;
+
+    use super::*;
+
+    fn job(source: &str) -> Job {
+        Job { sources: vec![PathBuf::from(source).into()], ..Job::default() }
+    }
+
+    #[test]
+    fn what_is_wrong_shows_before_anything_is_read() {
+        let by = |by: &str| crate::name::parse_keys(by).expect(by);
+        let name = |name: &str| Some(name.parse::<Template>().expect(name));
+        assert_eq!(Job::default().check(), Err(JobError::NoSource));
+        assert_eq!(job("calls.csv").check(), Err(JobError::NothingToSplitBy));
+        let split = Job { by: by("quay"), ..job("calls.csv") };
+        assert_eq!(split.check(), Ok(()));
+        let named = |text: &str| Job { name: name(text), ..split.clone() };
+        assert!(matches!(named("{quay}").check(), Err(JobError::NoExtension(_))));
+        let unknown = named("{quay}.doc").check();
+        assert_eq!(unknown, Err(JobError::UnknownExtension("doc".into())));
+        assert_eq!(named("{.stem}.csv").check(), Ok(()), "the clash shows when it is read");
+        let two = vec![PathBuf::from("a.csv").into(), PathBuf::from("b.csv").into()];
+        assert_eq!(Job { sources: two, ..split.clone() }.check(), Err(JobError::NoOut));
+        let twice = vec![PathBuf::from("a.csv").into(), PathBuf::from("a.csv").into()];
+        assert!(matches!(
+            Job { sources: twice, ..split.clone() }.check(),
+            Err(JobError::SameSource(_))
+        ));
+        let rejects = Job { rejects: Some("r.csv".into()), ..split };
+        assert_eq!(rejects.check(), Err(JobError::RejectsWithoutPolicy));
+    }
+
+    #[test]
+    fn a_name_is_made_of_the_keys() {
+        let by = crate::name::parse_keys("quay,arrived:month,\"a}:b\"").expect("keys");
+        let split = Job { by, ..job("in/calls.tsv.gz") };
+        let template = split.template(&split.sources[0]);
+        assert_eq!(template.to_string(), "{quay}_{arrived:month}_{\"a}:b\"}.tsv");
+        assert_eq!(split.keys(&template), split.by);
+        let odd = Job { by: split.by.clone(), ..job("calls.dat") };
+        assert_eq!(odd.format(&odd.sources[0]).expect("csv").0, "csv");
+    }
+
+    #[test]
+    fn a_job_is_the_same_as_text() {
+        let split = Job {
+            by: crate::name::parse_keys("quay,arrived:month").expect("keys"),
+            out: Some("parts".into()),
+            date_format: vec!["%d/%m/%Y".parse().expect("a format")],
+            ..job("calls.csv")
+        };
+        let text = serde_json::to_string(&split).expect("serialised");
+        assert_eq!(serde_json::from_str::<Job>(&text).expect("parsed"), split);
+        let error = serde_json::from_str::<Job>("{\"sorces\": []}").expect_err("a typo");
+        assert!(error.to_string().contains("unknown field `sorces`"), "{error}");
+    }
+}

@@ -1,0 +1,15 @@
+//! From values to file names: keys and their parts, templates, safe names, and names that clash.
+
+mod book;
+mod key;
+mod part;
+mod safe;
+mod template;
+
+pub use book::{Clash, ClashPolicy};
+pub(crate) use book::{Claim, NameBook};
+pub use key::{Key, KeyError, parse_columns, parse_keys};
+pub use part::{Part, PartError, ValueError};
+pub(crate) use safe::{fold, spelled_out};
+pub use template::{RunField, Template, TemplateError};
+pub(crate) use template::RunValues;

@@ -1,0 +1,65 @@
+//! Outputs on their way to the disk: staged beside their destination, renamed at the end.
+
+mod commit;
+mod sinks;
+mod stage;
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+pub(crate) use commit::{Destination, commit};
+pub(crate) use sinks::{SinkError, Sinks};
+pub(crate) use stage::{SideFile, Stage};
+
+/// What to do where an output exists already.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ExistingPolicy {
+    /// Refuse the run, with the list of them.
+    #[default]
+    Refuse,
+    /// Put the new one in its place.
+    Replace,
+    /// Leave it as it is, and leave the records out that would have gone there.
+    Skip,
+}
+
+/// Something about the outputs that the operating system would not do.
+#[derive(Debug, thiserror::Error)]
+#[error("{doing} {path}: {cause}", path = .path.display())]
+pub struct OutputError {
+    /// What was tried, as `writing` or `creating the folder`.
+    pub doing: &'static str,
+    /// The file or folder.
+    pub path: PathBuf,
+    /// What the system said.
+    #[source]
+    pub cause: io::Error,
+}
+
+impl OutputError {
+    pub(crate) fn new(doing: &'static str, path: &Path, cause: io::Error) -> Self {
+        Self { doing, path: path.to_owned(), cause }
+    }
+
+    /// What to do about it.
+    pub fn hint(&self) -> Option<&'static str> {
+        match self.cause.kind() {
+            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
+                Some("the disk is full: nothing was changed; choose another --out or make room")
+            }
+            io::ErrorKind::FileTooLarge => {
+                Some("a limit on the size of files (ulimit -f) is in force: nothing was changed")
+            }
+            io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
+                Some("choose a folder that you may write to with --out")
+            }
+            io::ErrorKind::NotADirectory | io::ErrorKind::AlreadyExists => {
+                Some("a file stands where a folder is needed: choose another --out")
+            }
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,158 @@
+//! What can go wrong while a source is read, and where.
+
+use std::fmt;
+use std::io;
+
+use super::EncodingError;
+
+/// A problem with a source.
+#[derive(Debug, thiserror::Error)]
+#[error("{source_name}{place}: {problem}")]
+pub struct ReadError {
+    /// The source as it was named.
+    pub source_name: String,
+    /// Where in it.
+    pub place: Place,
+    /// What is wrong.
+    #[source]
+    pub problem: ReadProblem,
+}
+
+/// A place in a source; what is not known is `None`. Lines, records and columns count from 1.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Place {
+    /// Line of the text.
+    pub line: Option<u64>,
+    /// Name of the column.
+    pub column: Option<String>,
+}
+
+impl fmt::Display for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(line) = self.line {
+            write!(f, ", line {line}")?;
+        }
+        if let Some(column) = &self.column {
+            write!(f, ", column '{column}'")?;
+        }
+        Ok(())
+    }
+}
+
+/// What is wrong with a source.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ReadProblem {
+    /// The operating system would not open or read it.
+    #[error("{0}")]
+    Io(#[source] io::Error),
+    /// It is a folder.
+    #[error("it is a folder, not a file")]
+    Folder,
+    /// Nothing is in it.
+    #[error("the file is empty")]
+    Empty,
+    /// It holds no header: nothing but blank lines, or fewer lines than were to be skipped.
+    #[error("no header was found: nothing is left after {skipped} skipped lines")]
+    NoHeader {
+        /// Lines that were skipped at the start.
+        skipped: u64,
+    },
+    /// It is in a format that is not read as text.
+    #[error("this is {found}, not delimited text")]
+    NotText {
+        /// What it seems to be.
+        found: &'static str,
+    },
+    /// A NUL byte stands in the text.
+    #[error("a NUL byte: this is not plain text, or its encoding is not {encoding}")]
+    Nul {
+        /// The encoding it is read in.
+        encoding: &'static str,
+    },
+    /// Bytes that the encoding does not have.
+    #[error("the bytes {bytes} are not {encoding}")]
+    Encoding {
+        /// The bytes, in hexadecimal.
+        bytes: String,
+        /// The encoding it is read in.
+        encoding: &'static str,
+        /// The encoding that the bytes may be in.
+        likely: Option<&'static str>,
+    },
+    /// The name of an encoding is not known.
+    #[error(transparent)]
+    EncodingName(#[from] EncodingError),
+    /// A record has too few or too many fields.
+    #[error("the record has {found} fields where the header has {expected}")]
+    Ragged {
+        /// Fields of the record.
+        found: usize,
+        /// Fields of the header.
+        expected: usize,
+        /// Whether `--ragged pad` would not help: surplus fields are not blank.
+        surplus: bool,
+    },
+    /// A quoted field is never closed.
+    #[error("a quoted field opens here and is never closed")]
+    UnclosedQuote,
+    /// A quoted field runs over a line end and then goes on behind its closing quote.
+    #[error("a quoted field that opens here runs over the line end and ends in the middle of text")]
+    MisplacedQuote,
+    /// A record is larger than memory allows.
+    #[error("the record that begins here is larger than {limit} bytes")]
+    RecordTooLarge {
+        /// The largest record that is taken.
+        limit: usize,
+    },
+    /// The sources of one run do not have the same columns.
+    #[error("its columns are not those of {first}: {difference}")]
+    OtherColumns {
+        /// The first source.
+        first: String,
+        /// How they differ.
+        difference: String,
+    },
+}
+
+impl ReadProblem {
+    /// What to do about it, if there is something to say.
+    pub fn hint(&self) -> Option<String> {
+        match self {
+            Self::Folder => Some("name the files in it".to_owned()),
+            Self::NoHeader { .. } => Some("use a smaller --skip-lines".to_owned()),
+            Self::Nul { .. } => Some(
+                "for UTF-16 without a byte-order mark say --encoding utf-16le or utf-16be"
+                    .to_owned(),
+            ),
+            Self::Encoding { likely: Some(likely), .. } => {
+                Some(format!("it may be {likely}: try --encoding {likely}"))
+            }
+            Self::Encoding { .. } => Some("name its encoding with --encoding".to_owned()),
+            Self::Ragged { surplus: false, found, expected } if found < expected => Some(
+                "--ragged pad fills the missing fields with blanks, --ragged reject leaves such \
+                 records out (--rejects FILE keeps them)"
+                    .to_owned(),
+            ),
+            Self::Ragged { surplus: false, .. } => Some(
+                "the surplus fields are blank: --ragged pad drops them, --ragged reject leaves \
+                 such records out"
+                    .to_owned(),
+            ),
+            Self::Ragged { .. } => Some(
+                "a delimiter inside an unquoted value? --ragged reject leaves such records out \
+                 (--rejects FILE keeps them)"
+                    .to_owned(),
+            ),
+            Self::UnclosedQuote | Self::MisplacedQuote => Some(
+                "mend the quote, or say --quote none if quotes are plain text in this file"
+                    .to_owned(),
+            ),
+            Self::RecordTooLarge { .. } => {
+                Some("an unclosed quote? if not, allow more with --memory".to_owned())
+            }
+            Self::OtherColumns { .. } => Some("split the files one by one".to_owned()),
+            Self::Io(_) | Self::Empty | Self::NotText { .. } | Self::EncodingName(_) => None,
+        }
+    }
+}

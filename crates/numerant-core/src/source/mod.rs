@@ -1,0 +1,13 @@
+//! Opening what is to be read: files, standard input, compressed or not.
+//!
+//! A source is only ever read. What a file holds wins over what its name claims: compression and
+//! formats that are no text are told by their first bytes.
+
+mod encoding;
+mod error;
+mod open;
+
+pub use encoding::{Encoding, EncodingError};
+pub(crate) use encoding::{Malformed, Transcoder, guess_encoding};
+pub use error::{Place, ReadError, ReadProblem};
+pub use open::{Identity, Input, SourcePath};

@@ -1,0 +1,268 @@
+//! Files, standard input, and the compressions they may come in.
+
+use std::fmt;
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use flate2::read::MultiGzDecoder;
+
+use super::{Place, ReadError, ReadProblem};
+
+/// What a source was called on the command line or in a job: a path, or `-` for standard input.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
+#[serde(from = "PathBuf", into = "PathBuf")]
+pub enum SourcePath {
+    /// Standard input.
+    Standard,
+    /// A file.
+    File(PathBuf),
+}
+
+impl From<PathBuf> for SourcePath {
+    fn from(path: PathBuf) -> Self {
+        if path.as_os_str() == "-" { Self::Standard } else { Self::File(path) }
+    }
+}
+
+impl From<SourcePath> for PathBuf {
+    fn from(path: SourcePath) -> Self {
+        match path {
+            SourcePath::Standard => Self::from("-"),
+            SourcePath::File(path) => path,
+        }
+    }
+}
+
+impl fmt::Display for SourcePath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Standard => f.write_str("standard input"),
+            Self::File(path) => path.display().fmt(f),
+        }
+    }
+}
+
+impl SourcePath {
+    /// The file's name without its folder, a compression's extension and its own extension.
+    pub fn stem(&self) -> String {
+        let (stem, _) = self.stem_and_extension();
+        stem
+    }
+
+    /// The extension that tells the format, in lower case and without the dot; a compression's
+    /// extension is passed over. Empty if there is none.
+    pub fn extension(&self) -> String {
+        let (_, extension) = self.stem_and_extension();
+        extension
+    }
+
+    /// The name of the folder that the file is in; empty for standard input.
+    pub fn folder(&self) -> String {
+        let Self::File(path) = self else { return String::new() };
+        let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty());
+        let parent = parent.map_or_else(|| PathBuf::from("."), Path::to_path_buf);
+        let named = if parent.file_name().is_some() { Ok(parent) } else { parent.canonicalize() };
+        named
+            .ok()
+            .and_then(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()))
+            .unwrap_or_default()
+    }
+
+    fn stem_and_extension(&self) -> (String, String) {
+        let Self::File(path) = self else { return ("stdin".to_owned(), String::new()) };
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let plain = [".gz", ".zst"]
+            .iter()
+            .find_map(|ending| name.strip_suffix(ending))
+            .filter(|plain| !plain.is_empty())
+            .unwrap_or(&name);
+        match plain.rsplit_once('.') {
+            Some((stem, extension)) if !stem.is_empty() => {
+                (stem.to_owned(), extension.to_lowercase())
+            }
+            _ => (plain.to_owned(), String::new()),
+        }
+    }
+
+    pub(crate) fn error(&self, problem: ReadProblem) -> ReadError {
+        self.error_at(Place::default(), problem)
+    }
+
+    pub(crate) fn error_at(&self, place: Place, problem: ReadProblem) -> ReadError {
+        ReadError { source_name: self.to_string(), place, problem }
+    }
+
+    /// The identity of the file that the path leads to, through links; `None` for standard input
+    /// and for what is not there.
+    pub(crate) fn identity(&self) -> Option<Identity> {
+        match self {
+            Self::Standard => None,
+            Self::File(path) => Identity::of(path),
+        }
+    }
+}
+
+/// Which file a path leads to, whatever its spelling and through whatever links.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Identity(#[cfg(unix)] (u64, u64), #[cfg(not(unix))] PathBuf);
+
+impl Identity {
+    /// The identity of what is at `path`; `None` if nothing is there.
+    #[cfg(unix)]
+    pub fn of(path: &Path) -> Option<Self> {
+        use std::os::unix::fs::MetadataExt;
+        path.metadata().ok().map(|found| Self((found.dev(), found.ino())))
+    }
+
+    /// The identity of what is at `path`; `None` if nothing is there.
+    #[cfg(not(unix))]
+    pub fn of(path: &Path) -> Option<Self> {
+        path.canonicalize().ok().map(Self)
+    }
+}
+
+/// An open source: its bytes, decompressed.
+pub struct Input {
+    /// What it was called.
+    pub path: SourcePath,
+    /// How it is compressed, if it is.
+    pub compression: Option<&'static str>,
+    /// Bytes on disk; `None` for standard input and what is no regular file.
+    pub size: Option<u64>,
+    reader: Box<dyn Read + Send>,
+    taken: Arc<AtomicU64>,
+}
+
+impl fmt::Debug for Input {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Input").field("path", &self.path).finish_non_exhaustive()
+    }
+}
+
+impl Input {
+    /// Opens a source and undoes gzip and Zstandard, told by their first bytes.
+    ///
+    /// # Errors
+    ///
+    /// If it cannot be opened or read, or is a folder.
+    pub fn open(path: &SourcePath) -> Result<Self, ReadError> {
+        let failed = |error| path.error(ReadProblem::Io(error));
+        let (reader, size): (Box<dyn Read + Send>, _) = match path {
+            SourcePath::Standard => (Box::new(io::stdin()), None),
+            SourcePath::File(name) => {
+                let file = File::open(name).map_err(failed)?;
+                let found = file.metadata().map_err(failed)?;
+                if found.is_dir() {
+                    return Err(path.error(ReadProblem::Folder));
+                }
+                #[cfg(target_os = "linux")]
+                {
+                    // Only a hint; a file that cannot be read ahead is read as it comes.
+                    let advice = rustix::fs::Advice::Sequential;
+                    let _ = rustix::fs::fadvise(&file, 0, None, advice);
+                }
+                let size = found.is_file().then_some(found.len());
+                (Box::new(file), size)
+            }
+        };
+        Self::from_reader(path.clone(), reader, size)
+    }
+
+    /// A source over any reader.
+    ///
+    /// # Errors
+    ///
+    /// If its first bytes cannot be read.
+    pub fn from_reader(
+        path: SourcePath,
+        reader: Box<dyn Read + Send>,
+        size: Option<u64>,
+    ) -> Result<Self, ReadError> {
+        let taken = Arc::new(AtomicU64::new(0));
+        let mut counted = Counted { inner: reader, taken: Arc::clone(&taken) };
+        let mut first = [0; 4];
+        let mut filled = 0;
+        while filled < first.len() {
+            match counted.read(&mut first[filled..]) {
+                Ok(0) => break,
+                Ok(read) => filled += read,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(path.error(ReadProblem::Io(error))),
+            }
+        }
+        let start = &first[..filled];
+        let whole = io::Cursor::new(start.to_vec()).chain(counted);
+        let (reader, compression): (Box<dyn Read + Send>, _) = if start.starts_with(b"\x1f\x8b") {
+            (Box::new(MultiGzDecoder::new(io::BufReader::with_capacity(1 << 17, whole))), Some("gzip"))
+        } else if start == b"\x28\xb5\x2f\xfd" {
+            let decoder = zstd::Decoder::new(whole)
+                .map_err(|error| path.error(ReadProblem::Io(error)))?;
+            (Box::new(decoder), Some("zstd"))
+        } else {
+            (Box::new(whole), None)
+        };
+        Ok(Self { path, compression, size, reader, taken })
+    }
+
+    /// A counter of the bytes taken from the file so far, before they are decompressed.
+    pub fn taken(&self) -> Arc<AtomicU64> {
+        Arc::clone(&self.taken)
+    }
+
+    /// Fills `buffer` as far as the source reaches; fewer bytes only at its end.
+    pub(crate) fn fill(&mut self, buffer: &mut [u8]) -> Result<usize, ReadError> {
+        let mut filled = 0;
+        while filled < buffer.len() {
+            match self.reader.read(&mut buffer[filled..]) {
+                Ok(0) => break,
+                Ok(read) => filled += read,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(self.path.error(ReadProblem::Io(error))),
+            }
+        }
+        Ok(filled)
+    }
+
+    /// Puts another reader around the one there is.
+    pub(crate) fn wrap<R: Read + Send + 'static>(
+        &mut self,
+        around: impl FnOnce(Box<dyn Read + Send>) -> R,
+    ) {
+        let inner = std::mem::replace(&mut self.reader, Box::new(io::empty()));
+        self.reader = Box::new(around(inner));
+    }
+}
+
+/// Counts what passes, so that progress can be told while another thread reads.
+struct Counted<R> {
+    inner: R,
+    taken: Arc<AtomicU64>,
+}
+
+impl<R: Read> Read for Counted<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.taken.fetch_add(read as u64, Ordering::Relaxed);
+        Ok(read)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_sources() {
+        let path = SourcePath::from(PathBuf::from("in/calls.2026.CSV.gz"));
+        assert_eq!((path.stem().as_str(), path.extension().as_str()), ("calls.2026", "csv"));
+        assert_eq!(path.folder(), "in");
+        let plain = SourcePath::from(PathBuf::from("calls"));
+        assert_eq!((plain.stem().as_str(), plain.extension().as_str()), ("calls", ""));
+        let hidden = SourcePath::from(PathBuf::from(".calls"));
+        assert_eq!((hidden.stem().as_str(), hidden.extension().as_str()), (".calls", ""));
+        assert_eq!(SourcePath::from(PathBuf::from("-")).stem(), "stdin");
+    }
+}

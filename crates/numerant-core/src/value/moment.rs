@@ -1,0 +1,214 @@
+//! Dates and times of day as they stand in cells.
+
+use jiff::civil::{Date, DateTime, Time};
+use serde::{Deserialize, Serialize};
+
+/// A date, with a time of day where the text has one. An offset from UTC is passed over: the day
+/// and the hour are those that are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Moment {
+    /// The day.
+    pub date: Date,
+    /// The time of day.
+    pub time: Option<Time>,
+}
+
+/// How dates are written where they are not written after ISO 8601, such as `%d/%m/%Y`.
+///
+/// The signs are those of `strftime`; see the `jiff` documentation for the whole list.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct DateFormat(String);
+
+/// A date format that holds no date, or signs that mean nothing.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("'{format}' is not a date format: {reason}; write one such as %d/%m/%Y or %d.%m.%Y %H:%M")]
+pub struct DateFormatError {
+    /// The format.
+    pub format: String,
+    /// What is wrong with it.
+    pub reason: String,
+}
+
+impl std::str::FromStr for DateFormat {
+    type Err = DateFormatError;
+
+    fn from_str(format: &str) -> Result<Self, Self::Err> {
+        let failed = |reason: String| DateFormatError { format: format.to_owned(), reason };
+        let sample = Date::constant(2026, 10, 23).at(21, 45, 56, 0);
+        let written =
+            jiff::fmt::strtime::format(format, sample).map_err(|error| failed(error.to_string()))?;
+        let parsed = Self(format.to_owned());
+        match parsed.parse_text(&written) {
+            Some(moment) if moment.date == sample.date() => Ok(parsed),
+            _ => Err(failed("day, month and year do not all come out of it".to_owned())),
+        }
+    }
+}
+
+impl TryFrom<String> for DateFormat {
+    type Error = DateFormatError;
+
+    fn try_from(format: String) -> Result<Self, Self::Error> {
+        format.parse()
+    }
+}
+
+impl From<DateFormat> for String {
+    fn from(format: DateFormat) -> Self {
+        format.0
+    }
+}
+
+impl DateFormat {
+    fn parse_text(&self, text: &str) -> Option<Moment> {
+        let broken_down = jiff::fmt::strtime::parse(&self.0, text).ok()?;
+        let date = broken_down.to_date().ok()?;
+        Some(Moment { date, time: broken_down.to_time().ok() })
+    }
+}
+
+impl Moment {
+    /// Reads a date as ISO 8601 writes it (`2026-03-05`, `20260305`, `2026-03-05 14:20`,
+    /// `2026-03-05T14:20:30.5+02:00`) or as `5.3.2026`; where `formats` are given, as those say
+    /// and not otherwise. Days and months in another order are ambiguous and need a format.
+    pub fn parse(text: &[u8], formats: &[DateFormat]) -> Option<Self> {
+        if formats.is_empty() {
+            return Self::parse_iso(text).or_else(|| Self::parse_dotted(text));
+        }
+        let text = std::str::from_utf8(text).ok()?;
+        formats.iter().find_map(|format| format.parse_text(text))
+    }
+
+    /// Reads `YYYY-MM-DD` or `YYYYMMDD`, with a time behind `T` or a space.
+    pub fn parse_iso(text: &[u8]) -> Option<Self> {
+        let (date, rest) = match *text {
+            [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2, ref rest @ ..]
+            | [y1, y2, y3, y4, m1, m2, d1, d2, ref rest @ ..] => {
+                let year = number(&[y1, y2, y3, y4])?;
+                (Date::new(year, two(m1, m2)?, two(d1, d2)?).ok()?, rest)
+            }
+            _ => return None,
+        };
+        Some(Self { date, time: time_behind(rest)? })
+    }
+
+    fn parse_dotted(text: &[u8]) -> Option<Self> {
+        let (date, rest) = match memchr::memchr(b' ', text) {
+            Some(space) => text.split_at(space),
+            None => (text, &b""[..]),
+        };
+        let mut parts = date.split(|byte| *byte == b'.');
+        let (day, month, year) = (parts.next()?, parts.next()?, parts.next()?);
+        if parts.next().is_some() || year.len() != 4 || day.len() > 2 || month.len() > 2 {
+            return None;
+        }
+        let day = i8::try_from(number(day)?).ok()?;
+        let month = i8::try_from(number(month)?).ok()?;
+        let date = Date::new(number(year)?, month, day).ok()?;
+        Some(Self { date, time: time_behind(rest)? })
+    }
+
+    /// The moment with a time of day, midnight where none is written.
+    pub fn datetime(self) -> DateTime {
+        self.date.to_datetime(self.time.unwrap_or(Time::midnight()))
+    }
+}
+
+fn number(digits: &[u8]) -> Option<i16> {
+    if digits.is_empty() {
+        return None;
+    }
+    digits.iter().try_fold(0_i16, |value, digit| {
+        digit.is_ascii_digit().then(|| value * 10 + i16::from(digit - b'0'))
+    })
+}
+
+fn two(tens: u8, ones: u8) -> Option<i8> {
+    number(&[tens, ones]).and_then(|value| i8::try_from(value).ok())
+}
+
+/// The time behind a date: `Some(None)` if nothing is there, `None` if it is no time.
+#[allow(clippy::option_option, reason = "no time and no valid time are two answers")]
+fn time_behind(rest: &[u8]) -> Option<Option<Time>> {
+    let (hour, minute, rest) = match *rest {
+        [] => return Some(None),
+        [b'T' | b' ', h1, h2, b':', m1, m2, ref rest @ ..] => (two(h1, h2)?, two(m1, m2)?, rest),
+        _ => return None,
+    };
+    let (second, rest) = match *rest {
+        [b':', s1, s2, ref rest @ ..] => (two(s1, s2)?, rest),
+        _ => (0, rest),
+    };
+    let rest = match *rest {
+        [b'.' | b',', ref fraction @ ..] => {
+            let digits = fraction.iter().take_while(|byte| byte.is_ascii_digit()).count();
+            if digits == 0 {
+                return None;
+            }
+            &fraction[digits..]
+        }
+        _ => rest,
+    };
+    let offset = match *rest {
+        [] | [b'Z'] => true,
+        [b'+' | b'-', h1, h2] => two(h1, h2).is_some(),
+        [b'+' | b'-', h1, h2, b':', m1, m2] | [b'+' | b'-', h1, h2, m1, m2] => {
+            two(h1, h2).is_some() && two(m1, m2).is_some()
+        }
+        _ => false,
+    };
+    // A leap second is the last second of its minute here.
+    let time = Time::new(hour, minute, second.min(59), 0).ok()?;
+    (offset && second <= 60).then_some(Some(time))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shown(text: &str, formats: &[&str]) -> Option<String> {
+        let formats: Vec<DateFormat> =
+            formats.iter().map(|format| format.parse().expect("a format")).collect();
+        Moment::parse(text.as_bytes(), &formats).map(|moment| moment.datetime().to_string())
+    }
+
+    #[test]
+    fn dates_that_need_no_format() {
+        for (text, expected) in [
+            ("2026-03-05", Some("2026-03-05T00:00:00")),
+            ("20260305", Some("2026-03-05T00:00:00")),
+            ("2026-03-05 14:20", Some("2026-03-05T14:20:00")),
+            ("2026-03-05T14:20:30.25Z", Some("2026-03-05T14:20:30")),
+            ("2026-03-05T23:20:60+02:00", Some("2026-03-05T23:20:59")),
+            ("5.3.2026", Some("2026-03-05T00:00:00")),
+            ("05.03.2026 09:00", Some("2026-03-05T09:00:00")),
+            ("2024-02-29", Some("2024-02-29T00:00:00")),
+            ("2025-02-29", None),
+            ("31.02.2025", None),
+            ("2026-13-01", None),
+            ("05/03/2026", None),
+            ("2026-03-05x", None),
+            ("2026-03-05T", None),
+            ("2026-03-05 25:00", None),
+            ("2026-3-5", None),
+            ("Pier 4", None),
+            ("", None),
+        ] {
+            assert_eq!(shown(text, &[]).as_deref(), expected, "{text}");
+        }
+    }
+
+    #[test]
+    fn dates_after_a_format() {
+        assert_eq!(shown("05/03/2026", &["%d/%m/%Y"]).as_deref(), Some("2026-03-05T00:00:00"));
+        assert_eq!(shown("05/03/2026", &["%m/%d/%Y"]).as_deref(), Some("2026-05-03T00:00:00"));
+        assert_eq!(
+            shown("5.3.26 7:05", &["%d/%m/%Y", "%d.%m.%y %H:%M"]).as_deref(),
+            Some("2026-03-05T07:05:00")
+        );
+        assert_eq!(shown("2026-03-05", &["%d/%m/%Y"]), None, "only the formats count");
+        assert!("%H:%M".parse::<DateFormat>().is_err(), "no date in it");
+        assert!("%Q".parse::<DateFormat>().is_err(), "no such sign");
+    }
+}

@@ -1,0 +1,39 @@
+//! What can be said on the command line: one file a command, and the options that they share.
+//!
+//! Nothing here looks at a file: arguments become a [`numerant_core::job::Job`].
+
+mod demo;
+mod inspect;
+mod options;
+mod split;
+
+use clap::{Parser, Subcommand};
+
+pub(crate) use demo::DemoArguments;
+pub(crate) use inspect::{InspectArguments, InspectRequest};
+pub(crate) use options::{Report, ReportOptions};
+pub(crate) use split::{Mode, SplitArguments, SplitRequest};
+
+/// Takes consolidated data files apart, and proves that nothing was lost.
+#[derive(Debug, Parser)]
+#[command(
+    name = "numerant",
+    version,
+    disable_help_subcommand = true,
+    max_term_width = 100,
+    after_help = "Begin with 'numerant demo', which lays out sample data and walks through the work.\n\
+        Exit codes: 0 done and balanced; 1 the data or the files were at fault and nothing was \
+        written; 2 the command line was at fault; 130 interrupted, nothing was written."
+)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// What is to be done.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Inspect(InspectArguments),
+    Split(Box<SplitArguments>),
+    Demo(DemoArguments),
+}

@@ -1,0 +1,163 @@
+//! Options that mean the same in every command.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
+use numerant_core::format::delimited::{
+    Delimiter, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
+};
+use numerant_core::job::Size;
+use numerant_core::source::Encoding;
+use numerant_core::value::DateFormat;
+
+/// A parser for one of a few words, each with its value.
+pub(super) fn choice<T: Clone + Send + Sync + 'static>(
+    words: &'static [(&'static str, T)],
+) -> impl TypedValueParser<Value = T> {
+    PossibleValuesParser::new(words.iter().map(|(word, _)| *word)).map(move |chosen| {
+        let found = words.iter().find(|(word, _)| *word == chosen);
+        found.map(|(_, value)| value.clone()).expect("the parser lets only these words through")
+    })
+}
+
+const RAGGED: &[(&str, Ragged)] =
+    &[("error", Ragged::Error), ("pad", Ragged::Pad), ("reject", Ragged::Reject)];
+
+const LINE_ENDS: &[(&str, LineEnd)] =
+    &[("lf", LineEnd::Lf), ("crlf", LineEnd::CrLf), ("cr", LineEnd::Cr)];
+
+const YES_NO: &[(&str, bool)] = &[("yes", true), ("no", false)];
+
+const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Json)];
+
+/// How sources are read.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Reading")]
+pub(super) struct ReadingOptions {
+    /// What stands between fields: a character, or comma, semicolon, tab, pipe, space [default:
+    /// found out]
+    #[arg(long, value_name = "CHAR")]
+    delimiter: Option<Delimiter>,
+    /// What encloses fields that hold delimiters or line ends: a character, or none [default: "]
+    #[arg(long, value_name = "CHAR")]
+    quote: Option<Quote>,
+    /// How characters are written, such as utf-8, utf-16le or windows-1252 [default: found out]
+    #[arg(long, value_name = "NAME")]
+    encoding: Option<Encoding>,
+    /// The first record is data; columns are called column_1, column_2 …
+    #[arg(long)]
+    no_header: bool,
+    /// Pass over lines at the start
+    #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
+    skip_lines: u64,
+    /// What to do with records that have more or fewer fields than the header
+    #[arg(long, value_name = "POLICY", value_parser = choice(RAGGED), default_value = "error")]
+    ragged: Ragged,
+    /// How dates are written, such as %d/%m/%Y, where not as 2026-03-05 or 5.3.2026; may be
+    /// repeated
+    #[arg(long, value_name = "PATTERN")]
+    date_format: Vec<DateFormat>,
+}
+
+impl ReadingOptions {
+    pub(super) fn into_parts(self) -> (ReadOptions, Vec<DateFormat>) {
+        let options = ReadOptions {
+            delimiter: self.delimiter,
+            quote: self.quote,
+            encoding: self.encoding,
+            no_header: self.no_header,
+            skip_lines: self.skip_lines,
+            ragged: self.ragged,
+        };
+        (options, self.date_format)
+    }
+}
+
+/// How outputs are written.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Writing")]
+pub(super) struct WritingOptions {
+    /// What stands between fields [default: as in the source; comma or tab where the output has
+    /// another extension]
+    #[arg(long, value_name = "CHAR")]
+    out_delimiter: Option<Delimiter>,
+    /// How characters are written [default: as in the source; utf-8 where the output has another
+    /// extension]
+    #[arg(long, value_name = "NAME")]
+    out_encoding: Option<Encoding>,
+    /// Put a byte-order mark in front, or with --bom=no none [default: as in the source]
+    #[arg(
+        long,
+        value_name = "yes|no",
+        num_args = 0..=1,
+        require_equals = true,
+        default_missing_value = "yes",
+        hide_possible_values = true,
+        value_parser = choice(YES_NO)
+    )]
+    bom: Option<bool>,
+    /// What ends the lines [default: as in the source; lf where the output has another extension]
+    #[arg(long, value_name = "END", value_parser = choice(LINE_ENDS))]
+    line_end: Option<LineEnd>,
+    /// Wait until outputs are on the disk before they take their places
+    #[arg(long)]
+    pub(super) sync: bool,
+}
+
+impl WritingOptions {
+    pub(super) fn options(&self) -> WriteOptions {
+        WriteOptions {
+            out_delimiter: self.out_delimiter,
+            out_encoding: self.out_encoding,
+            bom: self.bom,
+            line_end: self.line_end,
+        }
+    }
+}
+
+/// How a command runs.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Running")]
+pub(super) struct RunningOptions {
+    /// Threads to use [default: as many as there are processors]
+    #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
+    pub(super) jobs: usize,
+    /// Memory that buffers may take; a record may take a quarter of it
+    #[arg(long, value_name = "SIZE", default_value = "512M")]
+    pub(super) memory: Size,
+    #[command(flatten)]
+    pub(super) report: ReportOptions,
+}
+
+/// What is told of a run.
+#[derive(Clone, Copy, Debug, Args)]
+pub(crate) struct ReportOptions {
+    /// Show the result as text, or as one JSON document
+    #[arg(long, value_name = "FORM", value_parser = choice(REPORTS), default_value = "text")]
+    pub(crate) report: Report,
+    /// Show no progress, and no result but errors
+    #[arg(long, short)]
+    pub(crate) quiet: bool,
+}
+
+/// The form of a result.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Report {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+}
+
+/// Where the ledger and the rejected records are kept.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Running")]
+pub(super) struct KeepingOptions {
+    /// Keep the ledger as JSON
+    #[arg(long, value_name = "FILE")]
+    pub(super) ledger: Option<PathBuf>,
+    /// Keep the records that --ragged reject leaves out, as they stand
+    #[arg(long, value_name = "FILE", help_heading = "Reading")]
+    pub(super) rejects: Option<PathBuf>,
+}

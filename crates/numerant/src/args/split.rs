@@ -1,0 +1,250 @@
+//! `numerant split`.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use numerant_core::job::Job;
+use numerant_core::name::{ClashPolicy, Key, KeyError, Template, parse_columns, parse_keys};
+use numerant_core::output::ExistingPolicy;
+use numerant_core::step::Step;
+
+use super::options::{
+    KeepingOptions, ReadingOptions, ReportOptions, RunningOptions, WritingOptions, choice,
+};
+
+const CLASHES: &[(&str, ClashPolicy)] =
+    &[("refuse", ClashPolicy::Refuse), ("number", ClashPolicy::Number)];
+
+const EXISTING: &[(&str, ExistingPolicy)] = &[
+    ("refuse", ExistingPolicy::Refuse),
+    ("replace", ExistingPolicy::Replace),
+    ("skip", ExistingPolicy::Skip),
+];
+
+/// Take files apart: one output for each value, or combination of values
+#[derive(Debug, Args)]
+#[command(after_help = "Names: {column} is a column's value, {column:part} a part of it: year, \
+    quarter, month, week, day, weekday, hour or a pattern such as %Y-%m of a date; first N \
+    characters; band N of a number; lower, upper, slug; a width such as 03. {.stem}, {.ext} and \
+    {.folder} are the source's, {.n} and {.rows} the output's, {.date} and {.time} the run's. \
+    '/' divides folders, {{ and }} are braces. The extension says the format.\n\n\
+    Examples:\n  \
+    numerant split calls.csv --by quay --plan\n  \
+    numerant split calls.csv --by quay,cargo --out parts --drop remarks\n  \
+    numerant split calls.csv --name '{quay}/{arrived:month}.csv' --ledger split.json")]
+pub(crate) struct SplitArguments {
+    /// Files to read, - for standard input; .gz and .zst are decompressed
+    #[arg(required = true, value_name = "FILE")]
+    files: Vec<PathBuf>,
+    /// Columns, or parts such as arrived:month, that tell the outputs apart; a name with a comma
+    /// or colon stands in double quotes
+    #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = keys)]
+    by: Vec<Keys>,
+    #[command(flatten)]
+    reading: ReadingOptions,
+    /// Write these columns only, in this order
+    #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns, help_heading = "Steps")]
+    keep: Vec<ColumnList>,
+    /// Do not write these columns; names and --by may use them all the same
+    #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns, help_heading = "Steps")]
+    drop: Vec<ColumnList>,
+    /// Path of each output, such as '{quay}/{arrived:month}.csv' [default: the keys, joined by _]
+    #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
+    name: Option<Template>,
+    /// Folder for the outputs, made with its parents [default: a new one named after the source]
+    #[arg(long, value_name = "DIR", help_heading = "Naming")]
+    out: Option<PathBuf>,
+    /// What stands in names for a blank value
+    #[arg(long, value_name = "TEXT", default_value = "blank", help_heading = "Naming")]
+    blank: String,
+    /// What to do where two outputs would share a file
+    #[arg(
+        long,
+        value_name = "POLICY",
+        value_parser = choice(CLASHES),
+        default_value = "refuse",
+        help_heading = "Naming"
+    )]
+    clash: ClashPolicy,
+    /// What to do where an output exists
+    #[arg(
+        long,
+        value_name = "POLICY",
+        value_parser = choice(EXISTING),
+        default_value = "refuse",
+        help_heading = "Naming"
+    )]
+    existing: ExistingPolicy,
+    #[command(flatten)]
+    writing: WritingOptions,
+    /// Show the outputs that would be written, and write nothing
+    #[arg(long, help_heading = "Running", conflicts_with = "ask")]
+    plan: bool,
+    /// Show the outputs, and ask before writing
+    #[arg(long, help_heading = "Running")]
+    ask: bool,
+    /// Refuse to write more outputs than this
+    #[arg(long, value_name = "N", default_value_t = 1000, help_heading = "Running")]
+    max_outputs: u64,
+    #[command(flatten)]
+    keeping: KeepingOptions,
+    #[command(flatten)]
+    running: RunningOptions,
+}
+
+#[derive(Clone, Debug)]
+struct Keys(Vec<Key>);
+
+#[derive(Clone, Debug)]
+struct ColumnList(Vec<String>);
+
+fn keys(text: &str) -> Result<Keys, KeyError> {
+    parse_keys(text).map(Keys)
+}
+
+fn columns(text: &str) -> Result<ColumnList, KeyError> {
+    parse_columns(text).map(ColumnList)
+}
+
+/// Whether a split is shown or done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Mode {
+    /// Show what would be done.
+    Plan,
+    /// Show it, ask, and do it.
+    Ask,
+    /// Do it.
+    Run,
+}
+
+/// What is to be done, and how it is shown.
+#[derive(Debug)]
+pub(crate) struct SplitRequest {
+    pub(crate) job: Job,
+    pub(crate) mode: Mode,
+    pub(crate) report: ReportOptions,
+}
+
+impl SplitArguments {
+    pub(crate) fn into_request(self) -> SplitRequest {
+        let (read, date_format) = self.reading.into_parts();
+        let mut steps = Vec::new();
+        let names = |lists: Vec<ColumnList>| -> Vec<String> {
+            lists.into_iter().flat_map(|list| list.0).collect()
+        };
+        if !self.keep.is_empty() {
+            steps.push(Step::Keep(names(self.keep)));
+        }
+        if !self.drop.is_empty() {
+            steps.push(Step::Drop(names(self.drop)));
+        }
+        let job = Job {
+            sources: self.files.into_iter().map(Into::into).collect(),
+            read,
+            date_format,
+            steps,
+            by: self.by.into_iter().flat_map(|keys| keys.0).collect(),
+            name: self.name,
+            out: self.out,
+            blank: self.blank,
+            clash: self.clash,
+            existing: self.existing,
+            write: self.writing.options(),
+            max_outputs: self.max_outputs,
+            memory: self.running.memory,
+            jobs: self.running.jobs,
+            sync: self.writing.sync,
+            ledger: self.keeping.ledger,
+            rejects: self.keeping.rejects,
+        };
+        let mode = match (self.plan, self.ask) {
+            (true, _) => Mode::Plan,
+            (false, true) => Mode::Ask,
+            (false, false) => Mode::Run,
+        };
+        SplitRequest { job, mode, report: self.running.report }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::Parser;
+    use numerant_core::format::delimited::{LineEnd, Ragged, ReadOptions, WriteOptions};
+    use numerant_core::job::Size;
+
+    use super::*;
+    use crate::args::{Arguments, Command};
+
+    fn request(words: &[&str]) -> SplitRequest {
+        let words = ["numerant", "split"].iter().chain(words);
+        match Arguments::try_parse_from(words).expect("valid").command {
+            Command::Split(split) => split.into_request(),
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn the_shortest_command_is_the_default_job() {
+        let split = request(&["calls.csv", "--by", "quay"]);
+        let expected = Job {
+            sources: vec![PathBuf::from("calls.csv").into()],
+            by: parse_keys("quay").expect("a key"),
+            ..Job::default()
+        };
+        assert_eq!((split.job, split.mode), (expected, Mode::Run));
+    }
+
+    #[test]
+    fn every_option_has_its_place_in_the_job() {
+        let split = request(&[
+            "a.csv", "-", "--by", "quay,arrived:month", "--by", "cargo", "--delimiter", ";",
+            "--quote", "none", "--encoding", "latin1", "--no-header", "--skip-lines", "3",
+            "--ragged", "reject", "--date-format", "%d/%m/%Y", "--keep", "a,b", "--drop", "b",
+            "--name", "{quay}.tsv", "--out", "parts", "--blank", "none", "--clash", "number",
+            "--existing", "skip", "--out-delimiter", "tab", "--out-encoding", "utf-16le",
+            "--bom=no", "--line-end", "crlf", "--sync", "--plan", "--max-outputs", "7",
+            "--ledger", "l.json", "--rejects", "r.csv", "--jobs", "2", "--memory", "64M",
+        ]);
+        let expected = Job {
+            sources: vec![PathBuf::from("a.csv").into(), PathBuf::from("-").into()],
+            read: ReadOptions {
+                delimiter: Some("semicolon".parse().expect("a delimiter")),
+                quote: Some("none".parse().expect("a quote")),
+                encoding: Some("windows-1252".parse().expect("an encoding")),
+                no_header: true,
+                skip_lines: 3,
+                ragged: Ragged::Reject,
+            },
+            date_format: vec!["%d/%m/%Y".parse().expect("a format")],
+            steps: vec![
+                Step::Keep(vec!["a".into(), "b".into()]),
+                Step::Drop(vec!["b".into()]),
+            ],
+            by: parse_keys("quay,arrived:month,cargo").expect("keys"),
+            name: Some("{quay}.tsv".parse().expect("a template")),
+            out: Some("parts".into()),
+            blank: "none".into(),
+            clash: ClashPolicy::Number,
+            existing: ExistingPolicy::Skip,
+            write: WriteOptions {
+                out_delimiter: Some("tab".parse().expect("a delimiter")),
+                out_encoding: Some("utf-16le".parse().expect("an encoding")),
+                bom: Some(false),
+                line_end: Some(LineEnd::CrLf),
+            },
+            max_outputs: 7,
+            memory: Size(64 << 20),
+            jobs: 2,
+            sync: true,
+            ledger: Some("l.json".into()),
+            rejects: Some("r.csv".into()),
+        };
+        assert_eq!((split.job, split.mode), (expected, Mode::Plan));
+    }
+
+    #[test]
+    fn the_commands_are_sound() {
+        use clap::CommandFactory;
+        Arguments::command().debug_assert();
+    }
+}

@@ -1,0 +1,38 @@
+//! `numerant inspect`.
+
+use std::sync::Arc;
+
+use numerant_core::engine;
+
+use super::Failure;
+use crate::args::InspectRequest;
+use crate::report::{Progress, Reporter};
+use crate::surroundings::Interrupts;
+
+pub(super) fn inspect(
+    request: &InspectRequest,
+    reporter: &Reporter,
+    interrupts: &Interrupts,
+) -> Result<(), Failure> {
+    let mut inspections = Vec::new();
+    let mut counts = Vec::new();
+    for source in &request.job.sources {
+        let progress = Arc::new(Progress::new(request.report.quiet));
+        let context = interrupts.context(Arc::clone(&progress) as _);
+        let result = match &request.values {
+            Some(key) => {
+                engine::values(source, key, &request.job, &context).map(|found| counts.push(found))
+            }
+            None => engine::inspect(source, &request.job, &context)
+                .map(|found| inspections.push(found)),
+        };
+        progress.clear();
+        result?;
+    }
+    if request.values.is_some() {
+        reporter.values(&counts)?;
+    } else {
+        reporter.inspections(&inspections)?;
+    }
+    Ok(())
+}

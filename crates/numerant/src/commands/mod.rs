@@ -1,0 +1,89 @@
+//! What the commands do: one file a command.
+
+mod demo;
+mod inspect;
+mod split;
+
+use std::io;
+use std::process::ExitCode;
+
+use numerant_core::engine::{Error, Fault};
+
+use crate::args::{Arguments, Command};
+use crate::report::Reporter;
+use crate::surroundings::Interrupts;
+
+/// Why a command failed.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// The engine says why.
+    Engine(Error),
+    /// What was found could not be shown.
+    Show(io::Error),
+    /// The command line asks for what cannot be done.
+    Usage { message: String, hint: String },
+    /// The user said no.
+    Declined,
+    /// A file of the demo could not be written.
+    Demo { message: String, hint: String },
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Self {
+        Self::Engine(error)
+    }
+}
+
+impl From<io::Error> for Failure {
+    fn from(error: io::Error) -> Self {
+        Self::Show(error)
+    }
+}
+
+impl Failure {
+    fn code(&self) -> u8 {
+        match self {
+            // Nobody reads any more: what was to be done is done.
+            Self::Show(error) if error.kind() == io::ErrorKind::BrokenPipe => 0,
+            Self::Engine(error) => match error.fault() {
+                Fault::Data => 1,
+                Fault::Job => 2,
+                Fault::Interrupted => 130,
+            },
+            Self::Usage { .. } => 2,
+            Self::Show(_) | Self::Declined | Self::Demo { .. } => 1,
+        }
+    }
+}
+
+/// Runs the command and says with which code the process ends.
+pub(crate) fn run(arguments: Arguments) -> ExitCode {
+    let interrupts = Interrupts::listen();
+    let (reporter, result) = match arguments.command {
+        Command::Inspect(arguments) => {
+            let request = arguments.into_request();
+            let reporter = Reporter::new(request.report);
+            let result = inspect::inspect(&request, &reporter, &interrupts);
+            (reporter, result)
+        }
+        Command::Split(arguments) => {
+            let request = arguments.into_request();
+            let reporter = Reporter::new(request.report);
+            let result = split::split(&request, &reporter, &interrupts);
+            (reporter, result)
+        }
+        Command::Demo(arguments) => {
+            let reporter = Reporter::plain();
+            let result = demo::demo(&arguments, &reporter);
+            (reporter, result)
+        }
+    };
+    match result {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => {
+            // Where even this cannot be said, the code says it.
+            let _ = reporter.failure(&failure);
+            ExitCode::from(failure.code())
+        }
+    }
+}

@@ -1,0 +1,56 @@
+//! The sample world, the Port of Varnholm, and a walk through the work with it.
+
+mod calls;
+mod random;
+mod walk;
+
+use std::fs;
+use std::io;
+use std::path::Path;
+
+pub(crate) use walk::walk;
+
+use crate::commands::Failure;
+
+/// Stands in the folder so that a later demo knows that it may make it anew.
+const README: &str = "README.txt";
+
+const README_TEXT: &str = "\
+The Port of Varnholm: sample data of 'numerant demo'.
+The harbour and all names in it are invented. This folder is made anew by each demo.
+
+calls.csv   12,000 berth calls of 18 months, sorted by nothing
+";
+
+/// Makes `folder` with the sample data. A folder that an earlier demo made is emptied first.
+pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
+    let failed = |path: &Path, error: &io::Error| Failure::Demo {
+        message: format!("{}: {error}", path.display()),
+        hint: "name another folder: numerant demo DIR".into(),
+    };
+    if folder.exists() {
+        let empty = fs::read_dir(folder)
+            .map_err(|error| failed(folder, &error))?
+            .next()
+            .is_none();
+        let ours = fs::read_to_string(folder.join(README)).is_ok_and(|text| {
+            README_TEXT.lines().next().is_some_and(|first| text.starts_with(first))
+        });
+        if !empty && !ours {
+            return Err(Failure::Demo {
+                message: format!(
+                    "{} exists and was not made by a demo, so it is left as it is",
+                    folder.display()
+                ),
+                hint: "name another folder: numerant demo DIR".into(),
+            });
+        }
+        fs::remove_dir_all(folder).map_err(|error| failed(folder, &error))?;
+    }
+    fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
+    for (name, bytes) in [(README, README_TEXT.as_bytes()), ("calls.csv", &calls::csv())] {
+        let path = folder.join(name);
+        fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;
+    }
+    Ok(())
+}

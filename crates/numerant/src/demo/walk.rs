@@ -1,0 +1,157 @@
+//! The walk: each command as one would type it, then what it really answers.
+
+use std::env;
+use std::io::{self, Write};
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use anstyle::{AnsiColor, Style};
+
+use crate::commands::Failure;
+
+const TITLE: Style = AnsiColor::Green.on_default().bold();
+const TYPED: Style = Style::new().bold();
+
+/// A command of the walk.
+struct Stop {
+    /// What it is there for.
+    why: &'static str,
+    words: &'static [&'static str],
+    /// The code that it ends with.
+    code: i32,
+}
+
+const STOPS: &[Stop] = &[
+    Stop {
+        why: "What is in the file?",
+        words: &["inspect", "calls.csv"],
+        code: 0,
+    },
+    Stop {
+        why: "Which quays are there? Some calls have none.",
+        words: &["inspect", "calls.csv", "--values", "quay"],
+        code: 0,
+    },
+    Stop {
+        why: "Which files would a split by quay write?",
+        words: &["split", "calls.csv", "--by", "quay", "--blank", "no quay", "--plan"],
+        code: 0,
+    },
+    Stop {
+        why: "That is right: one file for each quay.",
+        words: &["split", "calls.csv", "--by", "quay", "--blank", "no quay"],
+        code: 0,
+    },
+    Stop {
+        why: "Once more? What is there is not replaced in silence.",
+        words: &["split", "calls.csv", "--by", "quay", "--blank", "no quay"],
+        code: 1,
+    },
+    Stop {
+        why: "A folder for each quay, a file for each month, without the remarks; the books kept.",
+        words: &[
+            "split",
+            "calls.csv",
+            "--name",
+            "{quay}/{arrived:month}.csv",
+            "--blank",
+            "no quay",
+            "--drop",
+            "remarks",
+            "--out",
+            "months",
+            "--ledger",
+            "months.json",
+        ],
+        code: 0,
+    },
+    Stop {
+        why: "A slip of the finger is told before anything is written.",
+        words: &["split", "calls.csv", "--by", "quai,cargo"],
+        code: 2,
+    },
+    Stop {
+        why: "Semicolons and Windows-1252 for a partner's old system.",
+        words: &[
+            "split",
+            "calls.csv",
+            "--by",
+            "cargo",
+            "--keep",
+            "call_id,cargo,vessel,tonnes,dues",
+            "--out",
+            "partner",
+            "--out-delimiter",
+            ";",
+            "--out-encoding",
+            "windows-1252",
+            "--line-end",
+            "crlf",
+        ],
+        code: 0,
+    },
+    Stop {
+        why: "What the partner gets:",
+        words: &["inspect", "partner/fish.csv"],
+        code: 0,
+    },
+];
+
+/// Walks through the work in `folder`, which holds the sample data.
+pub(crate) fn walk(folder: &Path) -> Result<(), Failure> {
+    let program = env::current_exe()?;
+    {
+        let mut out = anstream::stdout().lock();
+        let shown = crate::report::folder(folder);
+        writeln!(out, "{TITLE}The Port of Varnholm{TITLE:#}: sample data is laid out in {shown}")?;
+        writeln!(out, "{TYPED}$ cd {shown}{TYPED:#}")?;
+        out.flush()?;
+    }
+    for stop in STOPS {
+        let typed: Vec<String> = stop.words.iter().map(|word| quoted(word)).collect();
+        {
+            let mut out = anstream::stdout().lock();
+            writeln!(out, "\n{TITLE}# {}{TITLE:#}", stop.why)?;
+            writeln!(out, "{TYPED}$ numerant {}{TYPED:#}", typed.join(" "))?;
+            out.flush()?;
+        }
+        // What is said on standard error belongs between the lines of the walk, so both streams
+        // are one here.
+        let status = Command::new(&program)
+            .args(stop.words)
+            .current_dir(folder)
+            .stdin(Stdio::null())
+            .stderr(standard_output()?)
+            .status()?;
+        if status.code() != Some(stop.code) {
+            return Err(Failure::Demo {
+                message: format!("'numerant {}' ended with {status}", typed.join(" ")),
+                hint: "is there room on the disk?".into(),
+            });
+        }
+    }
+    let mut out = anstream::stdout().lock();
+    let shown = crate::report::folder(folder);
+    writeln!(out, "\n{TITLE}That was the walk.{TITLE:#} All of it is in {shown}: look around.")?;
+    Ok(out.flush()?)
+}
+
+/// Standard output once more, for the standard error of a command.
+fn standard_output() -> io::Result<Stdio> {
+    #[cfg(unix)]
+    {
+        use std::os::fd::AsFd;
+        Ok(Stdio::from(io::stdout().as_fd().try_clone_to_owned()?))
+    }
+    #[cfg(not(unix))]
+    Ok(Stdio::inherit())
+}
+
+/// A word as one would type it in a shell.
+fn quoted(word: &str) -> String {
+    let plain = |c: char| c.is_alphanumeric() || "-_./,:=".contains(c);
+    if !word.is_empty() && word.chars().all(plain) {
+        return word.to_owned();
+    }
+    format!("'{}'", word.replace('\'', "'\\''"))
+}

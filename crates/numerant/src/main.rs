@@ -1,0 +1,16 @@
+//! The command line of Numerant: arguments become a job, the engine runs it, and what came of it
+//! is put into words.
+
+mod args;
+mod commands;
+mod demo;
+mod report;
+mod surroundings;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    commands::run(args::Arguments::parse())
+}

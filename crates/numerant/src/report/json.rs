@@ -1,0 +1,39 @@
+//! Results as JSON, one document a command. `docs/json.md` describes them.
+
+use std::io::{self, Write};
+
+use numerant_core::engine::{Error, Summary};
+use serde_json::{Value, json};
+
+use super::notice;
+use crate::commands::Failure;
+
+/// Prints a document on standard output.
+pub(super) fn print(document: &Value) -> io::Result<()> {
+    let mut out = io::stdout().lock();
+    serde_json::to_writer_pretty(&mut out, document)?;
+    writeln!(out)?;
+    out.flush()
+}
+
+/// What came of a run, or would come of it.
+pub(super) fn summary(summary: &Summary, planned: bool) -> Value {
+    let notices: Vec<String> = summary.notices.iter().map(notice::text).collect();
+    json!({
+        "planned": planned,
+        "out": summary.out,
+        "ledger": summary.ledger,
+        "notices": notices,
+    })
+}
+
+/// Why a command failed; lists are whole as far as the engine keeps them.
+pub(super) fn failure(failure: &Failure, message: &str, hint: Option<&str>) -> Value {
+    let (details, left) = match failure {
+        Failure::Engine(Error::Refused(refusal)) => refusal.details(usize::MAX),
+        _ => (Vec::new(), 0),
+    };
+    json!({
+        "error": { "message": message, "hint": hint, "details": details, "details-left-out": left }
+    })
+}

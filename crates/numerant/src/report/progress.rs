@@ -1,0 +1,81 @@
+//! Progress on standard error while long work runs: bytes, rate, time left.
+
+use std::io::IsTerminal;
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use numerant_core::engine::Observer;
+
+/// Work that is done sooner than this shows no progress.
+const PATIENCE: Duration = Duration::from_millis(500);
+
+/// A line of progress, on a terminal only.
+#[derive(Debug)]
+pub(crate) struct Progress {
+    wanted: bool,
+    state: Mutex<State>,
+}
+
+#[derive(Debug)]
+struct State {
+    begun: Instant,
+    total: Option<u64>,
+    bar: Option<ProgressBar>,
+}
+
+impl Progress {
+    pub(crate) fn new(quiet: bool) -> Self {
+        let wanted = !quiet && std::io::stderr().is_terminal();
+        Self { wanted, state: Mutex::new(State { begun: Instant::now(), total: None, bar: None }) }
+    }
+
+    /// Takes the line away.
+    pub(crate) fn clear(&self) {
+        if let Ok(mut state) = self.state.lock()
+            && let Some(bar) = state.bar.take()
+        {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+impl Observer for Progress {
+    fn begins(&self, bytes: Option<u64>) {
+        if let Ok(mut state) = self.state.lock() {
+            state.total = bytes;
+        }
+    }
+
+    fn has_read(&self, bytes: u64) {
+        if !self.wanted {
+            return;
+        }
+        let Ok(mut state) = self.state.lock() else { return };
+        if state.bar.is_none() {
+            if state.begun.elapsed() < PATIENCE {
+                return;
+            }
+            let target = ProgressDrawTarget::stderr();
+            let (bar, template) = match state.total {
+                Some(total) => (
+                    ProgressBar::with_draw_target(Some(total), target),
+                    "{bar:30} {percent:>3} %  {decimal_bytes} of {decimal_total_bytes}  \
+                     {decimal_bytes_per_sec}  {eta} left",
+                ),
+                None => (
+                    ProgressBar::with_draw_target(None, target),
+                    "{spinner} {decimal_bytes} read  {decimal_bytes_per_sec}",
+                ),
+            };
+            // The template is fixed; if it were wrong, the default one would do.
+            if let Ok(style) = ProgressStyle::with_template(template) {
+                bar.set_style(style.progress_chars("█▌░"));
+            }
+            state.bar = Some(bar.with_elapsed(state.begun.elapsed()));
+        }
+        if let Some(bar) = &state.bar {
+            bar.set_position(bytes);
+        }
+    }
+}

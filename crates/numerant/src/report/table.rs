@@ -1,0 +1,135 @@
+//! Aligned tables.
+
+use std::io::{self, Write};
+
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+use super::words::HEADING;
+
+/// Where the text of a column stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Align {
+    Left,
+    Right,
+}
+
+/// A table with a heading.
+#[derive(Debug)]
+pub(super) struct Table {
+    columns: Vec<(String, Align)>,
+    rows: Vec<Vec<String>>,
+    indent: usize,
+}
+
+impl Table {
+    pub(super) fn new(indent: usize, columns: &[(&str, Align)]) -> Self {
+        let columns = columns.iter().map(|(name, align)| ((*name).to_owned(), *align)).collect();
+        Self { columns, rows: Vec::new(), indent }
+    }
+
+    pub(super) fn row(&mut self, cells: Vec<String>) {
+        self.rows.push(cells.iter().map(|cell| visible(cell)).collect());
+    }
+
+    /// Writes the table, cut at the right to the width of the terminal if there is one.
+    pub(super) fn show(&self, out: &mut impl Write) -> io::Result<()> {
+        let widths: Vec<usize> = self
+            .columns
+            .iter()
+            .enumerate()
+            .map(|(place, (name, _))| {
+                let cells = self.rows.iter().filter_map(|row| row.get(place));
+                cells.map(|cell| cell.width()).max().unwrap_or(0).max(name.width())
+            })
+            .collect();
+        let heading: Vec<&str> = self.columns.iter().map(|(name, _)| name.as_str()).collect();
+        writeln!(out, "{HEADING}{}{HEADING:#}", self.line(&heading, &widths))?;
+        for row in &self.rows {
+            let cells: Vec<&str> = row.iter().map(String::as_str).collect();
+            writeln!(out, "{}", self.line(&cells, &widths))?;
+        }
+        Ok(())
+    }
+
+    fn line(&self, cells: &[&str], widths: &[usize]) -> String {
+        let mut line = " ".repeat(self.indent);
+        let mut used = self.indent;
+        let room = terminal_width();
+        for (place, cell) in cells.iter().enumerate() {
+            let last = place + 1 == self.columns.len();
+            let padding = " ".repeat(widths[place].saturating_sub(cell.width()));
+            match self.columns[place].1 {
+                Align::Left if last => line.push_str(&cut(cell, room.saturating_sub(used))),
+                Align::Left => line.extend([*cell, &padding]),
+                Align::Right => line.extend([&padding, *cell]),
+            }
+            used += widths[place] + 2;
+            if !last {
+                line.push_str("  ");
+            }
+        }
+        line
+    }
+}
+
+/// The width of the terminal; without one there is no end.
+fn terminal_width() -> usize {
+    terminal_size::terminal_size().map_or(usize::MAX, |(width, _)| usize::from(width.0).max(40))
+}
+
+/// The text, cut to `room` columns with a sign that it was.
+fn cut(text: &str, room: usize) -> String {
+    if text.width() <= room {
+        return text.to_owned();
+    }
+    let mut kept = String::new();
+    let mut used = 1;
+    for character in text.chars() {
+        used += character.width().unwrap_or(0);
+        if used > room {
+            break;
+        }
+        kept.push(character);
+    }
+    kept.push('…');
+    kept
+}
+
+/// The text on one line, with signs for what would move the cursor or cannot be seen.
+pub(super) fn visible(text: &str) -> String {
+    text.chars()
+        .map(|character| match character {
+            '\n' => '⏎',
+            '\t' => '⇥',
+            '\r' => '␍',
+            character if character.is_control() => '�',
+            character => character,
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_are_aligned_by_what_is_seen() {
+        let mut table = Table::new(2, &[("quay", Align::Left), ("n", Align::Right), ("", Align::Left)]);
+        table.row(vec!["Ångkajen".into(), "7".into(), "x".into()]);
+        table.row(vec!["港".into(), "1,000".into(), "two\nlines".into()]);
+        let mut out = Vec::new();
+        table.show(&mut anstream::StripStream::new(&mut out)).expect("written");
+        let text = String::from_utf8(out).expect("text");
+        assert_eq!(
+            text,
+            "  quay          n  \n  Ångkajen      7  x\n  港        1,000  two⏎lines\n"
+        );
+    }
+
+    #[test]
+    fn long_cells_are_cut() {
+        assert_eq!(cut("quay", 4), "quay");
+        assert_eq!(cut("quayside", 5), "quay…");
+        assert_eq!(cut("港港港", 4), "港…");
+    }
+}
