@@ -27,7 +27,7 @@ pub(super) struct Consumer {
 
 impl Consumer {
     pub(super) fn new(stage: &Path, out: &Path, job: &Job, open_files: usize) -> Self {
-        let budget = usize::try_from(job.memory.0 / 2).unwrap_or(usize::MAX);
+        let budget = usize::try_from(job.memory.0 / 4 * 3).unwrap_or(usize::MAX);
         Self {
             sinks: Sinks::new(stage, budget, open_files),
             out: out.to_owned(),

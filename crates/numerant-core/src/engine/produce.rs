@@ -18,7 +18,7 @@ use crate::source::{Input, Place, ReadProblem, SourcePath};
 use crate::step::selected;
 
 /// Bytes of text in a batch.
-const BATCH: usize = 1 << 19;
+const BATCH: usize = 1 << 17;
 
 /// Groups that are counted at most, to say how many there would have been.
 pub(super) const MOST_GROUPS: usize = 1_000_000;

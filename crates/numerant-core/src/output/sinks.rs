@@ -1,28 +1,47 @@
 //! Buffers and open files of many outputs, within bounds of memory and of open files.
 //!
-//! Every output has a buffer that is written out when it is full. Where all buffers together grow
-//! beyond the budget (many outputs, none of them full) the fuller ones are written and given
-//! back. A file that is closed to make room for another is opened again to append.
+//! Up to as many outputs as there may be open files, every output has a buffer that is written out
+//! when it is full. With more outputs than that, each write costs an opening and a closing, and
+//! little comes to each output before memory is full; so what is appended goes into one log, and a
+//! full log is written output by output.
 
 use std::collections::VecDeque;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
-/// A buffer is written when it holds this many bytes.
-const FULL: usize = 1 << 18;
+/// A buffer is written when it holds this many bytes: few enough for the buffers of a common
+/// number of outputs to stay in a processor's cache, where the system finds them when it copies.
+const FULL: usize = 1 << 14;
+
+/// The least that a log holds, and the most: places in it are counted with 32 bits.
+const LEAST_LOG: usize = 1 << 16;
+const MOST_LOG: usize = 1 << 31;
 
 /// All outputs of a run, by number, as files `0`, `1` … in one folder.
 #[derive(Debug)]
 pub(crate) struct Sinks {
     dir: PathBuf,
     sinks: Vec<Sink>,
-    /// Bytes that all buffers take up.
-    held: usize,
     budget: usize,
+    log: Log,
     /// Outputs whose files may be open, the longest-opened first.
     open: VecDeque<u32>,
     most_open: usize,
+}
+
+/// What was appended to any output, in order, while there are more outputs than open files.
+#[derive(Debug, Default)]
+struct Log {
+    bytes: Vec<u8>,
+    entries: Vec<Entry>,
+}
+
+/// A piece of the log. Its bytes begin where those of the one before it end.
+#[derive(Clone, Copy, Debug)]
+struct Entry {
+    sink: u32,
+    length: u32,
 }
 
 #[derive(Debug, Default)]
@@ -30,7 +49,10 @@ struct Sink {
     buffer: Vec<u8>,
     file: Option<File>,
     created: bool,
+    /// Bytes that were appended, wherever they are.
     bytes: u64,
+    /// Bytes that are in the file.
+    written: u64,
 }
 
 /// An output that could not be written.
@@ -46,8 +68,8 @@ impl Sinks {
         Self {
             dir: dir.to_owned(),
             sinks: Vec::new(),
-            held: 0,
             budget,
+            log: Log::default(),
             open: VecDeque::new(),
             most_open: most_open.max(1),
         }
@@ -70,72 +92,103 @@ impl Sinks {
 
     /// Bytes that were appended to output `sink`.
     pub(crate) fn bytes(&self, sink: usize) -> u64 {
-        let sink = &self.sinks[sink];
-        sink.bytes + sink.buffer.len() as u64
+        self.sinks[sink].bytes
     }
 
     #[inline]
     pub(crate) fn append(&mut self, sink: usize, bytes: &[u8]) -> Result<(), SinkError> {
-        let buffer = &mut self.sinks[sink].buffer;
-        if buffer.capacity() - buffer.len() >= bytes.len() {
-            buffer.extend_from_slice(bytes);
+        let entry = &mut self.sinks[sink];
+        entry.bytes += bytes.len() as u64;
+        if entry.buffer.capacity() - entry.buffer.len() >= bytes.len() {
+            entry.buffer.extend_from_slice(bytes);
             return Ok(());
         }
         self.append_with_care(sink, bytes)
     }
 
-    /// The buffer is too small: let it grow, or write it.
-    #[cold]
+    /// There is no room in the buffer, or there are no buffers.
     fn append_with_care(&mut self, sink: usize, bytes: &[u8]) -> Result<(), SinkError> {
-        let needed = self.sinks[sink].buffer.len() + bytes.len();
-        if needed > FULL {
-            self.write(sink, false)?;
-            if bytes.len() > FULL {
+        if self.sinks.len() > self.most_open.min(self.budget / FULL) {
+            return self.append_to_log(sink, bytes);
+        }
+        self.write_buffer(sink)?;
+        if bytes.len() > FULL {
+            return self.write_through(sink, bytes);
+        }
+        let buffer = &mut self.sinks[sink].buffer;
+        buffer.reserve_exact(FULL);
+        buffer.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    fn append_to_log(&mut self, sink: usize, bytes: &[u8]) -> Result<(), SinkError> {
+        let most = self.budget.clamp(LEAST_LOG, MOST_LOG);
+        let taken = self.log.bytes.len() + self.log.entries.len() * size_of::<Entry>();
+        if taken + bytes.len() + size_of::<Entry>() > most {
+            self.write_log()?;
+            if bytes.len() > most {
                 return self.write_through(sink, bytes);
             }
         }
-        let buffer = &mut self.sinks[sink].buffer;
-        let before = buffer.capacity();
-        if buffer.len() + bytes.len() > before {
-            let wanted = (buffer.len() + bytes.len()).next_power_of_two().max(512).min(FULL);
-            buffer.reserve_exact(wanted - buffer.len());
+        if !self.sinks[sink].buffer.is_empty() {
+            // From the time when there were fewer outputs; it comes before what is in the log.
+            self.write_buffer(sink)?;
         }
-        buffer.extend_from_slice(bytes);
-        self.held += buffer.capacity() - before;
-        if self.held > self.budget {
-            self.relieve()?;
-        }
+        self.sinks[sink].buffer = Vec::new();
+        self.log.bytes.extend_from_slice(bytes);
+        self.log.entries.push(Entry { sink: sink as u32, length: bytes.len() as u32 });
         Ok(())
     }
 
-    /// Writes the buffers that hold at least half of the average, and gives their memory back.
-    fn relieve(&mut self) -> Result<(), SinkError> {
-        let held = self.sinks.iter().filter(|sink| !sink.buffer.is_empty()).count().max(1);
-        let least = self.held / held / 2;
+    /// Writes what is in the log, output by output, and empties it.
+    fn write_log(&mut self) -> Result<(), SinkError> {
+        let log = std::mem::take(&mut self.log);
+        // Pieces by output, in order: where those of each begin, then where each piece goes.
+        let mut begins = vec![0_u32; self.sinks.len() + 1];
+        for entry in &log.entries {
+            begins[entry.sink as usize + 1] += 1;
+        }
         for sink in 0..self.sinks.len() {
-            if self.sinks[sink].buffer.capacity() >= least {
-                self.write(sink, true)?;
+            begins[sink + 1] += begins[sink];
+        }
+        let mut next = begins.clone();
+        let mut pieces = vec![(0_u32, 0_u32); log.entries.len()];
+        let mut start = 0;
+        for entry in &log.entries {
+            let slot = &mut next[entry.sink as usize];
+            pieces[*slot as usize] = (start, entry.length);
+            *slot += 1;
+            start += entry.length;
+        }
+        let mut gathered = Vec::new();
+        for sink in 0..self.sinks.len() {
+            gathered.clear();
+            for (start, length) in &pieces[begins[sink] as usize..begins[sink + 1] as usize] {
+                let start = *start as usize;
+                gathered.extend_from_slice(&log.bytes[start..start + *length as usize]);
+            }
+            if !gathered.is_empty() {
+                self.write_through(sink, &gathered)?;
             }
         }
+        self.log = log;
+        self.log.bytes.clear();
+        self.log.entries.clear();
         Ok(())
     }
 
-    fn write(&mut self, sink: usize, give_back: bool) -> Result<(), SinkError> {
+    /// Writes what is in the buffer of an output.
+    fn write_buffer(&mut self, sink: usize) -> Result<(), SinkError> {
         let mut buffer = std::mem::take(&mut self.sinks[sink].buffer);
-        let written = self.write_through(sink, &buffer);
-        if give_back {
-            self.held -= buffer.capacity();
-        } else {
-            buffer.clear();
-            self.sinks[sink].buffer = buffer;
+        if !buffer.is_empty() {
+            self.write_through(sink, &buffer)?;
         }
-        written
+        buffer.clear();
+        self.sinks[sink].buffer = buffer;
+        Ok(())
     }
 
     fn write_through(&mut self, sink: usize, bytes: &[u8]) -> Result<(), SinkError> {
-        if bytes.is_empty() && self.sinks[sink].created {
-            return Ok(());
-        }
         let failed = |cause| SinkError { sink, cause };
         if self.sinks[sink].file.is_none() {
             while self.open.len() >= self.most_open {
@@ -158,27 +211,41 @@ impl Sinks {
         if let Some(file) = &mut entry.file {
             file.write_all(bytes).map_err(failed)?;
         }
-        entry.bytes += bytes.len() as u64;
+        entry.written += bytes.len() as u64;
         Ok(())
     }
 
     /// Writes what is left, syncs the files to the disk if asked to, closes them, and checks that
     /// every file is as long as it should be.
     pub(crate) fn finish(&mut self, sync: bool) -> Result<(), SinkError> {
+        self.write_log()?;
+        self.log = Log::default();
         for sink in 0..self.sinks.len() {
             let failed = |cause| SinkError { sink, cause };
-            self.write(sink, true)?;
-            let path = self.path(sink);
-            let entry = &mut self.sinks[sink];
-            let file = match entry.file.take() {
-                Some(file) => file,
-                None => File::open(path).map_err(failed)?,
-            };
-            if sync {
-                file.sync_all().map_err(failed)?;
+            self.write_buffer(sink)?;
+            if !self.sinks[sink].created {
+                self.write_through(sink, &[])?;
             }
-            let length = file.metadata().map_err(failed)?.len();
-            if length != entry.bytes {
+            self.sinks[sink].buffer = Vec::new();
+            let path = self.path(sink);
+            let file = self.sinks[sink].file.take();
+            let length = match (file, sync) {
+                (Some(file), _) => {
+                    if sync {
+                        file.sync_all().map_err(failed)?;
+                    }
+                    file.metadata()
+                }
+                (None, true) => {
+                    let file = File::open(path).map_err(failed)?;
+                    file.sync_all().map_err(failed)?;
+                    file.metadata()
+                }
+                (None, false) => path.metadata(),
+            };
+            let length = length.map_err(failed)?.len();
+            let entry = &self.sinks[sink];
+            if length != entry.bytes || length != entry.written {
                 let cause = format!("{} bytes were written and {length} are there", entry.bytes);
                 return Err(failed(io::Error::other(cause)));
             }
@@ -234,9 +301,9 @@ mod tests {
         }
         for turn in 0..40_000 {
             sinks.append(turn * 7 % 2000, &[b'x'; 200]).expect("written");
-            let held: usize = sinks.sinks.iter().map(|sink| sink.buffer.capacity()).sum();
-            assert!(held <= (1 << 20) + 512, "{held}");
-            assert_eq!(held, sinks.held);
+            let buffers: usize = sinks.sinks.iter().map(|sink| sink.buffer.capacity()).sum();
+            let log = sinks.log.bytes.len() + sinks.log.entries.len() * size_of::<Entry>();
+            assert!(buffers + log <= 1 << 20, "{buffers} + {log}");
         }
     }
 }

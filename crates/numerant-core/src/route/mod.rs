@@ -3,12 +3,15 @@
 //! Records are told apart by the raw bytes of their key columns first: what was seen before is
 //! found again without a look inside. What was not is taken apart into values and parts, and
 //! those decide; so `"North"` and `North` end in one output.
+//!
+//! With one key its raw bytes lead to the group. With several, the raw bytes of each lead to a
+//! number, and pairs of numbers lead to further numbers, the last of which is the group.
 
 mod cache;
 
 use hashbrown::HashTable;
 
-use cache::RawCache;
+use cache::{PairCache, RawCache};
 
 use crate::name::{Key, ValueError};
 use crate::record::{Batch, ColumnError, Columns};
@@ -20,12 +23,20 @@ pub type KeyValues = Vec<String>;
 /// Stands for no group in a list of groups: the record goes nowhere.
 pub const NOWHERE: u32 = u32::MAX;
 
+/// Numbers that are given out before the caches start anew.
+const MOST_NUMBERS: u32 = 1 << 20;
+
 /// Tells records apart by keys, and numbers the groups in the order of their first records.
 #[derive(Debug)]
 pub struct Router {
     keys: Vec<ResolvedKey>,
     formats: Vec<DateFormat>,
-    cache: RawCache,
+    /// What the raw bytes of each key stand for: the group if there is one key, else a number.
+    raw: Vec<RawCache>,
+    /// The number or group that those of the keys so far and of the next stand for.
+    pairs: Vec<PairCache>,
+    /// The next number that is not given out.
+    next: u32,
     groups: Vec<KeyValues>,
     /// Group numbers by the hash of their values.
     table: HashTable<u32>,
@@ -67,10 +78,13 @@ impl Router {
             .into_iter()
             .map(|key| Ok(ResolvedKey { column: columns.find(&key.column)?, key }))
             .collect();
+        let keys = keys?;
         Ok(Self {
-            keys: keys?,
+            raw: keys.iter().map(|_| RawCache::default()).collect(),
+            pairs: keys.iter().skip(1).map(|_| PairCache::default()).collect(),
+            next: 0,
+            keys,
             formats,
-            cache: RawCache::default(),
             groups: Vec::new(),
             table: HashTable::new(),
             most_groups,
@@ -83,7 +97,14 @@ impl Router {
         if values != self.source_values {
             self.source_values = values;
         }
-        self.cache.clear();
+        self.forget();
+    }
+
+    /// Empties the caches.
+    fn forget(&mut self) {
+        self.raw.iter_mut().for_each(RawCache::clear);
+        self.pairs.iter_mut().for_each(PairCache::clear);
+        self.next = 0;
     }
 
     /// The groups so far: the values of their keys, with those shared by their source behind.
@@ -113,41 +134,69 @@ impl Router {
             }
             return Ok(());
         }
-        let first = self.keys[0].column;
-        let consecutive =
-            self.keys.iter().enumerate().all(|(place, key)| key.column == first + place);
-        if consecutive {
-            let last = first + self.keys.len() - 1;
+        if self.next > MOST_NUMBERS || self.pairs.iter().any(|pairs| pairs.len() > MOST_NUMBERS as usize) {
+            self.forget();
+        }
+        let column = self.keys[0].column;
+        if self.keys.len() == 1 {
             for record in 0..batch.len() {
-                let raw = batch.raw_fields(record, first, last);
-                let group = match self.cache.get(raw) {
+                let raw = batch.raw_fields(record, column, column);
+                let group = match self.raw[0].get(raw) {
                     Some(group) => group,
-                    None => self.slow_group(batch, record, raw)?,
+                    None => {
+                        let group = self.group(batch, record)?;
+                        self.raw[0].insert(raw, group);
+                        group
+                    }
                 };
                 places.push(group);
             }
             return Ok(());
         }
-        let mut raw = Vec::new();
         for record in 0..batch.len() {
-            raw.clear();
-            for key in &self.keys {
-                raw.extend_from_slice(batch.raw_fields(record, key.column, key.column));
-                // No text holds this byte, so the fields cannot run into each other.
-                raw.push(0xff);
+            places.push(self.number(0, batch.raw_fields(record, column, column)));
+        }
+        for key in 1..self.keys.len() {
+            let column = self.keys[key].column;
+            let last = key + 1 == self.keys.len();
+            for (record, place) in places.iter_mut().enumerate() {
+                let number = self.number(key, batch.raw_fields(record, column, column));
+                *place = match self.pairs[key - 1].get(*place, number) {
+                    Some(together) => together,
+                    None => {
+                        let together =
+                            if last { self.group(batch, record)? } else { self.next_number() };
+                        self.pairs[key - 1].insert(*place, number, together);
+                        together
+                    }
+                };
             }
-            let group = match self.cache.get(&raw) {
-                Some(group) => group,
-                None => self.slow_group(batch, record, &raw)?,
-            };
-            places.push(group);
         }
         Ok(())
     }
 
+    /// The number that the raw bytes of key `key` stand for.
+    #[inline(always)]
+    fn number(&mut self, key: usize, raw: &[u8]) -> u32 {
+        match self.raw[key].get(raw) {
+            Some(number) => number,
+            None => {
+                let number = self.next_number();
+                self.raw[key].insert(raw, number);
+                number
+            }
+        }
+    }
+
+    fn next_number(&mut self) -> u32 {
+        self.next += 1;
+        self.next - 1
+    }
+
+    /// The group of a record, by the values of its keys.
     #[cold]
     #[inline(never)]
-    fn slow_group(&mut self, batch: &Batch, record: usize, raw: &[u8]) -> Result<u32, RouteError> {
+    fn group(&mut self, batch: &Batch, record: usize) -> Result<u32, RouteError> {
         let mut values = KeyValues::with_capacity(self.keys.len() + self.source_values.len());
         let mut scratch = Vec::new();
         for ResolvedKey { key, column } in &self.keys {
@@ -161,9 +210,7 @@ impl Router {
             values.push(text);
         }
         values.extend_from_slice(&self.source_values);
-        let group = self.group_of(values);
-        self.cache.insert(raw, group);
-        Ok(group)
+        Ok(self.group_of(values))
     }
 
     fn group_of(&mut self, values: KeyValues) -> u32 {

@@ -198,7 +198,7 @@ impl DelimitedReader {
             self.width = fields as usize;
             self.prepare(&mut first);
             first.ends.extend_from_slice(&self.index.ends()[..self.width]);
-            first.spans.push(Span { start: 0, first: 0 });
+            first.spans.push(Span { start: 0, first: 0, last_byte: end as u32 - 1 });
             self.check_text(&record, scanned)?;
             first.bytes = record;
             break;
@@ -308,13 +308,14 @@ impl DelimitedReader {
     /// `firsts`; the others are in `batch.spans` already, in order.
     fn settle(&mut self, batch: &mut Batch, filled: usize) -> Result<(), ReadError> {
         batch.bytes.truncate(filled);
+        batch.ends.truncate(self.index.firsts().last().map_or(0, |fields| *fields as usize));
         let mut spans = Vec::with_capacity(self.index.firsts().len());
         let (mut first, mut start) = (0_usize, 0_usize);
         for place in 0..self.index.firsts().len() {
             let behind = self.index.firsts()[place] as usize;
             let found = behind - first;
             let end = batch.ends[behind - 1] as usize;
-            let span = Span { start: start as u32, first: first as u32 };
+            let span = Span { start: start as u32, first: first as u32, last_byte: end as u32 };
             if found == 1 && is_blank_line(&batch.bytes[start..end]) {
                 self.tally.blank_lines += 1;
             } else if found == self.width {
@@ -381,8 +382,9 @@ impl DelimitedReader {
             batch.bytes.push(self.marks.delimiter);
         }
         batch.bytes.extend_from_slice(&line_end);
-        batch.ends.push(batch.bytes.len() as u32 - 1);
-        Span { start: copy as u32, first: copy_first }
+        let last_byte = batch.bytes.len() as u32 - 1;
+        batch.ends.push(last_byte);
+        Span { start: copy as u32, first: copy_first, last_byte }
     }
 }
 
@@ -437,9 +439,10 @@ impl RecordReader for DelimitedReader {
         let mut alike = width > 1;
         for &behind in self.index.firsts() {
             alike &= behind - first == width;
-            batch.spans.push(Span { start, first });
+            let last_byte = batch.ends[behind as usize - 1];
+            batch.spans.push(Span { start, first, last_byte });
             first = behind;
-            start = batch.ends[behind as usize - 1] + 1;
+            start = last_byte + 1;
         }
         if alike {
             self.tally.records += batch.spans.len() as u64;

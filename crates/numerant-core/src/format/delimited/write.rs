@@ -13,6 +13,8 @@ pub struct DelimitedEncoder {
     out: Dialect,
     /// Columns of the source to write, or `None` for all as they stand.
     columns: Option<Vec<usize>>,
+    /// The same as runs of columns that stand side by side in the source, first and last.
+    runs: Vec<(usize, usize)>,
     header: Option<Batch>,
     moves: Moves,
 }
@@ -46,7 +48,8 @@ impl DelimitedEncoder {
             Moves::Fields
         };
         let header = header.filter(|_| out.header).map(Batch::first_as_batch);
-        Self { out, columns, header, moves }
+        let runs = columns.as_deref().map_or_else(Vec::new, runs);
+        Self { out, columns, runs, header, moves }
     }
 
     /// Appends one record as UTF-8.
@@ -55,12 +58,31 @@ impl DelimitedEncoder {
             out.extend_from_slice(batch.raw(record));
             return Ok(());
         }
+        if self.moves == Moves::Fields && !self.runs.is_empty() && !self.is_swallowed(batch, record) {
+            for (place, (from, to)) in self.runs.iter().enumerate() {
+                if place > 0 {
+                    out.push(self.out.delimiter.0);
+                }
+                out.extend_from_slice(batch.raw_fields(record, *from, *to));
+            }
+            out.extend_from_slice(self.out.line_end.bytes());
+            return Ok(());
+        }
         match &self.columns {
             Some(columns) => self.fields(batch, record, columns.iter().copied(), out)?,
             None => self.fields(batch, record, 0..batch.width(), out)?,
         }
         out.extend_from_slice(self.out.line_end.bytes());
         Ok(())
+    }
+
+    /// Whether the fields cannot be put side by side as they stand: alone on its line a blank
+    /// field would be a blank line, and a `\r` at the end of the last one would become part of the
+    /// line end.
+    fn is_swallowed(&self, batch: &Batch, record: usize) -> bool {
+        let Some((from, to)) = self.runs.last() else { return false };
+        let last = batch.raw_fields(record, *to, *to);
+        last.last() == Some(&b'\r') || (last.is_empty() && self.runs.len() == 1 && from == to)
     }
 
     fn fields(
@@ -123,6 +145,18 @@ impl DelimitedEncoder {
         out.push(quote);
         Ok(())
     }
+}
+
+/// Columns as runs of columns that stand side by side, first and last.
+fn runs(columns: &[usize]) -> Vec<(usize, usize)> {
+    let mut runs: Vec<(usize, usize)> = Vec::new();
+    for column in columns {
+        match runs.last_mut() {
+            Some((_, last)) if *last + 1 == *column => *last = *column,
+            _ => runs.push((*column, *column)),
+        }
+    }
+    runs
 }
 
 impl RecordEncoder for DelimitedEncoder {

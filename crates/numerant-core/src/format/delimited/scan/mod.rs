@@ -14,12 +14,14 @@
 //!   same answer. `tests` holds each classifier against it on generated text. Change both.
 //! * The blocks may start anywhere: after a careful record they go on at the byte behind it. So a
 //!   block knows of what came before only through [`State`].
-//! * `ends` is written eight at a time, past what is needed; `filled` says how many are real.
+//! * `ends` and `firsts` are written past what is needed; [`Filled`] says how much of them is real.
 
 mod careful;
 mod portable;
 #[cfg(target_arch = "x86_64")]
 mod avx2;
+#[cfg(target_arch = "x86_64")]
+mod avx512;
 
 use careful::{Careful, careful_record};
 
@@ -38,84 +40,115 @@ pub(crate) struct Marks {
 #[derive(Debug, Default)]
 pub(crate) struct Index {
     ends: Vec<u32>,
-    filled: usize,
     firsts: Vec<u32>,
+    filled: Filled,
 }
 
 impl Index {
     /// The position of the delimiter or terminator behind each field, of complete records only.
     pub(crate) fn ends(&self) -> &[u32] {
-        &self.ends[..self.filled]
+        &self.ends[..self.filled.ends]
     }
 
     /// For each complete record, how many of `ends` lie before and in it.
     pub(crate) fn firsts(&self) -> &[u32] {
-        &self.firsts
+        &self.firsts[..self.filled.records]
     }
 
-    /// Swaps the field ends with another vector, so that a batch can own them without a copy.
+    /// Swaps the field ends with another vector, so that a batch can own them without a copy. What
+    /// lies in it behind the ends of the last record means nothing.
     pub(crate) fn swap_ends(&mut self, other: &mut Vec<u32>) {
-        self.ends.truncate(self.filled);
         std::mem::swap(&mut self.ends, other);
-        self.filled = 0;
     }
 
-    fn clear(&mut self) {
-        self.filled = 0;
-        self.firsts.clear();
+    fn complete(&self, filled: Filled) -> &[u32] {
+        &self.firsts[..filled.records]
     }
 
-    fn record_start(&self) -> usize {
-        self.filled.checked_sub(1).map_or(0, |last| self.ends[last] as usize + 1)
+    /// Where the record begins that is not complete yet.
+    fn record_start(&self, filled: Filled) -> usize {
+        let fields = self.complete(filled).last().map_or(0, |fields| *fields as usize);
+        fields.checked_sub(1).map_or(0, |last| self.ends[last] as usize + 1)
     }
 
+    /// Lays down the positions of a block's separators, and the records that its terminators end.
     #[inline(always)]
-    fn push_block(&mut self, position: usize, separators: u64, terminators: u64) {
-        let mut left = terminators;
-        while left != 0 {
-            let up_to = left ^ (left - 1);
-            let fields = (separators & up_to).count_ones() as usize;
-            self.firsts.push((self.filled + fields) as u32);
-            left &= left - 1;
+    fn push_block<C: Classifier>(
+        &mut self,
+        filled: Filled,
+        classifier: &C,
+        position: usize,
+        separators: u64,
+        terminators: u64,
+    ) -> Filled {
+        if self.ends.len() < filled.ends + WINDOW || self.firsts.len() < filled.records + 64 {
+            self.grow(filled);
         }
-        if self.ends.len() < self.filled + 64 {
-            self.grow();
-        }
-        let count = separators.count_ones() as usize;
-        let window: &mut [u32; 64] =
-            (&mut self.ends[self.filled..self.filled + 64]).try_into().expect("64 of 64");
-        let mut left = separators;
-        for group in 0..8 {
-            for slot in 0..8 {
-                window[group * 8 + slot] = position as u32 + left.trailing_zeros();
-                left &= left.wrapping_sub(1);
-            }
-            if left == 0 {
-                break;
-            }
-        }
-        self.filled += count;
+        let (ends, firsts) = (&mut self.ends[..], &mut self.firsts[..]);
+        lay_down(ends, firsts, filled, classifier, position, separators, terminators)
+            .expect("grown to it")
     }
 
     #[cold]
-    fn grow(&mut self) {
-        let wanted = (self.ends.len() * 2).max(self.filled + 4096);
-        self.ends.resize(wanted, 0);
-    }
-
-    fn push_record(&mut self, ends: &[u32]) {
-        if self.ends.len() < self.filled + ends.len() {
-            self.ends.resize(self.filled + ends.len() + 4096, 0);
+    fn grow(&mut self, filled: Filled) {
+        for (room, needed) in
+            [(&mut self.ends, filled.ends + WINDOW), (&mut self.firsts, filled.records + 64)]
+        {
+            if room.len() < needed {
+                room.resize((needed * 2).max(1 << 14), 0);
+            }
         }
-        self.ends[self.filled..self.filled + ends.len()].copy_from_slice(ends);
-        self.filled += ends.len();
-        self.firsts.push(self.filled as u32);
     }
 
-    /// Forgets the fields of the record that is not complete yet.
-    fn drop_open_record(&mut self) {
-        self.filled = self.firsts.last().map_or(0, |&fields| fields as usize);
+    /// Lays down one record, in the place of what there is of it.
+    fn push_record(&mut self, filled: Filled, ends: &[u32]) -> Filled {
+        let from = self.complete(filled).last().map_or(0, |fields| *fields as usize);
+        let filled = Filled { ends: from + ends.len(), records: filled.records + 1 };
+        self.grow(filled);
+        self.ends[from..filled.ends].copy_from_slice(ends);
+        self.firsts[filled.records - 1] = filled.ends as u32;
+        filled
     }
+}
+
+/// Lays down what a block holds, or returns `None` where there may be no room for it.
+#[inline(always)]
+fn lay_down<C: Classifier>(
+    ends: &mut [u32],
+    firsts: &mut [u32],
+    filled: Filled,
+    classifier: &C,
+    position: usize,
+    separators: u64,
+    terminators: u64,
+) -> Option<Filled> {
+    let window = ends.get_mut(filled.ends..)?.first_chunk_mut()?;
+    let room = firsts.get_mut(filled.records..)?.first_chunk_mut::<64>()?;
+    classifier.positions(position as u32, separators, window);
+    // Most blocks hold no terminator or one: the first is taken without asking whether there is
+    // one, and only then is asked for more.
+    let up_to = terminators ^ terminators.wrapping_sub(1);
+    room[0] = filled.ends as u32 + (separators & up_to).count_ones();
+    let mut records = usize::from(terminators != 0);
+    let mut left = terminators & terminators.wrapping_sub(1);
+    while left != 0 {
+        let up_to = left ^ (left - 1);
+        room[records & 63] = filled.ends as u32 + (separators & up_to).count_ones();
+        records += 1;
+        left &= left - 1;
+    }
+    Some(Filled {
+        ends: filled.ends + separators.count_ones() as usize,
+        records: filled.records + records,
+    })
+}
+
+/// How much of an index's vectors is real. It is handed about by value, so that the loop over the
+/// blocks can keep it in registers.
+#[derive(Clone, Copy, Debug, Default)]
+struct Filled {
+    ends: usize,
+    records: usize,
 }
 
 /// What a scan found besides the positions.
@@ -137,6 +170,10 @@ pub(crate) struct Scanned {
     pub(crate) misplaced_quote: Option<usize>,
 }
 
+/// Slots that a block's positions are written into: 64, and room for a vector that begins behind
+/// the last of them.
+const WINDOW: usize = 80;
+
 /// The bits of a block: bit `i` stands for its byte `i`.
 #[derive(Clone, Copy)]
 struct Masks {
@@ -148,6 +185,22 @@ struct Masks {
 /// Classifies 64 bytes at a time, and remembers whether any was NUL or outside ASCII.
 trait Classifier {
     fn masks(&mut self, block: &[u8; 64]) -> Masks;
+
+    /// Writes `base` plus the place of each bit, in order, and anything behind that.
+    #[inline(always)]
+    fn positions(&self, base: u32, bits: u64, window: &mut [u32; WINDOW]) {
+        let mut left = bits;
+        for group in 0..8 {
+            for slot in 0..8 {
+                window[group * 8 + slot] = base + left.trailing_zeros();
+                left &= left.wrapping_sub(1);
+            }
+            if left == 0 {
+                break;
+            }
+        }
+    }
+
     fn nul(&self) -> bool;
     fn high(&self) -> bool;
 }
@@ -167,7 +220,9 @@ const RECORD_START: State = State { inside: 0, at_field_start: 1, after_close: 0
 /// complete when its terminator is there, so at the end of a source the caller adds a missing one.
 pub(crate) fn scan(text: &[u8], marks: Marks, index: &mut Index) -> Scanned {
     #[cfg(target_arch = "x86_64")]
-    if let Some(scanned) = avx2::scan(text, marks, index) {
+    if let Some(scanned) =
+        avx512::scan(text, marks, index).or_else(|| avx2::scan(text, marks, index))
+    {
         return scanned;
     }
     scan_blocks(&mut portable::Portable::new(marks), text, marks, index)
@@ -188,32 +243,45 @@ fn scan_blocks<C: Classifier>(
     marks: Marks,
     index: &mut Index,
 ) -> Scanned {
-    index.clear();
+    let mut filled = Filled::default();
     let mut scanned = Scanned::default();
     let mut state = RECORD_START;
     let mut position = 0;
     let mut breaks_in_quotes = 0_u64;
+    let mut last = [b' '; 64];
     while position < text.len() {
-        let (masks, valid) = match text[position..].first_chunk::<64>() {
-            Some(block) => (classifier.masks(block), !0),
-            None => last_masks(classifier, &text[position..]),
-        };
-        let separators = masks.delimiter | masks.terminator;
-        if (masks.quote | state.inside | state.after_close) == 0 {
-            state.at_field_start = separators >> 63;
-            index.push_block(position, separators, masks.terminator);
-            position += 64;
-            continue;
+        if (state.inside | state.after_close) == 0 {
+            let (blocks, at_field_start);
+            (filled, blocks, at_field_start) =
+                scan_plain_blocks(classifier, &text[position..], position, index, filled);
+            if blocks > 0 {
+                state.at_field_start = at_field_start;
+                position += blocks * 64;
+            }
         }
-        scanned.quoted = true;
-        let inside = prefix_xor(masks.quote) ^ state.inside;
-        let opens = masks.quote & inside;
-        let closes = masks.quote & !inside;
+        // This block holds a quote, or stands inside a quoted field, or is the last; or there is
+        // no more room in the index.
+        let (block, valid) = match text[position..].first_chunk::<64>() {
+            Some(block) => (block, !0),
+            None => {
+                let rest = &text[position..];
+                last[..rest.len()].copy_from_slice(rest);
+                (&last, (1_u64 << rest.len()) - 1)
+            }
+        };
+        let masks = classifier.masks(block);
+        let quotes = masks.quote & valid;
+        let terminators = masks.terminator & valid;
+        let separators = (masks.delimiter & valid) | terminators;
+        scanned.quoted |= quotes != 0;
+        let inside = prefix_xor(quotes) ^ state.inside;
+        let opens = quotes & inside;
+        let closes = quotes & !inside;
         let outside = separators & !inside;
         let after_close = (closes << 1) | state.after_close;
         let field_start = (outside << 1) | state.at_field_start;
         let stray_open = opens & !(field_start | after_close);
-        let mut stray_text = after_close & !(outside | masks.quote) & valid;
+        let mut stray_text = after_close & !(outside | quotes) & valid;
         while stray_text != 0 {
             let at = position + stray_text.trailing_zeros() as usize;
             let line_end = text[at] == b'\r' && text.get(at + 1).is_none_or(|&next| next == b'\n');
@@ -224,29 +292,30 @@ fn scan_blocks<C: Classifier>(
         }
         let irregular = stray_open | stray_text;
         if irregular == 0 {
-            breaks_in_quotes += u64::from((masks.terminator & inside).count_ones());
+            breaks_in_quotes += u64::from((terminators & inside).count_ones());
             state.inside = ((inside as i64) >> 63) as u64;
             state.at_field_start = outside >> 63;
             state.after_close = closes >> 63;
-            index.push_block(position, outside, masks.terminator & outside);
+            let ends = terminators & outside;
+            filled = index.push_block(filled, classifier, position, outside, ends);
             position += 64;
             continue;
         }
         // All before the first irregular byte is as it seems; its record is read with care.
         let sure = (irregular & irregular.wrapping_neg()) - 1;
-        index.push_block(position, outside & sure, masks.terminator & outside & sure);
-        index.drop_open_record();
-        let start = index.record_start();
+        let ends = terminators & outside & sure;
+        filled = index.push_block(filled, classifier, position, outside & sure, ends);
+        let start = index.record_start(filled);
         if start <= position {
             breaks_in_quotes -= count(&text[start..position], marks.terminator);
         } else {
             let before = (1_u64 << (start - position)) - 1;
-            breaks_in_quotes += u64::from((masks.terminator & inside & before).count_ones());
+            breaks_in_quotes += u64::from((terminators & inside & before).count_ones());
         }
         let mut ends = Vec::new();
         match careful_record(text, start, marks, &mut ends) {
             Careful::Complete { end, breaks, strays } => {
-                index.push_record(&ends);
+                filled = index.push_record(filled, &ends);
                 breaks_in_quotes += breaks;
                 scanned.stray_quotes += strays;
                 scanned.nul |= memchr::memchr(0, &text[start..end]).is_some();
@@ -265,31 +334,47 @@ fn scan_blocks<C: Classifier>(
             }
         }
     }
-    index.drop_open_record();
-    scanned.consumed = index.record_start();
+    scanned.consumed = index.record_start(filled);
     let open = count(&text[scanned.consumed..], marks.terminator);
-    scanned.lines = index.firsts.len() as u64 + breaks_in_quotes - open;
+    scanned.lines = filled.records as u64 + breaks_in_quotes - open;
     scanned.nul |= classifier.nul();
     scanned.high |= classifier.high();
+    filled.ends = index.complete(filled).last().map_or(0, |fields| *fields as usize);
+    index.filled = filled;
     scanned
+}
+
+/// Scans blocks as long as they hold no quote; says how many, and whether what follows them
+/// stands at the start of a field.
+#[inline(always)]
+fn scan_plain_blocks<C: Classifier>(
+    classifier: &mut C,
+    text: &[u8],
+    from: usize,
+    index: &mut Index,
+    mut filled: Filled,
+) -> (Filled, usize, u64) {
+    let (ends, firsts) = (&mut index.ends[..], &mut index.firsts[..]);
+    let mut last = 0;
+    let blocks = text.as_chunks::<64>().0;
+    for (number, block) in blocks.iter().enumerate() {
+        let position = from + number * 64;
+        let masks = classifier.masks(block);
+        if masks.quote != 0 {
+            return (filled, number, last >> 63);
+        }
+        let separators = masks.delimiter | masks.terminator;
+        let laid =
+            lay_down(ends, firsts, filled, classifier, position, separators, masks.terminator);
+        let Some(laid) = laid else { return (filled, number, last >> 63) };
+        filled = laid;
+        last = separators;
+    }
+    (filled, blocks.len(), last >> 63)
 }
 
 fn count(text: &[u8], byte: u8) -> u64 {
     memchr::memchr_iter(byte, text).count() as u64
-}
-
-#[cold]
-fn last_masks<C: Classifier>(classifier: &mut C, rest: &[u8]) -> (Masks, u64) {
-    let mut block = [b' '; 64];
-    block[..rest.len()].copy_from_slice(rest);
-    let valid = (1_u64 << rest.len()) - 1;
-    let masks = classifier.masks(&block);
-    let valid_masks = Masks {
-        quote: masks.quote & valid,
-        delimiter: masks.delimiter & valid,
-        terminator: masks.terminator & valid,
-    };
-    (valid_masks, valid)
 }
 
 /// Bit `i` of the result is the parity of bits `0..=i`.

@@ -36,6 +36,10 @@ fn check(text: &[u8], marks: Marks) {
     let mut paths: Vec<(&str, Scanned, Vec<u32>, Vec<u32>)> = Vec::new();
     let scanned = scan_blocks(&mut portable::Portable::new(marks), text, marks, &mut index);
     paths.push(("portable", scanned, index.ends().to_vec(), index.firsts().to_vec()));
+    #[cfg(target_arch = "x86_64")]
+    if let Some(scanned) = avx2::scan(text, marks, &mut index) {
+        paths.push(("AVX2", scanned, index.ends().to_vec(), index.firsts().to_vec()));
+    }
     let scanned = scan(text, marks, &mut index);
     paths.push(("fastest", scanned, index.ends().to_vec(), index.firsts().to_vec()));
     for (path, scanned, its_ends, its_firsts) in paths {

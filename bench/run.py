@@ -1,0 +1,125 @@
+"""Times Numerant beside the floor (cp) and beside scripts that an analyst would write.
+
+    cargo build --release
+    python3 bench/data.py bench/data
+    python3 bench/run.py bench/data [--runs 7] [--scripts] [--only TEXT]
+
+Every case runs in turn with cp of the same file, after one turn that does not count. What an
+earlier turn wrote is removed, and the disk is synced, before the clock starts. The table gives the
+medians of wall time, the median of the ratios pair by pair, and the largest resident memory.
+--scripts adds the scripts in bench/scripts (they need pandas and polars from PyPI), one run each.
+"""
+
+import argparse
+import os
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import time
+
+HERE = os.path.dirname(os.path.abspath(__file__))
+PROGRAM = os.path.join(HERE, "..", "target", "release", "numerant")
+
+
+def run(command, limit=None):
+    """Wall seconds and peak MiB of a command."""
+    os.sync()
+    files = (lambda: resource.setrlimit(resource.RLIMIT_NOFILE, (limit, limit))) if limit else None
+    begun = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, preexec_fn=files)
+    _, status, usage = os.wait4(process.pid, 0)
+    seconds = time.perf_counter() - begun
+    if status != 0:
+        sys.exit(f"failed: {' '.join(command)}")
+    return seconds, usage.ru_maxrss / 1024
+
+
+def clean(folder):
+    """Frees the memory and the disk that outputs take, for both sides alike."""
+    out = os.path.join(folder, "out")
+    copy = os.path.join(folder, "copy")
+    if os.path.exists(copy):
+        os.remove(copy)
+    if not os.path.exists(out):
+        return
+    names = os.listdir(out)
+    if len(names) < 1000:
+        shutil.rmtree(out)
+        return
+    # A file system that has just removed many files makes new ones more slowly for a while, so
+    # these are emptied and put aside.
+    for name in names:
+        os.truncate(os.path.join(out, name), 0)
+    os.rename(out, os.path.join(folder, f"out-{time.monotonic_ns()}"))
+
+
+def remove_old(folder):
+    for name in os.listdir(folder):
+        if name.startswith("out-"):
+            shutil.rmtree(os.path.join(folder, name))
+
+
+def measure(folder, source, command, limit, runs):
+    """Medians of the command and of cp, the median of their ratios, and peak memory."""
+    times, floors, peaks = [], [], []
+    for turn in range(runs + 1):
+        clean(folder)
+        floor, _ = run(["cp", source, os.path.join(folder, "copy")])
+        clean(folder)
+        seconds, peak = run(command, limit)
+        if turn > 0:
+            times.append(seconds)
+            floors.append(floor)
+            peaks.append(peak)
+    clean(folder)
+    remove_old(folder)
+    ratios = [seconds / floor for seconds, floor in zip(times, floors)]
+    return statistics.median(times), statistics.median(floors), statistics.median(ratios), max(peaks)
+
+
+def main():
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("folder")
+    parser.add_argument("--runs", type=int, default=7)
+    parser.add_argument("--scripts", action="store_true")
+    parser.add_argument("--only", default="")
+    arguments = parser.parse_args()
+    folder = arguments.folder
+    out = os.path.join(folder, "out")
+
+    def split(name, *options):
+        return [PROGRAM, "split", os.path.join(folder, name), "--out", out, "--quiet", *options]
+
+    cases = [
+        ("one key, 40 outputs", "calls.csv", split("calls.csv", "--by", "quay"), None),
+        ("the same on one thread", "calls.csv", split("calls.csv", "--by", "quay", "--jobs", "1"), None),
+        ("three keys, 480 outputs", "calls.csv", split("calls.csv", "--by", "quay,flag,pilot"), None),
+        ("CRLF", "calls-crlf.csv", split("calls-crlf.csv", "--by", "quay"), None),
+        ("every field quoted", "calls-quoted.csv", split("calls-quoted.csv", "--by", "quay"), None),
+        ("by month of a date", "calls.csv", split("calls.csv", "--name", "{arrived:month}.csv"), None),
+        ("a column dropped", "calls.csv", split("calls.csv", "--by", "quay", "--drop", "remarks"), None),
+        ("20,000 outputs, 256 open files", "calls-20000.csv",
+         split("calls-20000.csv", "--by", "quay", "--max-outputs", "20000"), 256),
+    ]
+    print(f"{'case':<34}{'numerant':>10}{'cp':>9}{'ratio':>8}{'peak':>10}")
+    for name, source, command, limit in cases:
+        if arguments.only not in name:
+            continue
+        source = os.path.join(folder, source)
+        seconds, floor, ratio, peak = measure(folder, source, command, limit, arguments.runs)
+        print(f"{name:<34}{seconds:>8.2f} s{floor:>7.2f} s{ratio:>7.2f}×{peak:>6.0f} MiB", flush=True)
+    if arguments.scripts:
+        print(f"\n{'script, one key, 40 outputs':<34}{'time':>10}{'':>17}{'peak':>10}")
+        for script in sorted(os.listdir(os.path.join(HERE, "scripts"))):
+            clean(folder)
+            os.makedirs(out)
+            path = os.path.join(HERE, "scripts", script)
+            seconds, peak = run([sys.executable, path, os.path.join(folder, "calls.csv"), out])
+            print(f"{script:<34}{seconds:>8.2f} s{'':>17}{peak:>6.0f} MiB", flush=True)
+        clean(folder)
+
+
+if __name__ == "__main__":
+    main()
