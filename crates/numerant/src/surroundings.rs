@@ -65,7 +65,9 @@ fn open_files() -> usize {
     #[cfg(unix)]
     {
         let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile);
-        limit.current.map_or(OPEN_FILES, |limit| usize::try_from(limit).unwrap_or(OPEN_FILES))
+        limit.current.map_or(OPEN_FILES, |limit| {
+            usize::try_from(limit).unwrap_or(OPEN_FILES)
+        })
     }
     #[cfg(not(unix))]
     OPEN_FILES

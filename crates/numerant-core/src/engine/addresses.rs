@@ -7,9 +7,7 @@ use std::path::{Path, PathBuf};
 use jiff::civil::DateTime;
 
 use crate::job::Job;
-use crate::name::{
-    Claim, Key, NameBook, RunField, RunValues, Template, fold, spelled_out,
-};
+use crate::name::{Claim, Key, NameBook, RunField, RunValues, Template, fold, spelled_out};
 use crate::output::ExistingPolicy;
 use crate::route::{NOWHERE, Router};
 use crate::source::{Identity, SourcePath};
@@ -35,7 +33,7 @@ pub enum Refusal {
         most: u64,
     },
     /// Outputs whose names fall together.
-    #[error("{count} outputs would share a file with another, at least on a system that ignores case; nothing was written")]
+    #[error("{count} output{} would share a file with another, at least on a system that ignores case; nothing was written", if *.count == 1 { "" } else { "s" })]
     Clashes {
         /// Which.
         clashes: Vec<NameClash>,
@@ -43,7 +41,7 @@ pub enum Refusal {
         count: u64,
     },
     /// Outputs that exist.
-    #[error("{count} of the outputs exist already; nothing was written")]
+    #[error("{count} of the outputs exist{} already; nothing was written", if *.count == 1 { "s" } else { "" })]
     Existing {
         /// Which.
         outputs: Vec<ExistingOutput>,
@@ -121,7 +119,8 @@ impl Refusal {
                     .to_owned()
             }
             Self::FolderExists { out } => format!(
-                "name a folder with --out; to write into this one all the same, say --out {}",
+                "--existing replace puts new outputs in the place of old ones; --out names another \
+                 folder, or this one (--out {}) to add to it",
                 out.display()
             ),
             Self::Source { .. } => "choose another --out or --name".to_owned(),
@@ -132,10 +131,16 @@ impl Refusal {
     /// The lines that say which, the first `most` of them, and how many are left.
     pub fn details(&self, most: usize) -> (Vec<String>, u64) {
         let (lines, count): (Vec<String>, u64) = match self {
-            Self::Clashes { clashes, count } => (clashes.iter().map(NameClash::line).collect(), *count),
-            Self::Existing { outputs, count } => {
-                (outputs.iter().map(|output| output.path.display().to_string()).collect(), *count)
+            Self::Clashes { clashes, count } => {
+                (clashes.iter().map(NameClash::line).collect(), *count)
             }
+            Self::Existing { outputs, count } => (
+                outputs
+                    .iter()
+                    .map(|output| output.path.display().to_string())
+                    .collect(),
+                *count,
+            ),
             _ => return (Vec::new(), 0),
         };
         let lines: Vec<String> = lines.into_iter().take(most).collect();
@@ -146,13 +151,24 @@ impl Refusal {
 
 impl NameClash {
     fn line(&self) -> String {
-        let Self { path, first, second, folder } = self;
+        let Self {
+            path,
+            first,
+            second,
+            folder,
+        } = self;
         if *folder {
-            return format!("{path}: for '{second}' a file, for '{first}' a folder, or the reverse");
+            return format!(
+                "{path}: for '{second}' a file, for '{first}' a folder, or the reverse"
+            );
         }
         if fold(first) == fold(second) && !first.is_ascii() {
             // They look the same.
-            return format!("{path}: '{}' and '{}'", spelled_out(first), spelled_out(second));
+            return format!(
+                "{path}: '{}' and '{}'",
+                spelled_out(first),
+                spelled_out(second)
+            );
         }
         format!("{path}: '{first}' and '{second}'")
     }
@@ -235,13 +251,15 @@ impl Addresses {
 
     /// Refuses what can be refused before a record is read.
     pub(super) fn check_before(&self, out_is_given: bool) -> Result<(), Refusal> {
-        for (path, what) in &self.side_files {
+        for (path, _) in &self.side_files {
             if let Some(source) = Identity::of(path).and_then(|found| self.protected.get(&found)) {
                 let source_name = source.to_string();
-                return Err(Refusal::Source { path: path.clone(), source_name });
+                return Err(Refusal::Source {
+                    path: path.clone(),
+                    source_name,
+                });
             }
             if self.existing != ExistingPolicy::Replace && fs::symlink_metadata(path).is_ok() {
-                let _ = what;
                 let outputs = vec![ExistingOutput { path: path.clone() }];
                 return Err(Refusal::Existing { outputs, count: 1 });
             }
@@ -250,7 +268,9 @@ impl Addresses {
             && self.existing == ExistingPolicy::Refuse
             && fs::read_dir(&self.root).is_ok_and(|mut entries| entries.next().is_some())
         {
-            return Err(Refusal::FolderExists { out: self.root.clone() });
+            return Err(Refusal::FolderExists {
+                out: self.root.clone(),
+            });
         }
         Ok(())
     }
@@ -272,7 +292,10 @@ impl Addresses {
 
     /// The path of `group` as far as it is known, for messages.
     pub(super) fn shown(&self, group: usize) -> String {
-        self.paths.get(group).and_then(Clone::clone).unwrap_or_default()
+        self.paths
+            .get(group)
+            .and_then(Clone::clone)
+            .unwrap_or_default()
     }
 
     /// Names the groups that the router has found since the last call.
@@ -328,7 +351,11 @@ impl Addresses {
     /// Claims a name for `group`; `None` if the output is to be left as it exists.
     fn name(&mut self, router: &Router, group: usize, rows: Option<u64>) -> Option<String> {
         let values = &router.groups()[group];
-        let value = |key: &Key| router.place_of(key).map_or("", |place| values[place].as_str());
+        let value = |key: &Key| {
+            router
+                .place_of(key)
+                .map_or("", |place| values[place].as_str())
+        };
         let origin = &self.origins[group];
         let run = RunValues {
             stem: &origin.stem,
@@ -376,12 +403,16 @@ impl Addresses {
     /// Takes note if something is at `path` that must not be replaced.
     fn check_existing(&mut self, path: &str) {
         let full = self.root.join(path);
-        if let Some((side_file, what)) =
-            self.side_files.iter().find(|(side_file, _)| same_path(side_file, &full))
+        if let Some((side_file, what)) = self
+            .side_files
+            .iter()
+            .find(|(side_file, _)| same_path(side_file, &full))
         {
             self.refused = true;
-            self.source_hit
-                .get_or_insert(Refusal::SideFile { path: side_file.clone(), what });
+            self.source_hit.get_or_insert(Refusal::SideFile {
+                path: side_file.clone(),
+                what,
+            });
         }
         if !self.root_exists || fs::symlink_metadata(&full).is_err() {
             return;
@@ -390,7 +421,10 @@ impl Addresses {
         if let Some(source) = hit {
             self.refused = true;
             let source_name = source.to_string();
-            self.source_hit.get_or_insert(Refusal::Source { path: full, source_name });
+            self.source_hit.get_or_insert(Refusal::Source {
+                path: full,
+                source_name,
+            });
         } else if self.existing == ExistingPolicy::Refuse {
             self.refused = true;
             self.found.1 += 1;
@@ -414,10 +448,16 @@ impl Addresses {
 /// Whether two paths name one file that need not exist yet.
 fn same_path(one: &Path, other: &Path) -> bool {
     let absolute = |path: &Path| {
-        let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+        let folder = path
+            .parent()
+            .filter(|folder| !folder.as_os_str().is_empty());
         let folder = folder.unwrap_or(Path::new("."));
-        let folder = folder.canonicalize().or_else(|_| std::path::absolute(folder));
-        folder.map(|folder| folder.join(path.file_name().unwrap_or_default())).ok()
+        let folder = folder
+            .canonicalize()
+            .or_else(|_| std::path::absolute(folder));
+        folder
+            .map(|folder| folder.join(path.file_name().unwrap_or_default()))
+            .ok()
     };
     one.file_name() == other.file_name() && absolute(one) == absolute(other)
 }

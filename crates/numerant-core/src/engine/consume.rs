@@ -56,7 +56,9 @@ impl Consumer {
     }
 
     fn write(&mut self, routed: &mut Routed) -> Result<(), Error> {
-        let Some(source) = &self.source else { return Ok(()) };
+        let Some(source) = &self.source else {
+            return Ok(());
+        };
         let encoder = Arc::clone(&source.encoder);
         self.paths.append(&mut routed.new_paths);
         while self.sinks.len() < routed.groups_so_far {
@@ -102,7 +104,9 @@ impl Consumer {
 
     /// Keeps rejected records, as they stand and in the encoding of their source.
     fn keep_rejected(&mut self, routed: &mut Routed) -> Result<(), Error> {
-        let Some(source) = &self.source else { return Ok(()) };
+        let Some(source) = &self.source else {
+            return Ok(());
+        };
         for rejected in routed.batch.rejected.drain(..) {
             if let Some(path) = &self.rejects_path {
                 self.encoded.clear();
@@ -136,7 +140,9 @@ impl Consumer {
 
     /// Writes what is left in buffers.
     pub(super) fn finish(&mut self, sync: bool) -> Result<(), Error> {
-        self.sinks.finish(sync).map_err(|error| self.sink_error(error))
+        self.sinks
+            .finish(sync)
+            .map_err(|error| self.sink_error(error))
     }
 
     pub(super) fn records(&self) -> &[u64] {
@@ -153,7 +159,8 @@ impl Consumer {
     }
 
     fn shown_path(&self, sink: usize) -> PathBuf {
-        self.out.join(self.paths.get(sink).map_or("", String::as_str))
+        self.out
+            .join(self.paths.get(sink).map_or("", String::as_str))
     }
 
     fn sink_error(&self, error: SinkError) -> Error {
@@ -163,7 +170,11 @@ impl Consumer {
     fn encode_error(&self, sink: usize, problem: crate::format::EncodeError) -> Error {
         Error::Encode {
             path: self.shown_path(sink).display().to_string(),
-            source_name: self.source.as_ref().map(|s| s.name.clone()).unwrap_or_default(),
+            source_name: self
+                .source
+                .as_ref()
+                .map(|s| s.name.clone())
+                .unwrap_or_default(),
             problem,
         }
     }

@@ -140,7 +140,10 @@ pub fn inspect(source: &SourcePath, job: &Job, context: &Context) -> Result<Insp
         context.observer.has_read(taken.load(Ordering::Relaxed));
     }
     let names = reader.columns().names().iter();
-    let columns = names.zip(profiles).map(|(name, profile)| profile.finish(name)).collect();
+    let columns = names
+        .zip(profiles)
+        .map(|(name, profile)| profile.finish(name))
+        .collect();
     Ok(Inspection {
         path: source.to_string(),
         format: "delimited text",
@@ -165,14 +168,20 @@ impl Inspection {
         let mut notices: Vec<Notice> = self
             .header_notes
             .iter()
-            .map(|note| Notice::Header { source: source(), note: note.clone() })
+            .map(|note| Notice::Header {
+                source: source(),
+                note: note.clone(),
+            })
             .collect();
         if self.told.single_column {
             notices.push(Notice::SingleColumn { source: source() });
         }
         if self.tally.stray_quotes > 0 {
             let fields = self.tally.stray_quotes;
-            notices.push(Notice::StrayQuotes { source: source(), fields });
+            notices.push(Notice::StrayQuotes {
+                source: source(),
+                fields,
+            });
         }
         notices
     }
@@ -192,10 +201,13 @@ pub fn values(
     let mut reader = open_source(source, job)?;
     context.observer.begins(reader.size());
     let taken = reader.taken();
-    let column = reader.columns().find(&key.column).map_err(|problem| Error::Column {
-        source_name: source.to_string(),
-        problem,
-    })?;
+    let column = reader
+        .columns()
+        .find(&key.column)
+        .map_err(|problem| Error::Column {
+            source_name: source.to_string(),
+            problem,
+        })?;
     let mut counts: HashMap<String, u64> = HashMap::new();
     let (mut records, mut incomplete) = (0, false);
     let mut batch = Batch::default();
@@ -206,12 +218,14 @@ pub fn values(
         for record in 0..batch.len() {
             text.clear();
             let value = batch.field(record, column).value(&mut scratch);
-            key.part.of(value, &job.date_format, &mut text).map_err(|problem| Error::Value {
-                source_name: source.to_string(),
-                line: batch.line(record),
-                column: key.column.clone(),
-                problem,
-            })?;
+            key.part
+                .of(value, &job.date_format, &mut text)
+                .map_err(|problem| Error::Value {
+                    source_name: source.to_string(),
+                    line: batch.line(record),
+                    column: key.column.clone(),
+                    problem,
+                })?;
             if let Some(count) = counts.get_mut(&text) {
                 *count += 1;
             } else if counts.len() < MOST_VALUES {
@@ -223,12 +237,23 @@ pub fn values(
         records += batch.len() as u64;
         context.observer.has_read(taken.load(Ordering::Relaxed));
     }
-    let mut values: Vec<ValueCount> =
-        counts.into_iter().map(|(value, records)| ValueCount { value, records }).collect();
+    let mut values: Vec<ValueCount> = counts
+        .into_iter()
+        .map(|(value, records)| ValueCount { value, records })
+        .collect();
     values.sort_by(|one, other| {
-        other.records.cmp(&one.records).then_with(|| one.value.cmp(&other.value))
+        other
+            .records
+            .cmp(&one.records)
+            .then_with(|| one.value.cmp(&other.value))
     });
-    Ok(ValueCounts { path: source.to_string(), key: key.clone(), records, values, incomplete })
+    Ok(ValueCounts {
+        path: source.to_string(),
+        key: key.clone(),
+        records,
+        values,
+        incomplete,
+    })
 }
 
 /// A column in the making.
@@ -255,12 +280,17 @@ impl Profile {
         }
         if !self.overflowed {
             let hash = wide_hash(value);
-            if self.distinct.find(hash as u64, |known| *known == hash).is_none() {
+            if self
+                .distinct
+                .find(hash as u64, |known| *known == hash)
+                .is_none()
+            {
                 if self.distinct.len() == MOST_DISTINCT {
                     self.overflowed = true;
                     self.distinct = HashTable::new();
                 } else {
-                    self.distinct.insert_unique(hash as u64, hash, |known| *known as u64);
+                    self.distinct
+                        .insert_unique(hash as u64, hash, |known| *known as u64);
                 }
             }
         }

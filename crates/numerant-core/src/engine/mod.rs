@@ -28,7 +28,7 @@ pub use inspect::{ColumnProfile, Distinct, Inspection, ValueCount, ValueCounts, 
 use produce::{Message, Produced, Producer, Routed};
 
 use crate::job::Job;
-use crate::ledger::{LeftOut, LeftOutReason, Ledger, OutputEntry};
+use crate::ledger::{Ledger, LeftOut, LeftOutReason, OutputEntry};
 use crate::output::{Destination, ExistingPolicy, SideFile, Stage, commit};
 use crate::record::HeaderNote;
 
@@ -55,7 +55,11 @@ pub struct Context {
 
 impl Context {
     fn check_cancelled(&self) -> Result<(), Error> {
-        if self.cancel.load(Ordering::Relaxed) { Err(Error::Interrupted) } else { Ok(()) }
+        if self.cancel.load(Ordering::Relaxed) {
+            Err(Error::Interrupted)
+        } else {
+            Ok(())
+        }
     }
 }
 
@@ -125,7 +129,9 @@ pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
     let mut producer = Producer::open(job, context)?;
     let mut records: Vec<u64> = Vec::new();
     producer.run(&mut |message| {
-        let Message::Records(routed) = message else { return Ok(None) };
+        let Message::Records(routed) = message else {
+            return Ok(None);
+        };
         records.resize(routed.groups_so_far, 0);
         for group in &routed.groups {
             if let Some(count) = records.get_mut(*group as usize) {
@@ -140,7 +146,11 @@ pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
         .iter()
         .zip(&records)
         .filter_map(|(path, records)| {
-            path.as_ref().map(|path| OutputEntry { path: path.clone(), records: *records, bytes: None })
+            path.as_ref().map(|path| OutputEntry {
+                path: path.clone(),
+                records: *records,
+                bytes: None,
+            })
         })
         .collect();
     summary(produced, outputs, Vec::new())
@@ -168,14 +178,24 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
     };
     let mut records = consumer.records().to_vec();
     let produced = producer.finish(&mut records)?;
-    consumer.finish(job.sync)?;
+    let replace = job.existing == ExistingPolicy::Replace;
+    // What takes the place of a file must be on the disk before that file is gone.
+    let sync = job.sync || (replace && out.exists());
+    consumer.finish(sync)?;
     let mut outputs = Vec::new();
     let mut destinations = Vec::new();
     for (group, path) in produced.paths.iter().enumerate() {
         let Some(path) = path else { continue };
         let bytes = Some(consumer.bytes(group));
-        outputs.push(OutputEntry { path: path.clone(), records: records[group], bytes });
-        destinations.push(Destination { staged: consumer.path(group), path: path.clone() });
+        outputs.push(OutputEntry {
+            path: path.clone(),
+            records: records[group],
+            bytes,
+        });
+        destinations.push(Destination {
+            staged: consumer.path(group),
+            path: path.clone(),
+        });
     }
     let (rejects, rejects_file) = consumer.into_rejects();
     let summary = summary(produced, outputs, rejects)?;
@@ -188,11 +208,10 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
         side_files.push(ledger);
     }
     for side_file in &mut side_files {
-        side_file.finish(job.sync)?;
+        side_file.finish(sync)?;
     }
     context.check_cancelled()?;
-    let replace = job.existing == ExistingPolicy::Replace;
-    commit(&stage, &out, &destinations, replace, job.sync || replace)?;
+    commit(&stage, &out, &destinations, replace, sync)?;
     for side_file in side_files {
         side_file.commit()?;
     }
@@ -218,7 +237,11 @@ fn summary(
     if !ledger.balanced {
         return Err(Error::Unbalanced(ledger.totals));
     }
-    Ok(Summary { ledger, out: produced.out, notices: produced.notices })
+    Ok(Summary {
+        ledger,
+        out: produced.out,
+        notices: produced.notices,
+    })
 }
 
 /// Runs the first half on a thread of its own and the second here.
@@ -231,24 +254,26 @@ fn run_threads(
     let (give_back, returned) = mpsc::channel::<Box<Routed>>();
     // The thread is not scoped: one that waits for standard input cannot be waited for when the
     // run is cancelled.
-    let first_half = thread::Builder::new().name("reader".to_owned()).spawn(move || {
-        let mut producer = producer;
-        let mut batches = 1;
-        let result = producer.run(&mut |message| {
-            let is_batch = matches!(message, Message::Records(_));
-            // Where nobody listens any more, the second half has failed and says why.
-            messages.send(message).map_err(|_| Error::Interrupted)?;
-            if !is_batch {
-                return Ok(None);
-            }
-            if batches < BATCHES {
-                batches += 1;
-                return Ok(returned.try_recv().ok());
-            }
-            returned.recv().map(Some).map_err(|_| Error::Interrupted)
+    let first_half = thread::Builder::new()
+        .name("reader".to_owned())
+        .spawn(move || {
+            let mut producer = producer;
+            let mut batches = 1;
+            let result = producer.run(&mut |message| {
+                let is_batch = matches!(message, Message::Records(_));
+                // Where nobody listens any more, the second half has failed and says why.
+                messages.send(message).map_err(|_| Error::Interrupted)?;
+                if !is_batch {
+                    return Ok(None);
+                }
+                if batches < BATCHES {
+                    batches += 1;
+                    return Ok(returned.try_recv().ok());
+                }
+                returned.recv().map(Some).map_err(|_| Error::Interrupted)
+            });
+            result.map(|()| producer)
         });
-        result.map(|()| producer)
-    });
     let first_half = first_half.map_err(Error::Thread)?;
     loop {
         match inbox.recv_timeout(Duration::from_millis(50)) {

@@ -5,9 +5,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use super::{Addresses, Context, Error, NamesChanged, Notice};
 use super::addresses::SourceNames;
-use crate::format::delimited::{DelimitedEncoder, DelimitedReader};
+use super::{Addresses, Context, Error, NamesChanged, Notice};
+use crate::format::delimited::{DelimitedEncoder, DelimitedReader, Dialect};
 use crate::format::{RecordEncoder, RecordReader};
 use crate::job::Job;
 use crate::ledger::SourceEntry;
@@ -77,6 +77,7 @@ pub(super) struct Producer {
     router: Router,
     addresses: Addresses,
     template: Template,
+    out_dialect: Option<Dialect>,
     sources: Vec<SourceEntry>,
     notices: Vec<Notice>,
     /// Records of groups that are left as they exist.
@@ -86,7 +87,9 @@ pub(super) struct Producer {
 
 impl fmt::Debug for Producer {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Producer").field("job", &self.job).finish_non_exhaustive()
+        f.debug_struct("Producer")
+            .field("job", &self.job)
+            .finish_non_exhaustive()
     }
 }
 
@@ -104,10 +107,12 @@ impl Producer {
         let first_source = &job.sources[0];
         let template = job.template(first_source);
         let (extension, _format) = job.format(first_source)?;
-        let out = job.out.clone().unwrap_or_else(|| PathBuf::from(first_source.stem()));
+        let out = job
+            .out
+            .clone()
+            .unwrap_or_else(|| PathBuf::from(first_source.stem()));
         let keys = job.keys(&template);
         let addresses = Addresses::new(job, template.clone(), keys.clone(), &out, context.now);
-        addresses.check_before(job.out.is_some())?;
         let first = open_source(first_source, job)?;
         let columns = first.columns().clone();
         let unknown = |problem: ColumnError| Error::Column {
@@ -117,6 +122,7 @@ impl Producer {
         let router =
             Router::new(keys, &columns, job.date_format.clone(), MOST_GROUPS).map_err(unknown)?;
         let selection = selected(&job.steps, &columns).map_err(unknown)?;
+        addresses.check_before(job.out.is_some())?;
         let sizes: Option<u64> = job
             .sources
             .iter()
@@ -137,6 +143,7 @@ impl Producer {
             router,
             addresses,
             template,
+            out_dialect: None,
             sources: Vec::new(),
             notices: Vec::new(),
             kept: Vec::new(),
@@ -168,7 +175,11 @@ impl Producer {
         if ours == theirs {
             return Ok(reader);
         }
-        let differing = ours.iter().zip(theirs).enumerate().find(|(_, (one, other))| one != other);
+        let differing = ours
+            .iter()
+            .zip(theirs)
+            .enumerate()
+            .find(|(_, (one, other))| one != other);
         let difference = match differing {
             Some((place, (one, other))) => {
                 format!("column {} is '{other}' and not '{one}'", place + 1)
@@ -177,16 +188,29 @@ impl Producer {
         };
         let first = self.job.sources[0].to_string();
         let problem = ReadProblem::OtherColumns { first, difference };
-        Err(source.error_at(Place { line: Some(1), column: None }, problem).into())
+        Err(source
+            .error_at(
+                Place {
+                    line: Some(1),
+                    column: None,
+                },
+                problem,
+            )
+            .into())
     }
 
     fn begin_source(&mut self, source: &SourcePath, reader: &DelimitedReader) -> SourceBegins {
         let name = source.to_string();
         for note in reader.columns().notes() {
-            self.notices.push(Notice::Header { source: name.clone(), note: note.clone() });
+            self.notices.push(Notice::Header {
+                source: name.clone(),
+                note: note.clone(),
+            });
         }
         if reader.told().single_column {
-            self.notices.push(Notice::SingleColumn { source: name.clone() });
+            self.notices.push(Notice::SingleColumn {
+                source: name.clone(),
+            });
         }
         let mut shared = Vec::new();
         if self.template.names(RunField::Stem) {
@@ -200,16 +224,14 @@ impl Producer {
         }
         self.router.begin_source(shared);
         let dialect = reader.dialect();
-        let out = self.job.write.dialect(&self.extension, dialect, &source.extension());
+        let out = self
+            .job
+            .write
+            .dialect(&self.extension, dialect, &source.extension());
         let keep_line_ends = self.job.write.line_end.is_none() && out.line_end == dialect.line_end;
         let header = reader.header();
-        let encoder = DelimitedEncoder::new(
-            dialect,
-            out,
-            self.selection.clone(),
-            header,
-            keep_line_ends,
-        );
+        let encoder =
+            DelimitedEncoder::new(dialect, out, self.selection.clone(), header, keep_line_ends);
         let reject_encoder = DelimitedEncoder::new(dialect, dialect, None, header, true);
         SourceBegins {
             name,
@@ -237,7 +259,9 @@ impl Producer {
         while reader.next_batch(&mut spare.batch)? {
             self.context.check_cancelled()?;
             self.route(source, &mut spare, &names)?;
-            self.context.observer.has_read(self.read_before + taken.load(Ordering::Relaxed));
+            self.context
+                .observer
+                .has_read(self.read_before + taken.load(Ordering::Relaxed));
             if self.addresses.is_refused() {
                 continue;
             }
@@ -248,7 +272,10 @@ impl Producer {
         let name = source.to_string();
         if tally.stray_quotes > 0 {
             let fields = tally.stray_quotes;
-            self.notices.push(Notice::StrayQuotes { source: name.clone(), fields });
+            self.notices.push(Notice::StrayQuotes {
+                source: name.clone(),
+                fields,
+            });
         }
         self.sources.push(SourceEntry {
             path: name,
@@ -268,13 +295,20 @@ impl Producer {
         routed: &mut Routed,
         names: &SourceNames,
     ) -> Result<(), Error> {
-        let Routed { batch, groups, groups_so_far, new_paths } = routed;
-        self.router.route(batch, groups).map_err(|error| Error::Value {
-            source_name: source.to_string(),
-            line: batch.line(error.record),
-            column: error.column,
-            problem: error.problem,
-        })?;
+        let Routed {
+            batch,
+            groups,
+            groups_so_far,
+            new_paths,
+        } = routed;
+        self.router
+            .route(batch, groups)
+            .map_err(|error| Error::Value {
+                source_name: source.to_string(),
+                line: batch.line(error.record),
+                column: error.column,
+                problem: error.problem,
+            })?;
         let known = self.router.groups().len();
         new_paths.clear();
         if known > self.kept.len() {

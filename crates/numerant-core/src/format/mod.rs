@@ -21,18 +21,25 @@ pub struct Format {
 }
 
 /// All formats there are.
-pub const FORMATS: &[Format] =
-    &[Format { name: "delimited text", extensions: delimited::EXTENSIONS }];
+pub const FORMATS: &[Format] = &[Format {
+    name: "delimited text",
+    extensions: delimited::EXTENSIONS,
+}];
 
 /// The format that files of this extension are written in, in any case.
 pub fn format_of(extension: &str) -> Option<&'static Format> {
     let extension = extension.to_lowercase();
-    FORMATS.iter().find(|format| format.extensions.contains(&extension.as_str()))
+    FORMATS
+        .iter()
+        .find(|format| format.extensions.contains(&extension.as_str()))
 }
 
 /// Every extension that can be written.
 pub fn known_extensions() -> Vec<&'static str> {
-    FORMATS.iter().flat_map(|format| format.extensions.iter().copied()).collect()
+    FORMATS
+        .iter()
+        .flat_map(|format| format.extensions.iter().copied())
+        .collect()
 }
 
 /// Reads the records of one source.
@@ -56,6 +63,7 @@ pub trait RecordReader: Send {
 
 /// What a reader counted.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub struct ReadTally {
     /// Records, the rejected ones among them.
     pub records: u64,
@@ -106,7 +114,9 @@ pub enum EncodeError {
         encoding: &'static str,
     },
     /// Without quotes, a delimiter or line end inside a value cannot be written.
-    #[error("line {line}: the value {value:?} holds a delimiter, quote or line end and the output has no quotes")]
+    #[error(
+        "line {line}: the value {value:?} holds a delimiter, quote or line end and the output has no quotes"
+    )]
     NeedsQuotes {
         /// Line of the source.
         line: u64,

@@ -1,8 +1,8 @@
 //! What is wrong with a job, as far as it shows without reading anything.
 
 use super::Job;
-use crate::format::{Format, format_of, known_extensions};
 use crate::format::delimited::Ragged;
+use crate::format::{Format, format_of, known_extensions};
 use crate::name::{Key, Template};
 use crate::source::SourcePath;
 
@@ -43,7 +43,11 @@ pub enum JobError {
 }
 
 fn extensions() -> String {
-    known_extensions().iter().map(|name| format!(".{name}")).collect::<Vec<_>>().join(", ")
+    known_extensions()
+        .iter()
+        .map(|name| format!(".{name}"))
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 impl Job {
@@ -53,7 +57,9 @@ impl Job {
     ///
     /// The first thing that is wrong.
     pub fn check(&self) -> Result<(), JobError> {
-        let Some(first) = self.sources.first() else { return Err(JobError::NoSource) };
+        let Some(first) = self.sources.first() else {
+            return Err(JobError::NoSource);
+        };
         for (place, source) in self.sources.iter().enumerate() {
             if self.sources[..place].contains(source) {
                 return Err(JobError::SameSource(source.clone()));
@@ -89,9 +95,15 @@ impl Job {
         }
         let keys: Vec<String> = self.by.iter().map(|key| format!("{{{key}}}")).collect();
         let extension = source.extension();
-        let extension = if format_of(&extension).is_some() { extension } else { "csv".to_owned() };
+        let extension = if format_of(&extension).is_some() {
+            extension
+        } else {
+            "csv".to_owned()
+        };
         // Keys cannot hold what templates forbid, as they stand in braces.
-        format!("{}.{extension}", keys.join("_")).parse().expect("keys make a template")
+        format!("{}.{extension}", keys.join("_"))
+            .parse()
+            .expect("keys make a template")
     }
 
     /// The extension of the outputs and the format that it stands for.
@@ -129,7 +141,10 @@ mod tests {
     use super::*;
 
     fn job(source: &str) -> Job {
-        Job { sources: vec![PathBuf::from(source).into()], ..Job::default() }
+        Job {
+            sources: vec![PathBuf::from(source).into()],
+            ..Job::default()
+        }
     }
 
     #[test]
@@ -138,32 +153,68 @@ mod tests {
         let name = |name: &str| Some(name.parse::<Template>().expect(name));
         assert_eq!(Job::default().check(), Err(JobError::NoSource));
         assert_eq!(job("calls.csv").check(), Err(JobError::NothingToSplitBy));
-        let split = Job { by: by("quay"), ..job("calls.csv") };
+        let split = Job {
+            by: by("quay"),
+            ..job("calls.csv")
+        };
         assert_eq!(split.check(), Ok(()));
-        let named = |text: &str| Job { name: name(text), ..split.clone() };
-        assert!(matches!(named("{quay}").check(), Err(JobError::NoExtension(_))));
+        let named = |text: &str| Job {
+            name: name(text),
+            ..split.clone()
+        };
+        assert!(matches!(
+            named("{quay}").check(),
+            Err(JobError::NoExtension(_))
+        ));
         let unknown = named("{quay}.doc").check();
         assert_eq!(unknown, Err(JobError::UnknownExtension("doc".into())));
-        assert_eq!(named("{.stem}.csv").check(), Ok(()), "the clash shows when it is read");
+        assert_eq!(
+            named("{.stem}.csv").check(),
+            Ok(()),
+            "the clash shows when it is read"
+        );
         let two = vec![PathBuf::from("a.csv").into(), PathBuf::from("b.csv").into()];
-        assert_eq!(Job { sources: two, ..split.clone() }.check(), Err(JobError::NoOut));
+        assert_eq!(
+            Job {
+                sources: two,
+                ..split.clone()
+            }
+            .check(),
+            Err(JobError::NoOut)
+        );
         let twice = vec![PathBuf::from("a.csv").into(), PathBuf::from("a.csv").into()];
         assert!(matches!(
-            Job { sources: twice, ..split.clone() }.check(),
+            Job {
+                sources: twice,
+                ..split.clone()
+            }
+            .check(),
             Err(JobError::SameSource(_))
         ));
-        let rejects = Job { rejects: Some("r.csv".into()), ..split };
+        let rejects = Job {
+            rejects: Some("r.csv".into()),
+            ..split
+        };
         assert_eq!(rejects.check(), Err(JobError::RejectsWithoutPolicy));
     }
 
     #[test]
     fn a_name_is_made_of_the_keys() {
         let by = crate::name::parse_keys("quay,arrived:month,\"a}:b\"").expect("keys");
-        let split = Job { by, ..job("in/calls.tsv.gz") };
+        let split = Job {
+            by,
+            ..job("in/calls.tsv.gz")
+        };
         let template = split.template(&split.sources[0]);
-        assert_eq!(template.to_string(), "{quay}_{arrived:month}_{\"a}:b\"}.tsv");
+        assert_eq!(
+            template.to_string(),
+            "{quay}_{arrived:month}_{\"a}:b\"}.tsv"
+        );
         assert_eq!(split.keys(&template), split.by);
-        let odd = Job { by: split.by.clone(), ..job("calls.dat") };
+        let odd = Job {
+            by: split.by.clone(),
+            ..job("calls.dat")
+        };
         assert_eq!(odd.format(&odd.sources[0]).expect("csv").0, "csv");
     }
 
@@ -178,6 +229,9 @@ mod tests {
         let text = serde_json::to_string(&split).expect("serialised");
         assert_eq!(serde_json::from_str::<Job>(&text).expect("parsed"), split);
         let error = serde_json::from_str::<Job>("{\"sorces\": []}").expect_err("a typo");
-        assert!(error.to_string().contains("unknown field `sorces`"), "{error}");
+        assert!(
+            error.to_string().contains("unknown field `sorces`"),
+            "{error}"
+        );
     }
 }

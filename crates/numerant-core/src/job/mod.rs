@@ -1,21 +1,19 @@
 //! A job: all that a run is told, as plain data. A command line is one way to fill it in.
 
 mod check;
-mod size;
 
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
 pub use check::JobError;
-pub use size::{Size, SizeError};
 
 use crate::format::delimited::{ReadOptions, WriteOptions};
 use crate::name::{ClashPolicy, Key, Template};
 use crate::output::ExistingPolicy;
 use crate::source::SourcePath;
 use crate::step::Step;
-use crate::value::DateFormat;
+use crate::value::{DateFormat, Size};
 
 /// What is to be read, done and written. Its keys are the words of the command line's options.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -123,7 +123,15 @@ impl Ledger {
             rejected: sources.iter().map(|source| source.rejected).sum(),
         };
         let balanced = totals.read == totals.written + totals.left_out + totals.rejected;
-        Self { form: LEDGER_FORM, sources, outputs, left_out, rejects, totals, balanced }
+        Self {
+            form: LEDGER_FORM,
+            sources,
+            outputs,
+            left_out,
+            rejects,
+            totals,
+            balanced,
+        }
     }
 }
 
@@ -133,14 +141,36 @@ mod tests {
 
     #[test]
     fn books_balance_or_say_that_they_do_not() {
-        let source = SourceEntry { records: 10, rejected: 1, ..SourceEntry::default() };
-        let output = OutputEntry { records: 6, ..OutputEntry::default() };
-        let left_out =
-            LeftOut { reason: LeftOutReason::OutputExists, path: Some("a.csv".into()), records: 3 };
-        let ledger =
-            Ledger::close(vec![source.clone()], vec![output], vec![left_out.clone()], vec![]);
+        let source = SourceEntry {
+            records: 10,
+            rejected: 1,
+            ..SourceEntry::default()
+        };
+        let output = OutputEntry {
+            records: 6,
+            ..OutputEntry::default()
+        };
+        let left_out = LeftOut {
+            reason: LeftOutReason::OutputExists,
+            path: Some("a.csv".into()),
+            records: 3,
+        };
+        let ledger = Ledger::close(
+            vec![source.clone()],
+            vec![output],
+            vec![left_out.clone()],
+            vec![],
+        );
         assert!(ledger.balanced);
-        assert_eq!(ledger.totals, Totals { read: 10, written: 6, left_out: 3, rejected: 1 });
+        assert_eq!(
+            ledger.totals,
+            Totals {
+                read: 10,
+                written: 6,
+                left_out: 3,
+                rejected: 1
+            }
+        );
         assert!(!Ledger::close(vec![source], vec![], vec![left_out], vec![]).balanced);
     }
 }

@@ -51,7 +51,10 @@ pub(crate) struct NameBook {
 
 impl NameBook {
     pub(crate) fn new(policy: ClashPolicy) -> Self {
-        Self { policy, ..Self::default() }
+        Self {
+            policy,
+            ..Self::default()
+        }
     }
 
     /// Claims `path` for output `claimant`.
@@ -63,7 +66,12 @@ impl NameBook {
         };
         if self.policy == ClashPolicy::Refuse {
             let path = path.to_owned();
-            return Claim::Refused(Clash { path, holder, claimant, folder });
+            return Claim::Refused(Clash {
+                path,
+                holder,
+                claimant,
+                folder,
+            });
         }
         let mut number = self.numbers.get(&folded).copied().unwrap_or(2);
         loop {
@@ -87,7 +95,9 @@ impl NameBook {
         if let Some(holder) = self.folders.get(folded) {
             return Some((*holder, true));
         }
-        parents(folded).find_map(|parent| self.files.get(parent)).map(|holder| (*holder, true))
+        parents(folded)
+            .find_map(|parent| self.files.get(parent))
+            .map(|holder| (*holder, true))
     }
 
     fn grant(&mut self, folded: &str, claimant: usize) {
@@ -132,14 +142,28 @@ mod tests {
     #[test]
     fn names_that_fall_together_are_refused() {
         let mut book = NameBook::new(ClashPolicy::Refuse);
-        assert_eq!(book.claim("North.csv", 0), Claim::Granted("North.csv".into()));
+        assert_eq!(
+            book.claim("North.csv", 0),
+            Claim::Granted("North.csv".into())
+        );
         let refused = |path: &str, holder, claimant, folder| {
-            Claim::Refused(Clash { path: path.into(), holder, claimant, folder })
+            Claim::Refused(Clash {
+                path: path.into(),
+                holder,
+                claimant,
+                folder,
+            })
         };
-        assert_eq!(book.claim("north.csv", 1), refused("north.csv", 0, 1, false));
+        assert_eq!(
+            book.claim("north.csv", 1),
+            refused("north.csv", 0, 1, false)
+        );
         assert_eq!(book.claim("a/b.csv", 2), Claim::Granted("a/b.csv".into()));
         assert_eq!(book.claim("a", 3), refused("a", 2, 3, true));
-        assert_eq!(book.claim("A/B.csv/c.csv", 4), refused("A/B.csv/c.csv", 2, 4, true));
+        assert_eq!(
+            book.claim("A/B.csv/c.csv", 4),
+            refused("A/B.csv/c.csv", 2, 4, true)
+        );
     }
 
     #[test]
@@ -149,10 +173,23 @@ mod tests {
             .iter()
             .map(|path| granted(&mut book, path))
             .collect();
-        assert_eq!(names, ["a.csv", "A-2.csv", "a-2-2.csv", "a-3.csv", "x/a.csv", "x/a-2.csv"]);
+        assert_eq!(
+            names,
+            [
+                "a.csv",
+                "A-2.csv",
+                "a-2-2.csv",
+                "a-3.csv",
+                "x/a.csv",
+                "x/a-2.csv"
+            ]
+        );
         let long = format!("{}.csv", "å".repeat(125));
         granted(&mut book, &long);
         let second = granted(&mut book, &long);
-        assert!(second.len() <= 255 && second.ends_with("å-2.csv"), "{second}");
+        assert!(
+            second.len() <= 255 && second.ends_with("å-2.csv"),
+            "{second}"
+        );
     }
 }

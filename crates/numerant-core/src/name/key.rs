@@ -83,8 +83,14 @@ pub fn parse_columns(text: &str) -> Result<Vec<String>, KeyError> {
 
 /// Where the key that `text` begins with ends: at a comma outside quotes, or at the end.
 fn end_of_key(text: &str) -> Result<usize, KeyError> {
-    let from = if text.starts_with('"') { quoted_name(text)?.1 } else { 0 };
-    Ok(text[from..].find(',').map_or(text.len(), |comma| from + comma))
+    let from = if text.starts_with('"') {
+        quoted_name(text)?.1
+    } else {
+        0
+    };
+    Ok(text[from..]
+        .find(',')
+        .map_or(text.len(), |comma| from + comma))
 }
 
 /// The name that `text` begins with in quotes, and where it ends.
@@ -158,9 +164,18 @@ mod tests {
 
     #[test]
     fn keys() {
-        let keys = parse_keys("quay,arrived:month,\"dues, EUR\":band 10,\"a\"\"b:c\"").expect("keys");
+        let keys =
+            parse_keys("quay,arrived:month,\"dues, EUR\":band 10,\"a\"\"b:c\"").expect("keys");
         let shown: Vec<String> = keys.iter().map(Key::to_string).collect();
-        assert_eq!(shown, ["quay", "arrived:month", "\"dues, EUR\":band 10", "\"a\"\"b:c\""]);
+        assert_eq!(
+            shown,
+            [
+                "quay",
+                "arrived:month",
+                "\"dues, EUR\":band 10",
+                "\"a\"\"b:c\""
+            ]
+        );
         assert_eq!(keys[3].column, "a\"b:c");
         assert_eq!(keys[1].part, Part::Month);
     }
@@ -175,7 +190,10 @@ mod tests {
 
     #[test]
     fn keys_that_are_none() {
-        assert_eq!(parse_keys("quay,,cargo"), Err(KeyError::Empty(String::new())));
+        assert_eq!(
+            parse_keys("quay,,cargo"),
+            Err(KeyError::Empty(String::new()))
+        );
         assert!(matches!(parse_keys("\"quay"), Err(KeyError::Quote(_))));
         assert!(matches!(parse_keys("quay:yeer"), Err(KeyError::Part(_))));
     }

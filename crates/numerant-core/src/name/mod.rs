@@ -6,10 +6,10 @@ mod part;
 mod safe;
 mod template;
 
-pub use book::{Clash, ClashPolicy};
 pub(crate) use book::{Claim, NameBook};
+pub use book::{Clash, ClashPolicy};
 pub use key::{Key, KeyError, parse_columns, parse_keys};
 pub use part::{Part, PartError, ValueError};
 pub(crate) use safe::{fold, spelled_out};
-pub use template::{RunField, Template, TemplateError};
 pub(crate) use template::RunValues;
+pub use template::{RunField, Template, TemplateError};

@@ -120,16 +120,20 @@ impl std::str::FromStr for Part {
             ("lower", None) => Some(Self::Lower),
             ("upper", None) => Some(Self::Upper),
             ("slug", None) => Some(Self::Slug),
-            ("first", Some(count)) => {
-                count.parse().ok().filter(|count| *count > 0).map(Self::First)
-            }
+            ("first", Some(count)) => count
+                .parse()
+                .ok()
+                .filter(|count| *count > 0)
+                .map(Self::First),
             ("band", Some(width)) => Number::parse(width.as_bytes())
                 .filter(|width| width.units > 0)
                 .map(Self::Band),
             _ if text.contains('%') => pattern(text),
-            (digits, None) if digits.bytes().all(|byte| byte.is_ascii_digit()) => {
-                digits.parse().ok().filter(|width| (1..=64).contains(width)).map(Self::Width)
-            }
+            (digits, None) if digits.bytes().all(|byte| byte.is_ascii_digit()) => digits
+                .parse()
+                .ok()
+                .filter(|width| (1..=64).contains(width))
+                .map(Self::Width),
             _ => None,
         };
         part.ok_or_else(|| {
@@ -138,7 +142,10 @@ impl std::str::FromStr for Part {
                 "lower", "upper", "slug",
             ];
             let nearest = nearest(word, words).filter(|found| *found != word);
-            PartError { part: text.to_owned(), nearest: nearest.map(str::to_owned) }
+            PartError {
+                part: text.to_owned(),
+                nearest: nearest.map(str::to_owned),
+            }
         })
     }
 }
@@ -146,7 +153,9 @@ impl std::str::FromStr for Part {
 /// A date pattern, if every sign in it means something.
 fn pattern(text: &str) -> Option<Part> {
     let sample = jiff::civil::date(2026, 3, 5).at(14, 20, 0, 0);
-    jiff::fmt::strtime::format(text, sample).ok().map(|_| Part::Pattern(text.to_owned()))
+    jiff::fmt::strtime::format(text, sample)
+        .ok()
+        .map(|_| Part::Pattern(text.to_owned()))
 }
 
 impl fmt::Display for Part {
@@ -189,9 +198,8 @@ impl Part {
         }
         let owned = || String::from_utf8_lossy(value).into_owned();
         let text = String::from_utf8_lossy(value);
-        let moment = || {
-            Moment::parse(value, formats).ok_or_else(|| ValueError::Date { value: owned() })
-        };
+        let moment =
+            || Moment::parse(value, formats).ok_or_else(|| ValueError::Date { value: owned() });
         // Writing to a String cannot fail.
         let _ = match self {
             Self::Whole => out.write_str(&text),
@@ -212,7 +220,9 @@ impl Part {
             Self::Weekday => write!(out, "{:?}", moment()?.date.weekday()),
             Self::Hour => {
                 let moment = moment()?;
-                let time = moment.time.ok_or_else(|| ValueError::Time { value: owned() })?;
+                let time = moment
+                    .time
+                    .ok_or_else(|| ValueError::Time { value: owned() })?;
                 write!(out, "{}T{:02}", moment.date, time.hour())
             }
             Self::Pattern(pattern) => {
@@ -245,10 +255,20 @@ fn band(number: Number, width: Number) -> Option<String> {
     let common = number.scale.max(scale);
     let width = width.rescaled(common)?.units;
     let place = number.rescaled(common)?.units.div_euclid(width);
-    let from = Number { units: place.checked_mul(units)?, scale };
+    let from = Number {
+        units: place.checked_mul(units)?,
+        scale,
+    };
     let step = if scale == 0 { units - 1 } else { units };
-    let to = Number { units: from.units.checked_add(step)?, scale };
-    Some(if from == to { from.to_string() } else { format!("{from}-{to}") })
+    let to = Number {
+        units: from.units.checked_add(step)?,
+        scale,
+    };
+    Some(if from == to {
+        from.to_string()
+    } else {
+        format!("{from}-{to}")
+    })
 }
 
 fn slug(text: &str) -> String {
@@ -272,7 +292,10 @@ mod tests {
 
     fn part(part: &str, value: &str) -> Result<String, ValueError> {
         let mut out = String::new();
-        part.parse::<Part>().expect(part).of(value.as_bytes(), &[], &mut out).map(|()| out)
+        part.parse::<Part>()
+            .expect(part)
+            .of(value.as_bytes(), &[], &mut out)
+            .map(|()| out)
     }
 
     #[test]
@@ -303,23 +326,42 @@ mod tests {
         ] {
             assert_eq!(part(name, value).as_deref(), Ok(expected), "{value}:{name}");
         }
-        assert!(matches!(part("month", "soon"), Err(ValueError::Date { .. })));
-        assert!(matches!(part("hour", "2026-03-05"), Err(ValueError::Time { .. })));
-        assert!(matches!(part("band 10", "1.234,5"), Err(ValueError::Number { .. })));
+        assert!(matches!(
+            part("month", "soon"),
+            Err(ValueError::Date { .. })
+        ));
+        assert!(matches!(
+            part("hour", "2026-03-05"),
+            Err(ValueError::Time { .. })
+        ));
+        assert!(matches!(
+            part("band 10", "1.234,5"),
+            Err(ValueError::Number { .. })
+        ));
     }
 
     #[test]
     fn unknown_parts() {
         let error = "moth".parse::<Part>().expect_err("no such part");
         assert_eq!(error.nearest.as_deref(), Some("month"));
-        for text in ["first", "first 0", "band -1", "band x", "", "%Q", "years 3", "0"] {
+        for text in [
+            "first", "first 0", "band -1", "band x", "", "%Q", "years 3", "0",
+        ] {
             assert!(text.parse::<Part>().is_err(), "{text}");
         }
     }
 
     #[test]
     fn parts_are_written_as_they_are_read() {
-        for text in ["year", "first 3", "band 0.50", "03", "%d.%m.", "slug", "weekday"] {
+        for text in [
+            "year",
+            "first 3",
+            "band 0.50",
+            "03",
+            "%d.%m.",
+            "slug",
+            "weekday",
+        ] {
             assert_eq!(text.parse::<Part>().expect("a part").to_string(), text);
         }
     }

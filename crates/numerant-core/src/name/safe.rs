@@ -48,7 +48,12 @@ impl Segment {
     }
 
     pub(super) fn finish(self) -> SafeSegment {
-        let Self { text, mut changed, begins_with_value, tail } = self;
+        let Self {
+            text,
+            mut changed,
+            begins_with_value,
+            tail,
+        } = self;
         let mut name = text;
         let trimmed = name.trim_end_matches(['.', ' ']).len();
         let mut tail = tail.min(trimmed);
@@ -78,7 +83,11 @@ impl Segment {
         }
         if name.len() > LONGEST {
             let ending = name.split_off(tail.min(name.len()));
-            let ending = if ending.len() < LONGEST { ending } else { String::new() };
+            let ending = if ending.len() < LONGEST {
+                ending
+            } else {
+                String::new()
+            };
             let mut room = LONGEST - ending.len();
             while !name.is_char_boundary(room.min(name.len())) {
                 room -= 1;
@@ -87,7 +96,10 @@ impl Segment {
             name.push_str(&ending);
             changed = true;
         }
-        SafeSegment { text: name, changed }
+        SafeSegment {
+            text: name,
+            changed,
+        }
     }
 }
 
@@ -106,11 +118,21 @@ pub(super) fn is_forbidden(character: char) -> bool {
 
 /// Whether Windows takes a file of this name for a device, with any extension and in any case.
 fn is_device(name: &str) -> bool {
-    let stem = name.split('.').next().unwrap_or(name).trim_end().to_uppercase();
-    if matches!(stem.as_str(), "CON" | "PRN" | "AUX" | "NUL" | "CONIN$" | "CONOUT$") {
+    let stem = name
+        .split('.')
+        .next()
+        .unwrap_or(name)
+        .trim_end()
+        .to_uppercase();
+    if matches!(
+        stem.as_str(),
+        "CON" | "PRN" | "AUX" | "NUL" | "CONIN$" | "CONOUT$"
+    ) {
         return true;
     }
-    let port = stem.strip_prefix("COM").or_else(|| stem.strip_prefix("LPT"));
+    let port = stem
+        .strip_prefix("COM")
+        .or_else(|| stem.strip_prefix("LPT"));
     port.is_some_and(|port| {
         let mut characters = port.chars();
         let digit = matches!(characters.next(), Some('0'..='9' | '¹' | '²' | '³'));
@@ -123,7 +145,11 @@ pub(crate) fn fold(name: &str) -> String {
     if name.is_ascii() {
         return name.to_ascii_lowercase();
     }
-    name.nfc().collect::<String>().to_lowercase().nfc().collect()
+    name.nfc()
+        .collect::<String>()
+        .to_lowercase()
+        .nfc()
+        .collect()
 }
 
 /// A value with all that is not ASCII spelled out, for names that look the same.

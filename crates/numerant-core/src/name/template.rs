@@ -65,7 +65,9 @@ const RUN_FIELDS: [(&str, RunField); 7] = [
 #[non_exhaustive]
 pub enum TemplateError {
     /// `{` without `}`.
-    #[error("the '{{' at character {at} of '{template}' is not closed; a brace itself is written '{{{{'")]
+    #[error(
+        "the '{{' at character {at} of '{template}' is not closed; a brace itself is written '{{{{'"
+    )]
     Unclosed {
         /// The template.
         template: String,
@@ -73,7 +75,9 @@ pub enum TemplateError {
         at: usize,
     },
     /// `}` without `{`.
-    #[error("the '}}' at character {at} of '{template}' has no '{{' before it; a brace itself is written '}}}}'")]
+    #[error(
+        "the '}}' at character {at} of '{template}' has no '{{' before it; a brace itself is written '}}}}'"
+    )]
     Unopened {
         /// The template.
         template: String,
@@ -105,7 +109,9 @@ pub enum TemplateError {
         part: String,
     },
     /// The path leads out of the output folder.
-    #[error("'{template}' must stay inside the output folder: no '..', no '.', no empty folder and no '/' in front")]
+    #[error(
+        "'{template}' must stay inside the output folder: no '..', no '.', no empty folder and no '/' in front"
+    )]
     LeadsOut {
         /// The template.
         template: String,
@@ -121,7 +127,9 @@ pub enum TemplateError {
 }
 
 fn suggestion(nearest: &Option<String>) -> String {
-    nearest.as_ref().map_or_else(String::new, |nearest| format!(" (did you mean '{{{nearest}}}'?)"))
+    nearest.as_ref().map_or_else(String::new, |nearest| {
+        format!(" (did you mean '{{{nearest}}}'?)")
+    })
 }
 
 /// The values of a run that templates can name, for one output.
@@ -153,7 +161,10 @@ impl std::str::FromStr for Template {
                 '{' => {
                     let Some(close) = closing_brace(after) else {
                         let at = place(rest);
-                        return Err(TemplateError::Unclosed { template: text.to_owned(), at });
+                        return Err(TemplateError::Unclosed {
+                            template: text.to_owned(),
+                            at,
+                        });
                     };
                     let segment = segments.last_mut().expect("one at least");
                     if !literal.is_empty() {
@@ -164,7 +175,10 @@ impl std::str::FromStr for Template {
                 }
                 '}' => {
                     let at = place(rest);
-                    return Err(TemplateError::Unopened { template: text.to_owned(), at });
+                    return Err(TemplateError::Unopened {
+                        template: text.to_owned(),
+                        at,
+                    });
                 }
                 '/' => {
                     if !literal.is_empty() {
@@ -176,7 +190,10 @@ impl std::str::FromStr for Template {
                 }
                 _ if super::safe::is_forbidden(character) => {
                     let template = text.to_owned();
-                    return Err(TemplateError::Forbidden { template, character });
+                    return Err(TemplateError::Forbidden {
+                        template,
+                        character,
+                    });
                 }
                 _ => {
                     literal.push(character);
@@ -185,7 +202,10 @@ impl std::str::FromStr for Template {
             }
         }
         if !literal.is_empty() {
-            segments.last_mut().expect("one at least").push(Piece::Literal(literal));
+            segments
+                .last_mut()
+                .expect("one at least")
+                .push(Piece::Literal(literal));
         }
         let leads_out = segments.iter().any(|segment| match segment.as_slice() {
             [] => true,
@@ -193,9 +213,14 @@ impl std::str::FromStr for Template {
             _ => false,
         });
         if leads_out {
-            return Err(TemplateError::LeadsOut { template: text.to_owned() });
+            return Err(TemplateError::LeadsOut {
+                template: text.to_owned(),
+            });
         }
-        Ok(Self { text: text.to_owned(), segments })
+        Ok(Self {
+            text: text.to_owned(),
+            segments,
+        })
     }
 }
 
@@ -209,8 +234,10 @@ fn closing_brace(text: &str) -> Option<usize> {
 }
 
 fn piece(inside: &str, template: &str) -> Result<Piece, TemplateError> {
-    let key = parse_key(inside)
-        .map_err(|problem| TemplateError::Key { template: template.to_owned(), problem })?;
+    let key = parse_key(inside).map_err(|problem| TemplateError::Key {
+        template: template.to_owned(),
+        problem,
+    })?;
     if !inside.starts_with('.') {
         return Ok(Piece::Column(key));
     }
@@ -218,7 +245,10 @@ fn piece(inside: &str, template: &str) -> Result<Piece, TemplateError> {
     let Some((name, field)) = field else {
         let names = RUN_FIELDS.iter().map(|(name, _)| *name);
         let nearest = nearest(&key.column, names).map(str::to_owned);
-        return Err(TemplateError::RunField { name: key.column, nearest });
+        return Err(TemplateError::RunField {
+            name: key.column,
+            nearest,
+        });
     };
     let fits = match field {
         RunField::Stem | RunField::Extension | RunField::Folder => matches!(
@@ -276,9 +306,11 @@ impl Template {
                 let named = last.len() > 1 || !before.is_empty();
                 (named && !extension.is_empty()).then(|| extension.to_lowercase())
             }
-            [.., Piece::Literal(literal), Piece::Run(RunField::Extension, _)]
-                if literal.ends_with('.') =>
-            {
+            [
+                ..,
+                Piece::Literal(literal),
+                Piece::Run(RunField::Extension, _),
+            ] if literal.ends_with('.') => {
                 Some(source_extension.to_owned()).filter(|extension| !extension.is_empty())
             }
             _ => None,
@@ -389,7 +421,11 @@ mod tests {
             ("{.stem}-{.n:03}.{.ext}", "", "calls-007.csv"),
             ("{.folder}_{.rows}.csv", "", "in_1200.csv"),
             ("{.date}_{.time}.csv", "", "2026-03-05_14-20-05.csv"),
-            ("{.date:%d.%m.%y} {.date:week}.csv", "", "05.03.26 2026-W10.csv"),
+            (
+                "{.date:%d.%m.%y} {.date:week}.csv",
+                "",
+                "05.03.26 2026-W10.csv",
+            ),
             ("{{{quay}}}.csv", "x", "{x}.csv"),
         ] {
             assert_eq!(rendered(template, quay), expected, "{template}");
@@ -399,27 +435,62 @@ mod tests {
     #[test]
     fn extensions() {
         let extension = |template: &str| {
-            template.parse::<Template>().expect(template).extension("tsv")
+            template
+                .parse::<Template>()
+                .expect(template)
+                .extension("tsv")
         };
         assert_eq!(extension("{quay}.CSV").as_deref(), Some("csv"));
         assert_eq!(extension("{quay}.{.ext}").as_deref(), Some("tsv"));
         assert_eq!(extension("a.b/{quay}"), None);
-        assert_eq!(extension(".csv"), None, "a hidden file without an extension");
+        assert_eq!(
+            extension(".csv"),
+            None,
+            "a hidden file without an extension"
+        );
         assert_eq!(extension("{quay}.v1.xlsx").as_deref(), Some("xlsx"));
     }
 
     #[test]
     fn templates_that_are_none() {
         let error = |template: &str| template.parse::<Template>().expect_err(template);
-        assert!(matches!(error("{quay.csv"), TemplateError::Unclosed { at: 1, .. }));
-        assert!(matches!(error("quay}.csv"), TemplateError::Unopened { at: 5, .. }));
+        assert!(matches!(
+            error("{quay.csv"),
+            TemplateError::Unclosed { at: 1, .. }
+        ));
+        assert!(matches!(
+            error("quay}.csv"),
+            TemplateError::Unopened { at: 5, .. }
+        ));
         assert!(matches!(error("{}.csv"), TemplateError::Key { .. }));
-        assert!(matches!(error("{.steem}.csv"), TemplateError::RunField { .. }));
-        assert!(matches!(error("{.n:month}.csv"), TemplateError::RunPart { .. }));
-        for template in ["../{quay}.csv", "/tmp/{quay}.csv", "a//b.csv", "a/./b.csv", "a/", ""] {
-            assert!(matches!(error(template), TemplateError::LeadsOut { .. }), "{template}");
+        assert!(matches!(
+            error("{.steem}.csv"),
+            TemplateError::RunField { .. }
+        ));
+        assert!(matches!(
+            error("{.n:month}.csv"),
+            TemplateError::RunPart { .. }
+        ));
+        for template in [
+            "../{quay}.csv",
+            "/tmp/{quay}.csv",
+            "a//b.csv",
+            "a/./b.csv",
+            "a/",
+            "",
+        ] {
+            assert!(
+                matches!(error(template), TemplateError::LeadsOut { .. }),
+                "{template}"
+            );
         }
-        assert!(matches!(error("a\\{quay}.csv"), TemplateError::Forbidden { .. }));
-        assert!(matches!(error("a:{quay}.csv"), TemplateError::Forbidden { .. }));
+        assert!(matches!(
+            error("a\\{quay}.csv"),
+            TemplateError::Forbidden { .. }
+        ));
+        assert!(matches!(
+            error("a:{quay}.csv"),
+            TemplateError::Forbidden { .. }
+        ));
     }
 }

@@ -33,7 +33,10 @@ pub(crate) fn commit(
     if fs::symlink_metadata(root).is_err() {
         return commit_folder(stage, root, outputs, sync);
     }
-    let mut undo = Undo { moved: Vec::new(), folders: Vec::new() };
+    let mut undo = Undo {
+        moved: Vec::new(),
+        folders: Vec::new(),
+    };
     let result = commit_files(stage, root, outputs, replace, &mut undo);
     match result {
         Ok(()) if sync => sync_folder(root),
@@ -62,16 +65,24 @@ fn commit_folder(
         fs::rename(&output.staged, &path)
             .map_err(|error| OutputError::new("writing", &root.join(&output.path), error))?;
     }
-    if let Some(parent) = root.parent().filter(|parent| !parent.as_os_str().is_empty()) {
+    if let Some(parent) = root
+        .parent()
+        .filter(|parent| !parent.as_os_str().is_empty())
+    {
         fs::create_dir_all(parent)
             .map_err(|error| OutputError::new("creating the folder", parent, error))?;
     }
     if sync {
         sync_folder(&tree)?;
     }
-    fs::rename(&tree, root).map_err(|error| OutputError::new("creating the folder", root, error))?;
+    fs::rename(&tree, root)
+        .map_err(|error| OutputError::new("creating the folder", root, error))?;
     if sync {
-        sync_folder(root.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")))?;
+        sync_folder(
+            root.parent()
+                .filter(|p| !p.as_os_str().is_empty())
+                .unwrap_or(Path::new(".")),
+        )?;
     }
     Ok(())
 }
@@ -110,13 +121,21 @@ fn commit_files(
 /// Renames, and copies where the destination is on another file system (a folder below the root
 /// that is a mount point or a link).
 fn move_into_place(staged: &Path, path: &Path, replace: bool) -> io::Result<()> {
-    let renamed = if replace { fs::rename(staged, path) } else { rename_new(staged, path) };
+    let renamed = if replace {
+        fs::rename(staged, path)
+    } else {
+        rename_new(staged, path)
+    };
     match renamed {
         Err(error) if error.kind() == io::ErrorKind::CrossesDevices => {
             let name = path.file_name().unwrap_or_default().to_string_lossy();
             let hidden = path.with_file_name(format!(".numerant-stage-{name}"));
             let copied = fs::copy(staged, &hidden).and_then(|_| {
-                if replace { fs::rename(&hidden, path) } else { rename_new(&hidden, path) }
+                if replace {
+                    fs::rename(&hidden, path)
+                } else {
+                    rename_new(&hidden, path)
+                }
             });
             if copied.is_err() {
                 let _ = fs::remove_file(&hidden);
@@ -190,7 +209,10 @@ mod tests {
     fn staged(stage: &Stage, name: &str, text: &str, path: &str) -> Destination {
         let staged = stage.dir().join(name);
         fs::write(&staged, text).expect("written");
-        Destination { staged, path: path.to_owned() }
+        Destination {
+            staged,
+            path: path.to_owned(),
+        }
     }
 
     #[test]
@@ -198,9 +220,15 @@ mod tests {
         let folder = tempfile::tempdir().expect("a folder");
         let root = folder.path().join("deep/parts");
         let stage = Stage::beside(&root).expect("a stage");
-        let outputs = [staged(&stage, "0", "a", "x/a.csv"), staged(&stage, "1", "b", "b.csv")];
+        let outputs = [
+            staged(&stage, "0", "a", "x/a.csv"),
+            staged(&stage, "1", "b", "b.csv"),
+        ];
         commit(&stage, &root, &outputs, false, true).expect("committed");
-        assert_eq!(fs::read_to_string(root.join("x/a.csv")).expect("there"), "a");
+        assert_eq!(
+            fs::read_to_string(root.join("x/a.csv")).expect("there"),
+            "a"
+        );
         assert_eq!(fs::read_to_string(root.join("b.csv")).expect("there"), "b");
     }
 
@@ -213,15 +241,20 @@ mod tests {
         fs::create_dir(root.join("taken.csv")).expect("made");
         for replace in [true, false] {
             let stage = Stage::beside(&root).expect("a stage");
-            let mut outputs =
-                vec![staged(&stage, "0", "new", "sub/new.csv"), staged(&stage, "2", "x", "taken.csv")];
+            let mut outputs = vec![
+                staged(&stage, "0", "new", "sub/new.csv"),
+                staged(&stage, "2", "x", "taken.csv"),
+            ];
             if replace {
                 outputs.insert(1, staged(&stage, "1", "newer", "old.csv"));
             }
             let error = commit(&stage, &root, &outputs, replace, false).expect_err("a folder");
             assert!(error.path.ends_with("taken.csv"), "{error}");
             drop(stage);
-            assert_eq!(fs::read_to_string(root.join("old.csv")).expect("there"), "old");
+            assert_eq!(
+                fs::read_to_string(root.join("old.csv")).expect("there"),
+                "old"
+            );
             assert!(!root.join("sub").exists());
             assert_eq!(fs::read_dir(&root).expect("readable").count(), 2);
         }
@@ -236,8 +269,14 @@ mod tests {
         let outputs = [staged(&stage, "0", "new", "a.csv")];
         let error = commit(&stage, root, &outputs, false, false).expect_err("it exists");
         assert_eq!(error.cause.kind(), io::ErrorKind::AlreadyExists);
-        assert_eq!(fs::read_to_string(root.join("a.csv")).expect("there"), "old");
+        assert_eq!(
+            fs::read_to_string(root.join("a.csv")).expect("there"),
+            "old"
+        );
         commit(&stage, root, &outputs, true, false).expect("replaced");
-        assert_eq!(fs::read_to_string(root.join("a.csv")).expect("there"), "new");
+        assert_eq!(
+            fs::read_to_string(root.join("a.csv")).expect("there"),
+            "new"
+        );
     }
 }

@@ -41,7 +41,11 @@ pub struct OutputError {
 
 impl OutputError {
     pub(crate) fn new(doing: &'static str, path: &Path, cause: io::Error) -> Self {
-        Self { doing, path: path.to_owned(), cause }
+        Self {
+            doing,
+            path: path.to_owned(),
+            cause,
+        }
     }
 
     /// What to do about it.

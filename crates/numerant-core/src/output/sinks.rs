@@ -136,7 +136,10 @@ impl Sinks {
         }
         self.sinks[sink].buffer = Vec::new();
         self.log.bytes.extend_from_slice(bytes);
-        self.log.entries.push(Entry { sink: sink as u32, length: bytes.len() as u32 });
+        self.log.entries.push(Entry {
+            sink: sink as u32,
+            length: bytes.len() as u32,
+        });
         Ok(())
     }
 
@@ -300,7 +303,9 @@ mod tests {
             sinks.add();
         }
         for turn in 0..40_000 {
-            sinks.append(turn * 7 % 2000, &[b'x'; 200]).expect("written");
+            sinks
+                .append(turn * 7 % 2000, &[b'x'; 200])
+                .expect("written");
             let buffers: usize = sinks.sinks.iter().map(|sink| sink.buffer.capacity()).sum();
             let log = sinks.log.bytes.len() + sinks.log.entries.len() * size_of::<Entry>();
             assert!(buffers + log <= 1 << 20, "{buffers} + {log}");

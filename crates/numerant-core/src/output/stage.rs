@@ -68,7 +68,9 @@ fn existing_ancestor(path: &Path) -> PathBuf {
 
 /// Removes the stages in `parent` whose runs are gone.
 fn remove_abandoned(parent: &Path) {
-    let Ok(entries) = fs::read_dir(parent) else { return };
+    let Ok(entries) = fs::read_dir(parent) else {
+        return;
+    };
     for entry in entries.flatten() {
         if !entry.file_name().to_string_lossy().starts_with(PREFIX) {
             continue;
@@ -95,7 +97,10 @@ pub(crate) struct SideFile {
 impl SideFile {
     /// Begins a file that is to take its place at `path` later.
     pub(crate) fn create(path: &Path) -> Result<Self, OutputError> {
-        if let Some(parent) = path.parent().filter(|parent| !parent.as_os_str().is_empty()) {
+        if let Some(parent) = path
+            .parent()
+            .filter(|parent| !parent.as_os_str().is_empty())
+        {
             fs::create_dir_all(parent)
                 .map_err(|error| OutputError::new("creating the folder", parent, error))?;
         }
@@ -103,17 +108,27 @@ impl SideFile {
         let staged = path.with_file_name(format!("{PREFIX}{}-{name}", std::process::id()));
         let file =
             File::create(&staged).map_err(|error| OutputError::new("writing", path, error))?;
-        Ok(Self { staged, path: path.to_owned(), file: io::BufWriter::new(file) })
+        Ok(Self {
+            staged,
+            path: path.to_owned(),
+            file: io::BufWriter::new(file),
+        })
     }
 
     pub(crate) fn write(&mut self, bytes: &[u8]) -> Result<(), OutputError> {
-        self.file.write_all(bytes).map_err(|error| OutputError::new("writing", &self.path, error))
+        self.file
+            .write_all(bytes)
+            .map_err(|error| OutputError::new("writing", &self.path, error))
     }
 
     /// Writes what is left in memory, so that a commit is only a rename.
     pub(crate) fn finish(&mut self, sync: bool) -> Result<(), OutputError> {
         let synced = self.file.flush().and_then(|()| {
-            if sync { self.file.get_ref().sync_all() } else { Ok(()) }
+            if sync {
+                self.file.get_ref().sync_all()
+            } else {
+                Ok(())
+            }
         });
         synced.map_err(|error| OutputError::new("writing", &self.path, error))
     }

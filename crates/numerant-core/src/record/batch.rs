@@ -90,7 +90,10 @@ impl Batch {
     /// If there is no such record or field.
     #[inline]
     pub fn field(&self, record: usize, column: usize) -> Field<'_> {
-        Field { raw: self.raw_fields(record, column, column), quote: self.quote }
+        Field {
+            raw: self.raw_fields(record, column, column),
+            quote: self.quote,
+        }
     }
 
     /// The bytes from the start of one field to the end of another, separators between included.
@@ -98,7 +101,11 @@ impl Batch {
     pub(crate) fn raw_fields(&self, record: usize, from: usize, to: usize) -> &[u8] {
         let span = self.spans[record];
         let ends = &self.ends[span.first as usize..span.first as usize + self.width];
-        let start = if from == 0 { span.start } else { ends[from - 1] + 1 };
+        let start = if from == 0 {
+            span.start
+        } else {
+            ends[from - 1] + 1
+        };
         let raw = &self.bytes[start as usize..ends[to] as usize];
         if self.carriage_returns && to + 1 == self.width {
             return raw.strip_suffix(b"\r").unwrap_or(raw);
@@ -122,8 +129,15 @@ impl Batch {
         let fields = span.first as usize..span.first as usize + self.width;
         Self {
             bytes: self.raw(0).to_vec(),
-            ends: self.ends[fields].iter().map(|end| end - span.start).collect(),
-            spans: vec![Span { start: 0, first: 0, last_byte: span.last_byte - span.start }],
+            ends: self.ends[fields]
+                .iter()
+                .map(|end| end - span.start)
+                .collect(),
+            spans: vec![Span {
+                start: 0,
+                first: 0,
+                last_byte: span.last_byte - span.start,
+            }],
             rejected: Vec::new(),
             ..*self
         }
@@ -150,8 +164,12 @@ impl<'a> Field<'a> {
     where
         'a: 's,
     {
-        let Some(quote) = self.quote else { return self.raw };
-        let Some(rest) = self.raw.strip_prefix(&[quote]) else { return self.raw };
+        let Some(quote) = self.quote else {
+            return self.raw;
+        };
+        let Some(rest) = self.raw.strip_prefix(&[quote]) else {
+            return self.raw;
+        };
         match memchr::memchr(quote, rest) {
             Some(close) if close + 1 == rest.len() => &rest[..close],
             None => rest,
@@ -164,7 +182,8 @@ impl<'a> Field<'a> {
 
     /// Whether the value is empty.
     pub fn is_blank(&self) -> bool {
-        self.raw.is_empty() || (self.raw.len() == 2 && self.quote.is_some_and(|q| self.raw == [q, q]))
+        self.raw.is_empty()
+            || (self.raw.len() == 2 && self.quote.is_some_and(|q| self.raw == [q, q]))
     }
 }
 
@@ -203,8 +222,16 @@ mod tests {
             (b" \"padded\"", b" \"padded\""),
         ];
         for (raw, value) in cases {
-            let field = Field { raw, quote: Some(b'"') };
-            assert_eq!(field.value(&mut Vec::new()), value, "{}", String::from_utf8_lossy(raw));
+            let field = Field {
+                raw,
+                quote: Some(b'"'),
+            };
+            assert_eq!(
+                field.value(&mut Vec::new()),
+                value,
+                "{}",
+                String::from_utf8_lossy(raw)
+            );
             assert_eq!(field.is_blank(), value.is_empty());
             let literal = Field { raw, quote: None };
             assert_eq!(literal.value(&mut Vec::new()), raw);

@@ -78,16 +78,26 @@ impl Columns {
             let column = place + 1;
             let name = if trimmed.is_empty() {
                 let name = columns.unused(&format!("column_{column}"), headers);
-                columns.notes.push(HeaderNote::Blank { column, name: name.clone() });
+                columns.notes.push(HeaderNote::Blank {
+                    column,
+                    name: name.clone(),
+                });
                 name
             } else if columns.places.contains_key(trimmed) {
                 let name = columns.unused(trimmed, headers);
                 let header = trimmed.to_owned();
-                columns.notes.push(HeaderNote::Duplicate { column, header, name: name.clone() });
+                columns.notes.push(HeaderNote::Duplicate {
+                    column,
+                    header,
+                    name: name.clone(),
+                });
                 name
             } else {
                 if trimmed.len() != header.len() {
-                    columns.notes.push(HeaderNote::Padded { column, name: trimmed.to_owned() });
+                    columns.notes.push(HeaderNote::Padded {
+                        column,
+                        name: trimmed.to_owned(),
+                    });
                 }
                 trimmed.to_owned()
             };
@@ -166,7 +176,12 @@ pub(crate) fn nearest<'a>(
     let folded = word.to_lowercase();
     candidates
         .into_iter()
-        .map(|candidate| (strsim::osa_distance(&folded, &candidate.to_lowercase()), candidate))
+        .map(|candidate| {
+            (
+                strsim::osa_distance(&folded, &candidate.to_lowercase()),
+                candidate,
+            )
+        })
         .filter(|(distance, _)| *distance <= (word.chars().count() / 3).max(1))
         .min_by_key(|(distance, _)| *distance)
         .map(|(_, candidate)| candidate)
@@ -179,14 +194,31 @@ mod tests {
     #[test]
     fn odd_headers_get_names_of_their_own() {
         let columns = Columns::from_header(&["quay", " agent ", "", "quay", "quay_2", "quay"]);
-        assert_eq!(columns.names(), ["quay", "agent", "column_3", "quay_3", "quay_2", "quay_4"]);
+        assert_eq!(
+            columns.names(),
+            ["quay", "agent", "column_3", "quay_3", "quay_2", "quay_4"]
+        );
         assert_eq!(
             columns.notes(),
             [
-                HeaderNote::Padded { column: 2, name: "agent".into() },
-                HeaderNote::Blank { column: 3, name: "column_3".into() },
-                HeaderNote::Duplicate { column: 4, header: "quay".into(), name: "quay_3".into() },
-                HeaderNote::Duplicate { column: 6, header: "quay".into(), name: "quay_4".into() },
+                HeaderNote::Padded {
+                    column: 2,
+                    name: "agent".into()
+                },
+                HeaderNote::Blank {
+                    column: 3,
+                    name: "column_3".into()
+                },
+                HeaderNote::Duplicate {
+                    column: 4,
+                    header: "quay".into(),
+                    name: "quay_3".into()
+                },
+                HeaderNote::Duplicate {
+                    column: 6,
+                    header: "quay".into(),
+                    name: "quay_4".into()
+                },
             ]
         );
         assert_eq!(columns.find("agent"), Ok(1));

@@ -74,9 +74,14 @@ fn words(raw: &[u8]) -> Option<(u64, u64)> {
         return (raw.len() <= 16).then_some(both);
     }
     if let (Some(first), Some(last)) = (raw.first_chunk::<4>(), raw.last_chunk::<4>()) {
-        return Some((u32::from_le_bytes(*first).into(), u32::from_le_bytes(*last).into()));
+        return Some((
+            u32::from_le_bytes(*first).into(),
+            u32::from_le_bytes(*last).into(),
+        ));
     }
-    let word = raw.iter().fold(0, |word, byte| word << 8 | u64::from(*byte));
+    let word = raw
+        .iter()
+        .fold(0, |word, byte| word << 8 | u64::from(*byte));
     Some((word, 0))
 }
 
@@ -115,7 +120,9 @@ impl RawCache {
             let start = entry.start as usize;
             arena[start..start + entry.length as usize] == *raw
         };
-        self.table.find(hash_bytes(raw), same).map(|entry| entry.group)
+        self.table
+            .find(hash_bytes(raw), same)
+            .map(|entry| entry.group)
     }
 
     pub(super) fn insert(&mut self, raw: &[u8], group: u32) {
@@ -129,8 +136,11 @@ impl RawCache {
         if self.arena.len() + raw.len() > LARGEST {
             self.clear_long();
         }
-        let entry =
-            Entry { start: self.arena.len() as u32, length: raw.len() as u32, group };
+        let entry = Entry {
+            start: self.arena.len() as u32,
+            length: raw.len() as u32,
+            group,
+        };
         self.arena.extend_from_slice(raw);
         let arena = &self.arena;
         self.table.insert_unique(hash_bytes(raw), entry, |entry| {
@@ -150,7 +160,10 @@ pub(super) struct PairCache {
 impl Default for PairCache {
     fn default() -> Self {
         // Nothing is numbered u32::MAX, so these stand for nobody.
-        Self { short: Box::new([(u64::MAX, 0); PLACES]), table: HashTable::new() }
+        Self {
+            short: Box::new([(u64::MAX, 0); PLACES]),
+            table: HashTable::new(),
+        }
     }
 }
 
@@ -168,7 +181,11 @@ impl PairCache {
     fn key(first: u32, second: u32) -> (u64, usize, u64) {
         let key = u64::from(first) << 32 | u64::from(second);
         let mixed = key.wrapping_mul(0x9e37_79b9_7f4a_7c15);
-        (key, (mixed >> (64 - PLACES.trailing_zeros())) as usize, mixed.rotate_left(32))
+        (
+            key,
+            (mixed >> (64 - PLACES.trailing_zeros())) as usize,
+            mixed.rotate_left(32),
+        )
     }
 
     #[inline(always)]
@@ -178,7 +195,9 @@ impl PairCache {
         if known == key {
             return Some(number);
         }
-        self.table.find(hash, |(known, _)| *known == key).map(|(_, number)| *number)
+        self.table
+            .find(hash, |(known, _)| *known == key)
+            .map(|(_, number)| *number)
     }
 
     pub(super) fn insert(&mut self, first: u32, second: u32, number: u32) {

@@ -76,7 +76,12 @@ impl Router {
     ) -> Result<Self, ColumnError> {
         let keys: Result<Vec<ResolvedKey>, ColumnError> = keys
             .into_iter()
-            .map(|key| Ok(ResolvedKey { column: columns.find(&key.column)?, key }))
+            .map(|key| {
+                Ok(ResolvedKey {
+                    column: columns.find(&key.column)?,
+                    key,
+                })
+            })
             .collect();
         let keys = keys?;
         Ok(Self {
@@ -134,7 +139,12 @@ impl Router {
             }
             return Ok(());
         }
-        if self.next > MOST_NUMBERS || self.pairs.iter().any(|pairs| pairs.len() > MOST_NUMBERS as usize) {
+        if self.next > MOST_NUMBERS
+            || self
+                .pairs
+                .iter()
+                .any(|pairs| pairs.len() > MOST_NUMBERS as usize)
+        {
             self.forget();
         }
         let column = self.keys[0].column;
@@ -164,8 +174,11 @@ impl Router {
                 *place = match self.pairs[key - 1].get(*place, number) {
                     Some(together) => together,
                     None => {
-                        let together =
-                            if last { self.group(batch, record)? } else { self.next_number() };
+                        let together = if last {
+                            self.group(batch, record)?
+                        } else {
+                            self.next_number()
+                        };
                         self.pairs[key - 1].insert(*place, number, together);
                         together
                     }
@@ -202,11 +215,13 @@ impl Router {
         for ResolvedKey { key, column } in &self.keys {
             let mut text = String::new();
             let value = batch.field(record, *column).value(&mut scratch);
-            key.part.of(value, &self.formats, &mut text).map_err(|problem| RouteError {
-                record,
-                column: key.column.clone(),
-                problem,
-            })?;
+            key.part
+                .of(value, &self.formats, &mut text)
+                .map_err(|problem| RouteError {
+                    record,
+                    column: key.column.clone(),
+                    problem,
+                })?;
             values.push(text);
         }
         values.extend_from_slice(&self.source_values);
@@ -216,7 +231,10 @@ impl Router {
     fn group_of(&mut self, values: KeyValues) -> u32 {
         let hash = hash_values(&values);
         let groups = &self.groups;
-        if let Some(group) = self.table.find(hash, |group| groups[*group as usize] == values) {
+        if let Some(group) = self
+            .table
+            .find(hash, |group| groups[*group as usize] == values)
+        {
             return *group;
         }
         if self.groups.len() >= self.most_groups {
@@ -225,7 +243,8 @@ impl Router {
         let group = self.groups.len() as u32;
         self.groups.push(values);
         let groups = &self.groups;
-        self.table.insert_unique(hash, group, |group| hash_values(&groups[*group as usize]));
+        self.table
+            .insert_unique(hash, group, |group| hash_values(&groups[*group as usize]));
         group
     }
 }

@@ -14,7 +14,9 @@ pub struct Encoding(&'static encoding_rs::Encoding);
 
 /// A name that is no encoding's.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("'{0}' is not an encoding; known are utf-8, utf-16le, utf-16be, windows-1252, iso-8859-15, shift_jis and the others of the WHATWG Encoding Standard")]
+#[error(
+    "'{0}' is not an encoding; known are utf-8, utf-16le, utf-16be, windows-1252, iso-8859-15, shift_jis and the others of the WHATWG Encoding Standard"
+)]
 pub struct EncodingError(pub String);
 
 impl Encoding {
@@ -139,8 +141,14 @@ pub(crate) fn mostly_utf16(sample: &[u8]) -> Option<Encoding> {
     if pairs.len() < 2 {
         return None;
     }
-    let first_nul = pairs.iter().filter(|[first, second]| *first == 0 && *second != 0).count();
-    let second_nul = pairs.iter().filter(|[first, second]| *first != 0 && *second == 0).count();
+    let first_nul = pairs
+        .iter()
+        .filter(|[first, second]| *first == 0 && *second != 0)
+        .count();
+    let second_nul = pairs
+        .iter()
+        .filter(|[first, second]| *first != 0 && *second == 0)
+        .count();
     let most = pairs.len() * 7 / 10;
     if second_nul > most {
         Some(Encoding::UTF_16LE)
@@ -218,7 +226,8 @@ impl<R: Read> Transcoder<R> {
             let last = self.state == Stage::Ending;
             let raw = &self.raw[self.raw_from..self.raw_to];
             let (result, read, written) =
-                self.decoder.decode_to_utf8_without_replacement(raw, &mut self.text, last);
+                self.decoder
+                    .decode_to_utf8_without_replacement(raw, &mut self.text, last);
             self.text_to = written;
             self.line += memchr::memchr_iter(b'\n', &self.text[..written]).count() as u64;
             let consumed = self.raw_from + read;
@@ -228,7 +237,10 @@ impl<R: Read> Transcoder<R> {
                     let end = consumed.saturating_sub(usize::from(behind));
                     let start = end.saturating_sub(usize::from(length));
                     let bytes = self.raw[start..end].to_vec();
-                    return Err(io::Error::other(Malformed { line: self.line, bytes }));
+                    return Err(io::Error::other(Malformed {
+                        line: self.line,
+                        bytes,
+                    }));
                 }
                 _ => {}
             }
@@ -256,7 +268,9 @@ mod tests {
 
     fn decoded(bytes: &[u8], encoding: Encoding) -> io::Result<String> {
         let mut text = String::new();
-        Transcoder::new(bytes, encoding).read_to_string(&mut text).map(|_| text)
+        Transcoder::new(bytes, encoding)
+            .read_to_string(&mut text)
+            .map(|_| text)
     }
 
     #[test]
@@ -264,15 +278,27 @@ mod tests {
         let text = "Ångkajen;Öst—№\n".repeat(40_000);
         for encoding in [Encoding::UTF_8, Encoding::UTF_16LE, Encoding::UTF_16BE] {
             let mut bytes = Vec::new();
-            encoding.encode(&text, &mut bytes).expect("Unicode has them all");
-            assert_eq!(decoded(&bytes, encoding).expect("valid"), text, "{}", encoding.name());
+            encoding
+                .encode(&text, &mut bytes)
+                .expect("Unicode has them all");
+            assert_eq!(
+                decoded(&bytes, encoding).expect("valid"),
+                text,
+                "{}",
+                encoding.name()
+            );
         }
         let mut bytes = Vec::new();
         assert_eq!(Encoding::WINDOWS_1252.encode("Öst №", &mut bytes), Err('№'));
         bytes.clear();
-        Encoding::WINDOWS_1252.encode("Öst—", &mut bytes).expect("all there");
+        Encoding::WINDOWS_1252
+            .encode("Öst—", &mut bytes)
+            .expect("all there");
         assert_eq!(bytes, b"\xd6st\x97");
-        assert_eq!(decoded(&bytes, Encoding::WINDOWS_1252).expect("valid"), "Öst—");
+        assert_eq!(
+            decoded(&bytes, Encoding::WINDOWS_1252).expect("valid"),
+            "Öst—"
+        );
     }
 
     #[test]

@@ -4,6 +4,7 @@ use std::fmt;
 use std::io;
 
 use super::EncodingError;
+use crate::value::Size;
 
 /// A problem with a source.
 #[derive(Debug, thiserror::Error)]
@@ -84,7 +85,7 @@ pub enum ReadProblem {
     #[error(transparent)]
     EncodingName(#[from] EncodingError),
     /// A record has too few or too many fields.
-    #[error("the record has {found} fields where the header has {expected}")]
+    #[error("the record has {found} field{} where the header has {expected}", if *.found == 1 { "" } else { "s" })]
     Ragged {
         /// Fields of the record.
         found: usize,
@@ -100,10 +101,18 @@ pub enum ReadProblem {
     #[error("a quoted field that opens here runs over the line end and ends in the middle of text")]
     MisplacedQuote,
     /// A record is larger than memory allows.
-    #[error("the record that begins here is larger than {limit} bytes")]
+    #[error("the record that begins here is larger than {limit}, a quarter of --memory")]
     RecordTooLarge {
         /// The largest record that is taken.
-        limit: usize,
+        limit: Size,
+    },
+    /// What the file is compressed with cannot be undone.
+    #[error("the {compression} data is damaged or ends too early ({cause})")]
+    Compression {
+        /// What it is compressed with.
+        compression: &'static str,
+        /// What the decompressor said.
+        cause: io::Error,
     },
     /// The sources of one run do not have the same columns.
     #[error("its columns are not those of {first}: {difference}")]
@@ -125,11 +134,16 @@ impl ReadProblem {
                 "for UTF-16 without a byte-order mark say --encoding utf-16le or utf-16be"
                     .to_owned(),
             ),
-            Self::Encoding { likely: Some(likely), .. } => {
-                Some(format!("it may be {likely}: try --encoding {likely}"))
-            }
+            Self::Encoding {
+                likely: Some(likely),
+                ..
+            } => Some(format!("it may be {likely}: try --encoding {likely}")),
             Self::Encoding { .. } => Some("name its encoding with --encoding".to_owned()),
-            Self::Ragged { surplus: false, found, expected } if found < expected => Some(
+            Self::Ragged {
+                surplus: false,
+                found,
+                expected,
+            } if found < expected => Some(
                 "--ragged pad fills the missing fields with blanks, --ragged reject leaves such \
                  records out (--rejects FILE keeps them)"
                     .to_owned(),
@@ -152,7 +166,11 @@ impl ReadProblem {
                 Some("an unclosed quote? if not, allow more with --memory".to_owned())
             }
             Self::OtherColumns { .. } => Some("split the files one by one".to_owned()),
-            Self::Io(_) | Self::Empty | Self::NotText { .. } | Self::EncodingName(_) => None,
+            Self::Compression { .. }
+            | Self::Io(_)
+            | Self::Empty
+            | Self::NotText { .. }
+            | Self::EncodingName(_) => None,
         }
     }
 }

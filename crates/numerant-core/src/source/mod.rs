@@ -8,6 +8,6 @@ mod error;
 mod open;
 
 pub use encoding::{Encoding, EncodingError};
-pub(crate) use encoding::{Malformed, Transcoder, guess_encoding};
+pub(crate) use encoding::{Malformed, Transcoder, guess_encoding, mostly_utf16};
 pub use error::{Place, ReadError, ReadProblem};
 pub use open::{Identity, Input, SourcePath};

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use flate2::read::MultiGzDecoder;
 
-use super::{Place, ReadError, ReadProblem};
+use super::{Malformed, Place, ReadError, ReadProblem};
 
 /// What a source was called on the command line or in a job: a path, or `-` for standard input.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
@@ -23,7 +23,11 @@ pub enum SourcePath {
 
 impl From<PathBuf> for SourcePath {
     fn from(path: PathBuf) -> Self {
-        if path.as_os_str() == "-" { Self::Standard } else { Self::File(path) }
+        if path.as_os_str() == "-" {
+            Self::Standard
+        } else {
+            Self::File(path)
+        }
     }
 }
 
@@ -61,19 +65,36 @@ impl SourcePath {
 
     /// The name of the folder that the file is in; empty for standard input.
     pub fn folder(&self) -> String {
-        let Self::File(path) = self else { return String::new() };
-        let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty());
+        let Self::File(path) = self else {
+            return String::new();
+        };
+        let parent = path
+            .parent()
+            .filter(|parent| !parent.as_os_str().is_empty());
         let parent = parent.map_or_else(|| PathBuf::from("."), Path::to_path_buf);
-        let named = if parent.file_name().is_some() { Ok(parent) } else { parent.canonicalize() };
+        let named = if parent.file_name().is_some() {
+            Ok(parent)
+        } else {
+            parent.canonicalize()
+        };
         named
             .ok()
-            .and_then(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()))
+            .and_then(|path| {
+                path.file_name()
+                    .map(|name| name.to_string_lossy().into_owned())
+            })
             .unwrap_or_default()
     }
 
     fn stem_and_extension(&self) -> (String, String) {
-        let Self::File(path) = self else { return ("stdin".to_owned(), String::new()) };
-        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let Self::File(path) = self else {
+            return ("stdin".to_owned(), String::new());
+        };
+        let name = path
+            .file_name()
+            .unwrap_or_default()
+            .to_string_lossy()
+            .into_owned();
         let plain = [".gz", ".zst"]
             .iter()
             .find_map(|ending| name.strip_suffix(ending))
@@ -92,7 +113,11 @@ impl SourcePath {
     }
 
     pub(crate) fn error_at(&self, place: Place, problem: ReadProblem) -> ReadError {
-        ReadError { source_name: self.to_string(), place, problem }
+        ReadError {
+            source_name: self.to_string(),
+            place,
+            problem,
+        }
     }
 
     /// The identity of the file that the path leads to, through links; `None` for standard input
@@ -114,7 +139,9 @@ impl Identity {
     #[cfg(unix)]
     pub fn of(path: &Path) -> Option<Self> {
         use std::os::unix::fs::MetadataExt;
-        path.metadata().ok().map(|found| Self((found.dev(), found.ino())))
+        path.metadata()
+            .ok()
+            .map(|found| Self((found.dev(), found.ino())))
     }
 
     /// The identity of what is at `path`; `None` if nothing is there.
@@ -138,7 +165,9 @@ pub struct Input {
 
 impl fmt::Debug for Input {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Input").field("path", &self.path).finish_non_exhaustive()
+        f.debug_struct("Input")
+            .field("path", &self.path)
+            .finish_non_exhaustive()
     }
 }
 
@@ -182,7 +211,10 @@ impl Input {
         size: Option<u64>,
     ) -> Result<Self, ReadError> {
         let taken = Arc::new(AtomicU64::new(0));
-        let mut counted = Counted { inner: reader, taken: Arc::clone(&taken) };
+        let mut counted = Counted {
+            inner: reader,
+            taken: Arc::clone(&taken),
+        };
         let mut first = [0; 4];
         let mut filled = 0;
         while filled < first.len() {
@@ -196,15 +228,27 @@ impl Input {
         let start = &first[..filled];
         let whole = io::Cursor::new(start.to_vec()).chain(counted);
         let (reader, compression): (Box<dyn Read + Send>, _) = if start.starts_with(b"\x1f\x8b") {
-            (Box::new(MultiGzDecoder::new(io::BufReader::with_capacity(1 << 17, whole))), Some("gzip"))
+            (
+                Box::new(MultiGzDecoder::new(io::BufReader::with_capacity(
+                    1 << 17,
+                    whole,
+                ))),
+                Some("gzip"),
+            )
         } else if start == b"\x28\xb5\x2f\xfd" {
-            let decoder = zstd::Decoder::new(whole)
-                .map_err(|error| path.error(ReadProblem::Io(error)))?;
+            let decoder =
+                zstd::Decoder::new(whole).map_err(|error| path.error(ReadProblem::Io(error)))?;
             (Box::new(decoder), Some("zstd"))
         } else {
             (Box::new(whole), None)
         };
-        Ok(Self { path, compression, size, reader, taken })
+        Ok(Self {
+            path,
+            compression,
+            size,
+            reader,
+            taken,
+        })
     }
 
     /// A counter of the bytes taken from the file so far, before they are decompressed.
@@ -220,7 +264,18 @@ impl Input {
                 Ok(0) => break,
                 Ok(read) => filled += read,
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(self.path.error(ReadProblem::Io(error))),
+                Err(cause) => {
+                    // What the system says has a number; what has none is the decompressor's.
+                    let problem = match self.compression {
+                        Some(compression)
+                            if cause.raw_os_error().is_none() && !is_malformed(&cause) =>
+                        {
+                            ReadProblem::Compression { compression, cause }
+                        }
+                        _ => ReadProblem::Io(cause),
+                    };
+                    return Err(self.path.error(problem));
+                }
             }
         }
         Ok(filled)
@@ -234,6 +289,11 @@ impl Input {
         let inner = std::mem::replace(&mut self.reader, Box::new(io::empty()));
         self.reader = Box::new(around(inner));
     }
+}
+
+/// Whether an error is about the text and not about the bytes that it came in.
+fn is_malformed(error: &io::Error) -> bool {
+    matches!(error.get_ref(), Some(cause) if cause.is::<Malformed>())
 }
 
 /// Counts what passes, so that progress can be told while another thread reads.
@@ -257,12 +317,21 @@ mod tests {
     #[test]
     fn names_of_sources() {
         let path = SourcePath::from(PathBuf::from("in/calls.2026.CSV.gz"));
-        assert_eq!((path.stem().as_str(), path.extension().as_str()), ("calls.2026", "csv"));
+        assert_eq!(
+            (path.stem().as_str(), path.extension().as_str()),
+            ("calls.2026", "csv")
+        );
         assert_eq!(path.folder(), "in");
         let plain = SourcePath::from(PathBuf::from("calls"));
-        assert_eq!((plain.stem().as_str(), plain.extension().as_str()), ("calls", ""));
+        assert_eq!(
+            (plain.stem().as_str(), plain.extension().as_str()),
+            ("calls", "")
+        );
         let hidden = SourcePath::from(PathBuf::from(".calls"));
-        assert_eq!((hidden.stem().as_str(), hidden.extension().as_str()), (".calls", ""));
+        assert_eq!(
+            (hidden.stem().as_str(), hidden.extension().as_str()),
+            (".calls", "")
+        );
         assert_eq!(SourcePath::from(PathBuf::from("-")).stem(), "stdin");
     }
 }

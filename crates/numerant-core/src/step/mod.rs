@@ -42,8 +42,15 @@ fn find(name: &str, columns: &Columns, left: &[usize]) -> Result<usize, ColumnEr
     if left.contains(&place) {
         return Ok(place);
     }
-    let columns = left.iter().map(|place| columns.names()[*place].clone()).collect();
-    Err(ColumnError { name: name.to_owned(), nearest: None, columns })
+    let columns = left
+        .iter()
+        .map(|place| columns.names()[*place].clone())
+        .collect();
+    Err(ColumnError {
+        name: name.to_owned(),
+        nearest: None,
+        columns,
+    })
 }
 
 #[cfg(test)]
@@ -66,9 +73,18 @@ mod tests {
         assert_eq!(places(&[keep(&["dues", "id"])]), Ok(Some(vec![2, 0])));
         assert_eq!(places(&[drop(&["quay"])]), Ok(Some(vec![0, 2])));
         assert_eq!(places(&[keep(&["id", "quay", "dues"])]), Ok(None));
-        assert_eq!(places(&[keep(&["dues", "id"]), drop(&["id"])]), Ok(Some(vec![2])));
+        assert_eq!(
+            places(&[keep(&["dues", "id"]), drop(&["id"])]),
+            Ok(Some(vec![2]))
+        );
         let error = places(&[drop(&["dues"]), keep(&["dues"])]).expect_err("it is gone");
         assert_eq!(error.columns, ["id", "quay"]);
-        assert_eq!(places(&[drop(&["duse"])]).expect_err("typo").nearest.as_deref(), Some("dues"));
+        assert_eq!(
+            places(&[drop(&["duse"])])
+                .expect_err("typo")
+                .nearest
+                .as_deref(),
+            Some("dues")
+        );
     }
 }

@@ -42,7 +42,9 @@ impl Kind {
 
     /// The type of a single value.
     pub fn of(value: &[u8]) -> Self {
-        let Some(&first) = value.first() else { return Self::Blank };
+        let Some(&first) = value.first() else {
+            return Self::Blank;
+        };
         match first {
             b'0'..=b'9' if value.get(4) == Some(&b'-') => match Moment::parse_iso(value) {
                 Some(Moment { time: None, .. }) => Self::Date,
@@ -116,7 +118,11 @@ impl KindTally {
                 return kind;
             }
         }
-        if count(Kind::Integer) + count(Kind::Decimal) == values { Kind::Decimal } else { Kind::Text }
+        if count(Kind::Integer) + count(Kind::Decimal) == values {
+            Kind::Decimal
+        } else {
+            Kind::Text
+        }
     }
 
     /// The digits behind the point, where all values of a decimal column have as many.
@@ -171,7 +177,10 @@ mod tests {
         assert_eq!(tally(&["1.50", "2.00"]), (Kind::Decimal, Some(2), 0));
         assert_eq!(tally(&["1.50", "2"]), (Kind::Decimal, None, 0));
         assert_eq!(tally(&["1", "x"]), (Kind::Text, None, 0));
-        assert_eq!(tally(&["2026-03-05", "2026-03-05 10:00"]), (Kind::Text, None, 0));
+        assert_eq!(
+            tally(&["2026-03-05", "2026-03-05 10:00"]),
+            (Kind::Text, None, 0)
+        );
         assert_eq!(tally(&["", ""]), (Kind::Blank, None, 2));
     }
 }

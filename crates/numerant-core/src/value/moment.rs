@@ -34,14 +34,19 @@ impl std::str::FromStr for DateFormat {
     type Err = DateFormatError;
 
     fn from_str(format: &str) -> Result<Self, Self::Err> {
-        let failed = |reason: String| DateFormatError { format: format.to_owned(), reason };
+        let failed = |reason: String| DateFormatError {
+            format: format.to_owned(),
+            reason,
+        };
         let sample = Date::constant(2026, 10, 23).at(21, 45, 56, 0);
-        let written =
-            jiff::fmt::strtime::format(format, sample).map_err(|error| failed(error.to_string()))?;
+        let written = jiff::fmt::strtime::format(format, sample)
+            .map_err(|error| failed(error.to_string()))?;
         let parsed = Self(format.to_owned());
         match parsed.parse_text(&written) {
             Some(moment) if moment.date == sample.date() => Ok(parsed),
-            _ => Err(failed("day, month and year do not all come out of it".to_owned())),
+            _ => Err(failed(
+                "day, month and year do not all come out of it".to_owned(),
+            )),
         }
     }
 }
@@ -64,7 +69,10 @@ impl DateFormat {
     fn parse_text(&self, text: &str) -> Option<Moment> {
         let broken_down = jiff::fmt::strtime::parse(&self.0, text).ok()?;
         let date = broken_down.to_date().ok()?;
-        Some(Moment { date, time: broken_down.to_time().ok() })
+        Some(Moment {
+            date,
+            time: broken_down.to_time().ok(),
+        })
     }
 }
 
@@ -90,7 +98,10 @@ impl Moment {
             }
             _ => return None,
         };
-        Some(Self { date, time: time_behind(rest)? })
+        Some(Self {
+            date,
+            time: time_behind(rest)?,
+        })
     }
 
     fn parse_dotted(text: &[u8]) -> Option<Self> {
@@ -106,7 +117,10 @@ impl Moment {
         let day = i8::try_from(number(day)?).ok()?;
         let month = i8::try_from(number(month)?).ok()?;
         let date = Date::new(number(year)?, month, day).ok()?;
-        Some(Self { date, time: time_behind(rest)? })
+        Some(Self {
+            date,
+            time: time_behind(rest)?,
+        })
     }
 
     /// The moment with a time of day, midnight where none is written.
@@ -120,7 +134,9 @@ fn number(digits: &[u8]) -> Option<i16> {
         return None;
     }
     digits.iter().try_fold(0_i16, |value, digit| {
-        digit.is_ascii_digit().then(|| value * 10 + i16::from(digit - b'0'))
+        digit
+            .is_ascii_digit()
+            .then(|| value * 10 + i16::from(digit - b'0'))
     })
 }
 
@@ -129,7 +145,10 @@ fn two(tens: u8, ones: u8) -> Option<i8> {
 }
 
 /// The time behind a date: `Some(None)` if nothing is there, `None` if it is no time.
-#[allow(clippy::option_option, reason = "no time and no valid time are two answers")]
+#[allow(
+    clippy::option_option,
+    reason = "no time and no valid time are two answers"
+)]
 fn time_behind(rest: &[u8]) -> Option<Option<Time>> {
     let (hour, minute, rest) = match *rest {
         [] => return Some(None),
@@ -142,7 +161,10 @@ fn time_behind(rest: &[u8]) -> Option<Option<Time>> {
     };
     let rest = match *rest {
         [b'.' | b',', ref fraction @ ..] => {
-            let digits = fraction.iter().take_while(|byte| byte.is_ascii_digit()).count();
+            let digits = fraction
+                .iter()
+                .take_while(|byte| byte.is_ascii_digit())
+                .count();
             if digits == 0 {
                 return None;
             }
@@ -168,8 +190,10 @@ mod tests {
     use super::*;
 
     fn shown(text: &str, formats: &[&str]) -> Option<String> {
-        let formats: Vec<DateFormat> =
-            formats.iter().map(|format| format.parse().expect("a format")).collect();
+        let formats: Vec<DateFormat> = formats
+            .iter()
+            .map(|format| format.parse().expect("a format"))
+            .collect();
         Moment::parse(text.as_bytes(), &formats).map(|moment| moment.datetime().to_string())
     }
 
@@ -201,13 +225,23 @@ mod tests {
 
     #[test]
     fn dates_after_a_format() {
-        assert_eq!(shown("05/03/2026", &["%d/%m/%Y"]).as_deref(), Some("2026-03-05T00:00:00"));
-        assert_eq!(shown("05/03/2026", &["%m/%d/%Y"]).as_deref(), Some("2026-05-03T00:00:00"));
+        assert_eq!(
+            shown("05/03/2026", &["%d/%m/%Y"]).as_deref(),
+            Some("2026-03-05T00:00:00")
+        );
+        assert_eq!(
+            shown("05/03/2026", &["%m/%d/%Y"]).as_deref(),
+            Some("2026-05-03T00:00:00")
+        );
         assert_eq!(
             shown("5.3.26 7:05", &["%d/%m/%Y", "%d.%m.%y %H:%M"]).as_deref(),
             Some("2026-03-05T07:05:00")
         );
-        assert_eq!(shown("2026-03-05", &["%d/%m/%Y"]), None, "only the formats count");
+        assert_eq!(
+            shown("2026-03-05", &["%d/%m/%Y"]),
+            None,
+            "only the formats count"
+        );
         assert!("%H:%M".parse::<DateFormat>().is_err(), "no date in it");
         assert!("%Q".parse::<DateFormat>().is_err(), "no such sign");
     }

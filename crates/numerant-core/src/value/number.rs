@@ -26,7 +26,9 @@ impl Number {
         for (place, byte) in digits.iter().enumerate() {
             match byte {
                 b'0'..=b'9' => {
-                    units = units.checked_mul(10)?.checked_add(i128::from(byte - b'0'))?;
+                    units = units
+                        .checked_mul(10)?
+                        .checked_add(i128::from(byte - b'0'))?;
                 }
                 b'.' if point.is_none() && place > 0 => point = Some(place),
                 _ => return None,
@@ -37,7 +39,10 @@ impl Number {
             return None;
         }
         let units = if negative { -units } else { units };
-        Some(Self { units, scale: u32::try_from(scale).ok()? })
+        Some(Self {
+            units,
+            scale: u32::try_from(scale).ok()?,
+        })
     }
 
     /// The same number with `scale` digits behind the point; `None` if it has more digits there,
@@ -77,13 +82,30 @@ mod tests {
 
     #[test]
     fn numbers_there_and_back() {
-        for text in ["0", "7", "-12.50", "0.001", "170141183460469231731687303715884105727"] {
+        for text in [
+            "0",
+            "7",
+            "-12.50",
+            "0.001",
+            "170141183460469231731687303715884105727",
+        ] {
             assert_eq!(text.parse::<Number>().expect("a number").to_string(), text);
         }
         for text in ["", "-", ".5", "5.", "1e5", "1,5", " 1", "+1", "1.2.3", "½"] {
             assert_eq!(Number::parse(text.as_bytes()), None, "{text}");
         }
-        assert_eq!(Number::parse(&[b'9'; 40]), None, "more digits than are kept");
-        assert_eq!("1.5".parse::<Number>().ok().and_then(|n| n.rescaled(3)).map(|n| n.units), Some(1500));
+        assert_eq!(
+            Number::parse(&[b'9'; 40]),
+            None,
+            "more digits than are kept"
+        );
+        assert_eq!(
+            "1.5"
+                .parse::<Number>()
+                .ok()
+                .and_then(|n| n.rescaled(3))
+                .map(|n| n.units),
+            Some(1500)
+        );
     }
 }

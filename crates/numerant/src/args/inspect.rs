@@ -47,9 +47,12 @@ impl InspectArguments {
             read,
             date_format,
             memory: self.running.memory,
-            jobs: self.running.jobs,
             ..Job::default()
         };
-        InspectRequest { job, values: self.values, report: self.running.report }
+        InspectRequest {
+            job,
+            values: self.values,
+            report: self.running.report,
+        }
     }
 }

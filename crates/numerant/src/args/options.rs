@@ -7,9 +7,8 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use numerant_core::format::delimited::{
     Delimiter, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
-use numerant_core::job::Size;
 use numerant_core::source::Encoding;
-use numerant_core::value::DateFormat;
+use numerant_core::value::{DateFormat, Size};
 
 /// A parser for one of a few words, each with its value.
 pub(super) fn choice<T: Clone + Send + Sync + 'static>(
@@ -17,15 +16,23 @@ pub(super) fn choice<T: Clone + Send + Sync + 'static>(
 ) -> impl TypedValueParser<Value = T> {
     PossibleValuesParser::new(words.iter().map(|(word, _)| *word)).map(move |chosen| {
         let found = words.iter().find(|(word, _)| *word == chosen);
-        found.map(|(_, value)| value.clone()).expect("the parser lets only these words through")
+        found
+            .map(|(_, value)| value.clone())
+            .expect("the parser lets only these words through")
     })
 }
 
-const RAGGED: &[(&str, Ragged)] =
-    &[("error", Ragged::Error), ("pad", Ragged::Pad), ("reject", Ragged::Reject)];
+const RAGGED: &[(&str, Ragged)] = &[
+    ("error", Ragged::Error),
+    ("pad", Ragged::Pad),
+    ("reject", Ragged::Reject),
+];
 
-const LINE_ENDS: &[(&str, LineEnd)] =
-    &[("lf", LineEnd::Lf), ("crlf", LineEnd::CrLf), ("cr", LineEnd::Cr)];
+const LINE_ENDS: &[(&str, LineEnd)] = &[
+    ("lf", LineEnd::Lf),
+    ("crlf", LineEnd::CrLf),
+    ("cr", LineEnd::Cr),
+];
 
 const YES_NO: &[(&str, bool)] = &[("yes", true), ("no", false)];
 
@@ -120,9 +127,6 @@ impl WritingOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Running")]
 pub(super) struct RunningOptions {
-    /// Threads to use [default: as many as there are processors]
-    #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
-    pub(super) jobs: usize,
     /// Memory that buffers may take; a record may take a quarter of it
     #[arg(long, value_name = "SIZE", default_value = "512M")]
     pub(super) memory: Size,

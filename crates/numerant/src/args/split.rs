@@ -12,8 +12,10 @@ use super::options::{
     KeepingOptions, ReadingOptions, ReportOptions, RunningOptions, WritingOptions, choice,
 };
 
-const CLASHES: &[(&str, ClashPolicy)] =
-    &[("refuse", ClashPolicy::Refuse), ("number", ClashPolicy::Number)];
+const CLASHES: &[(&str, ClashPolicy)] = &[
+    ("refuse", ClashPolicy::Refuse),
+    ("number", ClashPolicy::Number),
+];
 
 const EXISTING: &[(&str, ExistingPolicy)] = &[
     ("refuse", ExistingPolicy::Refuse),
@@ -23,7 +25,8 @@ const EXISTING: &[(&str, ExistingPolicy)] = &[
 
 /// Take files apart: one output for each value, or combination of values
 #[derive(Debug, Args)]
-#[command(after_help = "Names: {column} is a column's value, {column:part} a part of it: year, \
+#[command(
+    after_help = "Names: {column} is a column's value, {column:part} a part of it: year, \
     quarter, month, week, day, weekday, hour or a pattern such as %Y-%m of a date; first N \
     characters; band N of a number; lower, upper, slug; a width such as 03. {.stem}, {.ext} and \
     {.folder} are the source's, {.n} and {.rows} the output's, {.date} and {.time} the run's. \
@@ -31,14 +34,20 @@ const EXISTING: &[(&str, ExistingPolicy)] = &[
     Examples:\n  \
     numerant split calls.csv --by quay --plan\n  \
     numerant split calls.csv --by quay,cargo --out parts --drop remarks\n  \
-    numerant split calls.csv --name '{quay}/{arrived:month}.csv' --ledger split.json")]
+    numerant split calls.csv --name '{quay}/{arrived:month}.csv' --ledger split.json"
+)]
 pub(crate) struct SplitArguments {
     /// Files to read, - for standard input; .gz and .zst are decompressed
     #[arg(required = true, value_name = "FILE")]
     files: Vec<PathBuf>,
     /// Columns, or parts such as arrived:month, that tell the outputs apart; a name with a comma
     /// or colon stands in double quotes
-    #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = keys)]
+    #[arg(
+        long,
+        value_name = "COLUMN[,COLUMN…]",
+        value_parser = keys,
+        help_heading = "Splitting"
+    )]
     by: Vec<Keys>,
     #[command(flatten)]
     reading: ReadingOptions,
@@ -55,7 +64,12 @@ pub(crate) struct SplitArguments {
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
     out: Option<PathBuf>,
     /// What stands in names for a blank value
-    #[arg(long, value_name = "TEXT", default_value = "blank", help_heading = "Naming")]
+    #[arg(
+        long,
+        value_name = "TEXT",
+        default_value = "blank",
+        help_heading = "Naming"
+    )]
     blank: String,
     /// What to do where two outputs would share a file
     #[arg(
@@ -84,8 +98,23 @@ pub(crate) struct SplitArguments {
     #[arg(long, help_heading = "Running")]
     ask: bool,
     /// Refuse to write more outputs than this
-    #[arg(long, value_name = "N", default_value_t = 1000, help_heading = "Running")]
+    #[arg(
+        long,
+        value_name = "N",
+        default_value_t = 1000,
+        help_heading = "Running"
+    )]
     max_outputs: u64,
+    /// Threads to use: 1, or 2 to read and write at the same time [default: as many as there are
+    /// processors]
+    #[arg(
+        long,
+        value_name = "N",
+        default_value_t = 0,
+        hide_default_value = true,
+        help_heading = "Running"
+    )]
+    jobs: usize,
     #[command(flatten)]
     keeping: KeepingOptions,
     #[command(flatten)]
@@ -152,7 +181,7 @@ impl SplitArguments {
             write: self.writing.options(),
             max_outputs: self.max_outputs,
             memory: self.running.memory,
-            jobs: self.running.jobs,
+            jobs: self.jobs,
             sync: self.writing.sync,
             ledger: self.keeping.ledger,
             rejects: self.keeping.rejects,
@@ -162,7 +191,11 @@ impl SplitArguments {
             (false, true) => Mode::Ask,
             (false, false) => Mode::Run,
         };
-        SplitRequest { job, mode, report: self.running.report }
+        SplitRequest {
+            job,
+            mode,
+            report: self.running.report,
+        }
     }
 }
 
@@ -170,7 +203,8 @@ impl SplitArguments {
 mod tests {
     use clap::Parser;
     use numerant_core::format::delimited::{LineEnd, Ragged, ReadOptions, WriteOptions};
-    use numerant_core::job::Size;
+
+    use numerant_core::value::Size;
 
     use super::*;
     use crate::args::{Arguments, Command};
@@ -197,13 +231,58 @@ mod tests {
     #[test]
     fn every_option_has_its_place_in_the_job() {
         let split = request(&[
-            "a.csv", "-", "--by", "quay,arrived:month", "--by", "cargo", "--delimiter", ";",
-            "--quote", "none", "--encoding", "latin1", "--no-header", "--skip-lines", "3",
-            "--ragged", "reject", "--date-format", "%d/%m/%Y", "--keep", "a,b", "--drop", "b",
-            "--name", "{quay}.tsv", "--out", "parts", "--blank", "none", "--clash", "number",
-            "--existing", "skip", "--out-delimiter", "tab", "--out-encoding", "utf-16le",
-            "--bom=no", "--line-end", "crlf", "--sync", "--plan", "--max-outputs", "7",
-            "--ledger", "l.json", "--rejects", "r.csv", "--jobs", "2", "--memory", "64M",
+            "a.csv",
+            "-",
+            "--by",
+            "quay,arrived:month",
+            "--by",
+            "cargo",
+            "--delimiter",
+            ";",
+            "--quote",
+            "none",
+            "--encoding",
+            "latin1",
+            "--no-header",
+            "--skip-lines",
+            "3",
+            "--ragged",
+            "reject",
+            "--date-format",
+            "%d/%m/%Y",
+            "--keep",
+            "a,b",
+            "--drop",
+            "b",
+            "--name",
+            "{quay}.tsv",
+            "--out",
+            "parts",
+            "--blank",
+            "none",
+            "--clash",
+            "number",
+            "--existing",
+            "skip",
+            "--out-delimiter",
+            "tab",
+            "--out-encoding",
+            "utf-16le",
+            "--bom=no",
+            "--line-end",
+            "crlf",
+            "--sync",
+            "--plan",
+            "--max-outputs",
+            "7",
+            "--ledger",
+            "l.json",
+            "--rejects",
+            "r.csv",
+            "--jobs",
+            "2",
+            "--memory",
+            "64M",
         ]);
         let expected = Job {
             sources: vec![PathBuf::from("a.csv").into(), PathBuf::from("-").into()],

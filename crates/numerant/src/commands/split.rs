@@ -41,7 +41,7 @@ pub(super) fn split(
         }
     }
     let summary = with_progress(engine::run)?;
-    reporter.split(&summary, job.ledger.as_deref())?;
+    reporter.split(&summary, job.ledger.as_deref(), request.mode == Mode::Ask)?;
     Ok(())
 }
 
@@ -50,7 +50,11 @@ fn confirmed(summary: &Summary) -> io::Result<bool> {
     let count = summary.ledger.outputs.len();
     let mut question = io::stderr().lock();
     let out = crate::report::folder(&summary.out);
-    write!(question, "Write {} to {out}? [y/N] ", crate::report::files(count as u64))?;
+    write!(
+        question,
+        "Write {} to {out}? [y/N] ",
+        crate::report::files(count as u64)
+    )?;
     question.flush()?;
     let mut answer = String::new();
     io::stdin().lock().read_line(&mut answer)?;

@@ -32,12 +32,25 @@ const AGENTS: [&str; 9] = [
 ];
 
 const VESSEL_FIRST: [&str; 14] = [
-    "Amber", "Borea", "Cormorant", "Dovrefjord", "Eider", "Fulmar", "Grebe", "Halcyon", "Isgrim",
-    "Juniper", "Kittiwake", "Lodestar", "Merganser", "Nordlys",
+    "Amber",
+    "Borea",
+    "Cormorant",
+    "Dovrefjord",
+    "Eider",
+    "Fulmar",
+    "Grebe",
+    "Halcyon",
+    "Isgrim",
+    "Juniper",
+    "Kittiwake",
+    "Lodestar",
+    "Merganser",
+    "Nordlys",
 ];
 
-const VESSEL_SECOND: [&str; 9] =
-    ["", " II", " Star", " Trader", " Express", " Maid", " Sund", " Carrier", " Queen"];
+const VESSEL_SECOND: [&str; 9] = [
+    "", " II", " Star", " Trader", " Express", " Maid", " Sund", " Carrier", " Queen",
+];
 
 /// Codes that ISO 3166 leaves to their users: no country has them.
 const FLAGS: [&str; 6] = ["XA", "XB", "XD", "XG", "XN", "XV"];
@@ -85,17 +98,30 @@ pub(super) fn csv() -> Vec<u8> {
 fn call(number: u32, random: &mut Random, text: &mut String) {
     let quay = *random.weighted(&QUAYS);
     let (cargo, most_tonnes) = *random.weighted(&CARGOES);
-    let vessel = format!("{}{}", random.pick(&VESSEL_FIRST), random.pick(&VESSEL_SECOND));
-    let arrived = date(2025, 1, 1).at(0, 0, 0, 0) + (random.below(546 * 24 * 12) as i64 * 5).minutes();
+    let vessel = format!(
+        "{}{}",
+        random.pick(&VESSEL_FIRST),
+        random.pick(&VESSEL_SECOND)
+    );
+    let arrived =
+        date(2025, 1, 1).at(0, 0, 0, 0) + (random.below(546 * 24 * 12) as i64 * 5).minutes();
     let departed = arrived + (180 + random.below(3600) as i64).minutes();
     let tonnes = most_tonnes / 20 + random.below(most_tonnes);
     let dues = 18_000 + tonnes * 31 + random.below(100);
     let berth = format!("{}{}", random.pick(&['A', 'B', 'C']), 1 + random.below(9));
-    let remark = if random.chance(220) { *random.pick(&REMARKS) } else { "" };
+    let remark = if random.chance(220) {
+        *random.pick(&REMARKS)
+    } else {
+        ""
+    };
     let fields = [
         format!("{:07}", 410_000 + number),
         quay.to_owned(),
-        if quay.is_empty() { String::new() } else { berth },
+        if quay.is_empty() {
+            String::new()
+        } else {
+            berth
+        },
         (*random.pick(&AGENTS)).to_owned(),
         vessel,
         (*random.pick(&FLAGS)).to_owned(),
@@ -106,7 +132,11 @@ fn call(number: u32, random: &mut Random, text: &mut String) {
         format!("{}.{}", 3 + random.below(12), random.below(10)),
         format!("{}.{:02}", dues / 100, dues % 100),
         if random.chance(720) { "TRUE" } else { "FALSE" }.to_owned(),
-        if random.chance(30) { String::new() } else { format!("{:05}", random.below(99_999)) },
+        if random.chance(30) {
+            String::new()
+        } else {
+            format!("{:05}", random.below(99_999))
+        },
         remark.to_owned(),
     ];
     for (place, field) in fields.iter().enumerate() {
@@ -131,7 +161,10 @@ mod tests {
         let calls = csv();
         assert_eq!(calls, csv());
         let text = String::from_utf8(calls).expect("UTF-8");
-        assert_eq!(text.lines().next().map(|header| header.split(',').count()), Some(15));
+        assert_eq!(
+            text.lines().next().map(|header| header.split(',').count()),
+            Some(15)
+        );
         insta::assert_snapshot!(text.lines().take(12).collect::<Vec<_>>().join("\n"));
     }
 }

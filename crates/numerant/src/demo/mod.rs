@@ -34,7 +34,10 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
             .next()
             .is_none();
         let ours = fs::read_to_string(folder.join(README)).is_ok_and(|text| {
-            README_TEXT.lines().next().is_some_and(|first| text.starts_with(first))
+            README_TEXT
+                .lines()
+                .next()
+                .is_some_and(|first| text.starts_with(first))
         });
         if !empty && !ours {
             return Err(Failure::Demo {
@@ -48,7 +51,10 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
         fs::remove_dir_all(folder).map_err(|error| failed(folder, &error))?;
     }
     fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
-    for (name, bytes) in [(README, README_TEXT.as_bytes()), ("calls.csv", &calls::csv())] {
+    for (name, bytes) in [
+        (README, README_TEXT.as_bytes()),
+        ("calls.csv", &calls::csv()),
+    ] {
         let path = folder.join(name);
         fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;
     }

@@ -34,7 +34,15 @@ const STOPS: &[Stop] = &[
     },
     Stop {
         why: "Which files would a split by quay write?",
-        words: &["split", "calls.csv", "--by", "quay", "--blank", "no quay", "--plan"],
+        words: &[
+            "split",
+            "calls.csv",
+            "--by",
+            "quay",
+            "--blank",
+            "no quay",
+            "--plan",
+        ],
         code: 0,
     },
     Stop {
@@ -78,7 +86,7 @@ const STOPS: &[Stop] = &[
             "--by",
             "cargo",
             "--keep",
-            "call_id,cargo,vessel,tonnes,dues",
+            "call_id,cargo,agent,tonnes,dues",
             "--out",
             "partner",
             "--out-delimiter",
@@ -103,7 +111,10 @@ pub(crate) fn walk(folder: &Path) -> Result<(), Failure> {
     {
         let mut out = anstream::stdout().lock();
         let shown = crate::report::folder(folder);
-        writeln!(out, "{TITLE}The Port of Varnholm{TITLE:#}: sample data is laid out in {shown}")?;
+        writeln!(
+            out,
+            "{TITLE}The Port of Varnholm{TITLE:#}: sample data is laid out in {shown}"
+        )?;
         writeln!(out, "{TYPED}$ cd {shown}{TYPED:#}")?;
         out.flush()?;
     }
@@ -132,7 +143,10 @@ pub(crate) fn walk(folder: &Path) -> Result<(), Failure> {
     }
     let mut out = anstream::stdout().lock();
     let shown = crate::report::folder(folder);
-    writeln!(out, "\n{TITLE}That was the walk.{TITLE:#} All of it is in {shown}: look around.")?;
+    writeln!(
+        out,
+        "\n{TITLE}That was the walk.{TITLE:#} All of it is in {shown}: look around."
+    )?;
     Ok(out.flush()?)
 }
 

@@ -12,7 +12,7 @@ use super::words::{FAINT, HEADING, bytes, counted, number, records};
 pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<()> {
     writeln!(out, "{HEADING}{}{HEADING:#}", inspection.path)?;
     for (label, text) in facts(inspection) {
-        writeln!(out, "  {FAINT}{label:<10}{FAINT:#}  {text}")?;
+        writeln!(out, "  {FAINT}{label:<11}{FAINT:#}  {text}")?;
     }
     writeln!(out)?;
     let mut table = Table::new(
@@ -27,7 +27,7 @@ pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<
         ],
     );
     for (place, column) in inspection.columns.iter().enumerate() {
-        table.row(vec![
+        table.row(&[
             number(place as u64 + 1),
             column.name.clone(),
             kind(column),
@@ -47,8 +47,10 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     let told = &inspection.told;
     let mut facts = Vec::new();
     let found = |found_out: bool| if found_out { "" } else { " (as said)" };
-    let compression =
-        inspection.compression.map(|name| format!(", {name}-compressed")).unwrap_or_default();
+    let compression = inspection
+        .compression
+        .map(|name| format!(", {name}-compressed"))
+        .unwrap_or_default();
     facts.push(("format", format!("{}{compression}", inspection.format)));
     let delimiter = if told.single_column {
         "none found: one field on each line".to_owned()
@@ -57,9 +59,16 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     };
     facts.push(("delimiter", delimiter));
     facts.push(("quotes", quotes(inspection)));
-    let mark = if dialect.bom { ", with byte-order mark" } else { "" };
+    let mark = if dialect.bom {
+        ", with byte-order mark"
+    } else {
+        ""
+    };
     let encoding = dialect.encoding.name();
-    facts.push(("encoding", format!("{encoding}{}{mark}", found(told.encoding_detected))));
+    facts.push((
+        "encoding",
+        format!("{encoding}{}{mark}", found(told.encoding_detected)),
+    ));
     let mut line_ends = dialect.line_end.name().to_owned();
     if inspection.other_line_ends > 0 {
         let others = records(inspection.other_line_ends);
@@ -67,7 +76,10 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     }
     facts.push(("line ends", line_ends));
     let header = if dialect.header {
-        format!("yes, {}", counted(inspection.columns.len() as u64, "column", "columns"))
+        format!(
+            "yes, {}",
+            counted(inspection.columns.len() as u64, "column", "columns")
+        )
     } else {
         "no (as said)".to_owned()
     };
@@ -91,7 +103,9 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
 }
 
 fn quotes(inspection: &Inspection) -> String {
-    let Quote::Byte(quote) = inspection.dialect.quote else { return "none (as said)".to_owned() };
+    let Quote::Byte(quote) = inspection.dialect.quote else {
+        return "none (as said)".to_owned();
+    };
     let sign = char::from(quote);
     let (quoted, all) = (inspection.quoted_fields, inspection.fields);
     if quoted == 0 {
@@ -100,35 +114,71 @@ fn quotes(inspection: &Inspection) -> String {
         format!("{sign} around every field")
     } else {
         let share = quoted as f64 * 100.0 / all as f64;
-        let share = if share < 0.1 { "under 0.1 %".to_owned() } else { format!("{share:.1} %") };
-        format!("{sign} around {} ({share})", counted(quoted, "field", "fields"))
+        let share = if share < 0.1 {
+            "under 0.1 %".to_owned()
+        } else {
+            format!("{share:.1} %")
+        };
+        format!(
+            "{sign} around {} ({share})",
+            counted(quoted, "field", "fields")
+        )
     }
 }
 
 fn kind(column: &ColumnProfile) -> String {
     match column.scale {
-        Some(scale) => format!("{}, {}", column.kind.name(), counted(scale as u64, "place", "places")),
+        Some(scale) => format!(
+            "{}, {}",
+            column.kind.name(),
+            counted(scale as u64, "place", "places")
+        ),
         None => column.kind.name().to_owned(),
     }
 }
 
 /// The values of a column and how often they stand.
 pub(super) fn show_values(out: &mut impl Write, counts: &ValueCounts) -> io::Result<()> {
-    let ValueCounts { path, key, records: all, values, incomplete, .. } = counts;
+    let ValueCounts {
+        path,
+        key,
+        records: all,
+        values,
+        incomplete,
+        ..
+    } = counts;
     let more = if *incomplete { "more than " } else { "" };
     let distinct = counted(values.len() as u64, "value", "values");
-    writeln!(out, "{HEADING}{path}: {more}{distinct} of {key} in {}{HEADING:#}", records(*all))?;
+    writeln!(
+        out,
+        "{HEADING}{path}: {more}{distinct} of {key} in {}{HEADING:#}",
+        records(*all)
+    )?;
     writeln!(out)?;
-    let columns = [("records", Align::Right), ("share", Align::Right), ("value", Align::Left)];
+    let columns = [
+        ("records", Align::Right),
+        ("share", Align::Right),
+        ("value", Align::Left),
+    ];
     let mut table = Table::new(2, &columns);
     for count in values {
-        let share = format!("{:.1} %", count.records as f64 * 100.0 / (*all).max(1) as f64);
-        let value = if count.value.is_empty() { "(blank)" } else { &count.value };
-        table.row(vec![number(count.records), share, value.to_owned()]);
+        let share = format!(
+            "{:.1} %",
+            count.records as f64 * 100.0 / (*all).max(1) as f64
+        );
+        let value = if count.value.is_empty() {
+            "(blank)"
+        } else {
+            &count.value
+        };
+        table.row(&[number(count.records), share, value.to_owned()]);
     }
     table.show(out)?;
     if *incomplete {
-        writeln!(out, "  and others: not all distinct values could be counted")?;
+        writeln!(
+            out,
+            "  and others: not all distinct values could be counted"
+        )?;
     }
     Ok(())
 }

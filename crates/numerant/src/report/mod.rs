@@ -33,12 +33,18 @@ pub(crate) struct Reporter {
 
 impl Reporter {
     pub(crate) fn new(options: ReportOptions) -> Self {
-        Self { report: options.report, quiet: options.quiet }
+        Self {
+            report: options.report,
+            quiet: options.quiet,
+        }
     }
 
     /// For commands that have no options of reporting.
     pub(crate) fn plain() -> Self {
-        Self { report: Report::Text, quiet: false }
+        Self {
+            report: Report::Text,
+            quiet: false,
+        }
     }
 
     pub(crate) fn inspections(&self, inspections: &[Inspection]) -> io::Result<()> {
@@ -56,7 +62,9 @@ impl Reporter {
             inspection::show(&mut out, inspection)?;
         }
         out.flush()?;
-        inspections.iter().try_for_each(|inspection| self.notices(&inspection.notices()))
+        inspections
+            .iter()
+            .try_for_each(|inspection| self.notices(&inspection.notices()))
     }
 
     pub(crate) fn values(&self, counts: &[ValueCounts]) -> io::Result<()> {
@@ -80,7 +88,7 @@ impl Reporter {
     /// error, so that the one result of the command stays alone on standard output.
     pub(crate) fn plan(&self, summary: &Summary, question_follows: bool) -> io::Result<()> {
         if question_follows {
-            run::plan(&mut anstream::stderr().lock(), summary)?;
+            run::plan(&mut anstream::stderr().lock(), summary, false)?;
             return self.notices(&summary.notices);
         }
         if self.report == Report::Json {
@@ -88,17 +96,18 @@ impl Reporter {
         }
         if !self.quiet {
             let mut out = anstream::stdout().lock();
-            run::plan(&mut out, summary)?;
+            run::plan(&mut out, summary, true)?;
             out.flush()?;
         }
         self.notices(&summary.notices)
     }
 
-    /// Shows what a run has written.
+    /// Shows what a run has written; its notices only if no plan has shown them before.
     pub(crate) fn split(
         &self,
         summary: &Summary,
         ledger: Option<&std::path::Path>,
+        was_planned: bool,
     ) -> io::Result<()> {
         if self.report == Report::Json {
             return json::print(&json::summary(summary, false));
@@ -108,7 +117,11 @@ impl Reporter {
             run::done(&mut out, summary, ledger)?;
             out.flush()?;
         }
-        self.notices(&summary.notices)
+        if was_planned {
+            Ok(())
+        } else {
+            self.notices(&summary.notices)
+        }
     }
 
     fn notices(&self, notices: &[Notice]) -> io::Result<()> {

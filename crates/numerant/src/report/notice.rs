@@ -23,7 +23,11 @@ pub(super) fn text(notice: &Notice) -> String {
                 .iter()
                 .map(|(value, name)| format!("'{value}' → {name}"))
                 .collect();
-            let more = if changed.count > examples.len() as u64 { ", …" } else { "" };
+            let more = if changed.count > examples.len() as u64 {
+                ", …"
+            } else {
+                ""
+            };
             format!(
                 "{} changed to what every system can hold: {}{more}",
                 counted(changed.count, "name was", "names were"),
@@ -38,9 +42,16 @@ pub(super) fn text(notice: &Notice) -> String {
 pub(super) fn header(note: &HeaderNote) -> String {
     match note {
         HeaderNote::Blank { column, name } => {
-            format!("column {} has no name; call it '{name}'", number(*column as u64))
+            format!(
+                "column {} has no name; call it '{name}'",
+                number(*column as u64)
+            )
         }
-        HeaderNote::Duplicate { column, header, name } => format!(
+        HeaderNote::Duplicate {
+            column,
+            header,
+            name,
+        } => format!(
             "column {} is called '{header}' like an earlier one; call it '{name}'",
             number(*column as u64)
         ),

@@ -27,7 +27,14 @@ struct State {
 impl Progress {
     pub(crate) fn new(quiet: bool) -> Self {
         let wanted = !quiet && std::io::stderr().is_terminal();
-        Self { wanted, state: Mutex::new(State { begun: Instant::now(), total: None, bar: None }) }
+        Self {
+            wanted,
+            state: Mutex::new(State {
+                begun: Instant::now(),
+                total: None,
+                bar: None,
+            }),
+        }
     }
 
     /// Takes the line away.
@@ -51,7 +58,9 @@ impl Observer for Progress {
         if !self.wanted {
             return;
         }
-        let Ok(mut state) = self.state.lock() else { return };
+        let Ok(mut state) = self.state.lock() else {
+            return;
+        };
         if state.bar.is_none() {
             if state.begun.elapsed() < PATIENCE {
                 return;

@@ -23,12 +23,20 @@ pub(super) struct Table {
 
 impl Table {
     pub(super) fn new(indent: usize, columns: &[(&str, Align)]) -> Self {
-        let columns = columns.iter().map(|(name, align)| ((*name).to_owned(), *align)).collect();
-        Self { columns, rows: Vec::new(), indent }
+        let columns = columns
+            .iter()
+            .map(|(name, align)| ((*name).to_owned(), *align))
+            .collect();
+        Self {
+            columns,
+            rows: Vec::new(),
+            indent,
+        }
     }
 
-    pub(super) fn row(&mut self, cells: Vec<String>) {
-        self.rows.push(cells.iter().map(|cell| visible(cell)).collect());
+    pub(super) fn row(&mut self, cells: &[String]) {
+        self.rows
+            .push(cells.iter().map(|cell| visible(cell)).collect());
     }
 
     /// Writes the table, cut at the right to the width of the terminal if there is one.
@@ -39,7 +47,11 @@ impl Table {
             .enumerate()
             .map(|(place, (name, _))| {
                 let cells = self.rows.iter().filter_map(|row| row.get(place));
-                cells.map(|cell| cell.width()).max().unwrap_or(0).max(name.width())
+                cells
+                    .map(|cell| cell.width())
+                    .max()
+                    .unwrap_or(0)
+                    .max(name.width())
             })
             .collect();
         let heading: Vec<&str> = self.columns.iter().map(|(name, _)| name.as_str()).collect();
@@ -114,11 +126,20 @@ mod tests {
 
     #[test]
     fn columns_are_aligned_by_what_is_seen() {
-        let mut table = Table::new(2, &[("quay", Align::Left), ("n", Align::Right), ("", Align::Left)]);
-        table.row(vec!["Ångkajen".into(), "7".into(), "x".into()]);
-        table.row(vec!["港".into(), "1,000".into(), "two\nlines".into()]);
+        let mut table = Table::new(
+            2,
+            &[
+                ("quay", Align::Left),
+                ("n", Align::Right),
+                ("", Align::Left),
+            ],
+        );
+        table.row(&["Ångkajen".into(), "7".into(), "x".into()]);
+        table.row(&["港".into(), "1,000".into(), "two\nlines".into()]);
         let mut out = Vec::new();
-        table.show(&mut anstream::StripStream::new(&mut out)).expect("written");
+        table
+            .show(&mut anstream::StripStream::new(&mut out))
+            .expect("written");
         let text = String::from_utf8(out).expect("text");
         assert_eq!(
             text,

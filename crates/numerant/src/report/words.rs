@@ -20,7 +20,11 @@ pub(super) fn labelled(
     text: &str,
 ) -> io::Result<()> {
     let mut lines = text.lines();
-    writeln!(out, "{style}{label}:{style:#} {}", lines.next().unwrap_or_default())?;
+    writeln!(
+        out,
+        "{style}{label}:{style:#} {}",
+        lines.next().unwrap_or_default()
+    )?;
     lines.try_for_each(|line| writeln!(out, "       {line}"))
 }
 
@@ -68,7 +72,11 @@ pub(super) fn counted(count: u64, one: &str, many: &str) -> String {
 /// A folder with a `/` behind it.
 pub(crate) fn folder(path: &Path) -> String {
     let text = path.display().to_string();
-    if text.ends_with('/') { text } else { format!("{text}/") }
+    if text.ends_with('/') {
+        text
+    } else {
+        format!("{text}/")
+    }
 }
 
 #[cfg(test)]
@@ -91,6 +99,9 @@ mod tests {
         ] {
             assert_eq!(bytes(size), text);
         }
-        assert_eq!((files(1), files(2)), ("1 file".to_owned(), "2 files".to_owned()));
+        assert_eq!(
+            (files(1), files(2)),
+            ("1 file".to_owned(), "2 files".to_owned())
+        );
     }
 }

@@ -2,6 +2,7 @@
 
 use super::dialect::{Delimiter, LineEnd};
 use super::scan::{Index, Marks, scan};
+use crate::source::mostly_utf16;
 
 /// Delimiters that are looked for, the likeliest first.
 const CANDIDATES: [u8; 5] = *b",;\t|\x1f";
@@ -38,14 +39,23 @@ pub(super) fn delimiter(sample: &[u8], quote: Option<u8>, line_end: LineEnd) -> 
     let mut index = Index::default();
     let mut best: Option<(u64, u32, u8)> = None;
     for candidate in CANDIDATES {
-        let marks = Marks { delimiter: candidate, quote, terminator: line_end.terminator() };
+        let marks = Marks {
+            delimiter: candidate,
+            quote,
+            terminator: line_end.terminator(),
+        };
         scan(sample, marks, &mut index);
-        let Some(header) = first_record_width(sample, &index) else { continue };
+        let Some(header) = first_record_width(sample, &index) else {
+            continue;
+        };
         if header < 2 {
             continue;
         }
         let records = index.firsts().len().min(RECORDS);
-        let alike = widths(&index).take(RECORDS).filter(|width| *width == header).count();
+        let alike = widths(&index)
+            .take(RECORDS)
+            .filter(|width| *width == header)
+            .count();
         let share = (alike as u64 * 100) / (records as u64).max(1);
         // Only a clear difference beats a likelier delimiter; then more fields do.
         let better = best.is_none_or(|(best_share, best_header, _)| {
@@ -82,8 +92,14 @@ fn first_record_width(sample: &[u8], index: &Index) -> Option<u32> {
 /// What a file that is no delimited text seems to be, by its first bytes.
 pub(super) fn other_content(sample: &[u8], as_text: bool) -> Option<&'static str> {
     const SIGNATURES: [(&[u8], &str); 10] = [
-        (b"PK\x03\x04", "a zip archive, such as a workbook (.xlsx, .ods)"),
-        (b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "a compound file, such as a binary workbook (.xls)"),
+        (
+            b"PK\x03\x04",
+            "a zip archive, such as a workbook (.xlsx, .ods)",
+        ),
+        (
+            b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1",
+            "a compound file, such as a binary workbook (.xls)",
+        ),
         (b"%PDF-", "a PDF document"),
         (b"\x89PNG\r\n", "a PNG picture"),
         (b"\xff\xd8\xff", "a JPEG picture"),
@@ -93,17 +109,21 @@ pub(super) fn other_content(sample: &[u8], as_text: bool) -> Option<&'static str
         (b"PAR1", "a columnar data file"),
         (b"\x7fELF", "a program"),
     ];
-    let signature = SIGNATURES.iter().find(|(start, _)| sample.starts_with(start));
+    let signature = SIGNATURES
+        .iter()
+        .find(|(start, _)| sample.starts_with(start));
     if let Some((_, found)) = signature {
         return Some(found);
+    }
+    if is_binary(sample) {
+        return Some("binary data");
     }
     if as_text {
         return None;
     }
     let text = sample.trim_ascii_start();
-    let starts = |start: &[u8]| {
-        text.len() >= start.len() && text[..start.len()].eq_ignore_ascii_case(start)
-    };
+    let starts =
+        |start: &[u8]| text.len() >= start.len() && text[..start.len()].eq_ignore_ascii_case(start);
     if starts(b"<?xml") {
         Some("an XML document")
     } else if starts(b"<!doctype html") || starts(b"<html") {
@@ -112,6 +132,15 @@ pub(super) fn other_content(sample: &[u8], as_text: bool) -> Option<&'static str
         Some("a JSON document")
     } else {
         None
+    }
+}
+
+/// More than one byte in fifty is a control character that no text has, and it is not UTF-16.
+fn is_binary(sample: &[u8]) -> bool {
+    let control = |byte: &&u8| matches!(byte, 0..=8 | 14..=26 | 28 | 29);
+    let found = sample.iter().filter(control).count();
+    found > 4 && found > sample.len() / 50 && mostly_utf16(sample).is_none() && {
+        encoding_rs::Encoding::for_bom(sample).is_none()
     }
 }
 
@@ -128,11 +157,18 @@ mod tests {
     fn delimiters() {
         assert_eq!(found("quay,tonnes\nA,1\nB,2\n"), Some(b','));
         assert_eq!(found("quay;dues\nA;1,50\nB;2,50\n"), Some(b';'));
-        assert_eq!(found("quay|remark\nA|one, two\nB|three, four\n"), Some(b'|'));
+        assert_eq!(
+            found("quay|remark\nA|one, two\nB|three, four\n"),
+            Some(b'|')
+        );
         assert_eq!(found("quay\tremark\nA\t\"x\ty\"\n"), Some(b'\t'));
         assert_eq!(found("\n\r\nquay;a\n1;2\n"), Some(b';'));
         assert_eq!(found("quay\nA\nB\n"), None);
-        assert_eq!(found("a,b;c,d;e\n1,2;3,4;5\n"), Some(b','), "as many fields: the likelier");
+        assert_eq!(
+            found("a,b;c,d;e\n1,2;3,4;5\n"),
+            Some(b','),
+            "as many fields: the likelier"
+        );
         assert_eq!(found("a,b;c;d;e\n1,2;3;4;5\n"), Some(b';'), "more fields");
         assert_eq!(found("a;b,c\n1;2\n3;4\n"), Some(b';'), "all records alike");
     }
@@ -153,5 +189,12 @@ mod tests {
         assert!(other_content(b"  {\"quay\": 1}", false).is_some());
         assert!(other_content(b"{\"quay\": 1}", true).is_none());
         assert!(other_content(b"quay,tonnes", false).is_none());
+        let noise: Vec<u8> = (0..2000_u32).map(|n| ((n * n * 31) >> 3) as u8).collect();
+        assert_eq!(other_content(&noise, true), Some("binary data"));
+        let wide: Vec<u8> = "quay,n\n"
+            .encode_utf16()
+            .flat_map(u16::to_le_bytes)
+            .collect();
+        assert_eq!(other_content(&wide, false), None);
     }
 }

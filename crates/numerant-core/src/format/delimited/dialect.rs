@@ -52,7 +52,9 @@ pub enum Ragged {
 #[non_exhaustive]
 pub enum DialectError {
     /// Not a single byte.
-    #[error("'{0}' is not a delimiter: give one character of ASCII, or comma, semicolon, tab, pipe or space")]
+    #[error(
+        "'{0}' is not a delimiter: give one character of ASCII, or comma, semicolon, tab, pipe or space"
+    )]
     Delimiter(String),
     /// Neither a single byte nor `none`.
     #[error("'{0}' is not a quote: give one character of ASCII, or none")]
@@ -203,7 +205,7 @@ pub struct ReadOptions {
     pub ragged: Ragged,
 }
 
-/// How outputs are to be written; what is `None` is as in the source, where the output has the
+/// How outputs are to be written; what is `None` is as in the first source, where the output has the
 /// source's extension, and else comma (`csv`) or tab (`tsv`, `txt`), UTF-8 without byte-order
 /// mark, and LF.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

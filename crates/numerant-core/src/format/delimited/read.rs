@@ -14,6 +14,7 @@ use crate::record::{Batch, Columns, RejectedRecord, Span};
 use crate::source::{
     Encoding, Input, Malformed, Place, ReadError, ReadProblem, Transcoder, guess_encoding,
 };
+use crate::value::Size;
 
 /// Bytes that are looked at to tell encoding and dialect.
 const SAMPLE: usize = 1 << 18;
@@ -101,7 +102,9 @@ impl DelimitedReader {
         }
         let mut skipped = 0;
         while skipped < options.skip_lines {
-            let Some(end) = memchr::memchr(terminator, &carry) else { break };
+            let Some(end) = memchr::memchr(terminator, &carry) else {
+                break;
+            };
             carry.drain(..=end);
             skipped += 1;
         }
@@ -109,7 +112,11 @@ impl DelimitedReader {
             Some(_) => None,
             None => detect::delimiter(&carry, quote.byte(), line_end),
         };
-        let usual = if input.path.extension() == "tsv" { b'\t' } else { b',' };
+        let usual = if input.path.extension() == "tsv" {
+            b'\t'
+        } else {
+            b','
+        };
         let delimiter = options.delimiter.or(found).unwrap_or(Delimiter(usual));
         let dialect = Dialect {
             delimiter,
@@ -125,7 +132,11 @@ impl DelimitedReader {
             encoding_detected: options.encoding.is_none(),
             skipped_lines: skipped,
         };
-        let marks = Marks { delimiter: delimiter.0, quote: quote.byte(), terminator };
+        let marks = Marks {
+            delimiter: delimiter.0,
+            quote: quote.byte(),
+            terminator,
+        };
         let mut reader = Self {
             input,
             dialect,
@@ -197,8 +208,14 @@ impl DelimitedReader {
             }
             self.width = fields as usize;
             self.prepare(&mut first);
-            first.ends.extend_from_slice(&self.index.ends()[..self.width]);
-            first.spans.push(Span { start: 0, first: 0, last_byte: end as u32 - 1 });
+            first
+                .ends
+                .extend_from_slice(&self.index.ends()[..self.width]);
+            first.spans.push(Span {
+                start: 0,
+                first: 0,
+                last_byte: end as u32 - 1,
+            });
             self.check_text(&record, scanned)?;
             first.bytes = record;
             break;
@@ -237,7 +254,12 @@ impl DelimitedReader {
 
     /// At the end of the source, gives the last record the line end that it lacks.
     fn end_last_line(&mut self) {
-        if self.at_end && self.carry.last().is_some_and(|last| *last != self.marks.terminator) {
+        if self.at_end
+            && self
+                .carry
+                .last()
+                .is_some_and(|last| *last != self.marks.terminator)
+        {
             self.carry.extend_from_slice(self.dialect.line_end.bytes());
         }
     }
@@ -263,7 +285,7 @@ impl DelimitedReader {
             return Err(self.error_in(text, at, ReadProblem::UnclosedQuote));
         }
         if open.len() > self.largest_record {
-            let limit = self.largest_record;
+            let limit = Size(self.largest_record as u64);
             let problem = ReadProblem::RecordTooLarge { limit };
             return Err(self.error_in(text, scanned.consumed, problem));
         }
@@ -274,7 +296,9 @@ impl DelimitedReader {
         if scanned.nul
             && let Some(at) = memchr::memchr(0, text)
         {
-            let problem = ReadProblem::Nul { encoding: self.dialect.encoding.name() };
+            let problem = ReadProblem::Nul {
+                encoding: self.dialect.encoding.name(),
+            };
             return Err(self.error_in(text, at, problem));
         }
         if scanned.high
@@ -283,7 +307,11 @@ impl DelimitedReader {
         {
             let at = error.valid_up_to();
             let length = error.error_len().unwrap_or(1);
-            let likely = if self.told.encoding_detected { Some("windows-1252") } else { None };
+            let likely = if self.told.encoding_detected {
+                Some("windows-1252")
+            } else {
+                None
+            };
             return Err(self.error_in(
                 text,
                 at,
@@ -300,7 +328,10 @@ impl DelimitedReader {
     /// An error at `position` of `text`, which begins on the reader's line.
     fn error_in(&self, text: &[u8], position: usize, problem: ReadProblem) -> ReadError {
         let before = memchr::memchr_iter(self.marks.terminator, &text[..position]).count();
-        let place = Place { line: Some(self.line + before as u64), column: None };
+        let place = Place {
+            line: Some(self.line + before as u64),
+            column: None,
+        };
         self.input.path.error_at(place, problem)
     }
 
@@ -308,14 +339,23 @@ impl DelimitedReader {
     /// `firsts`; the others are in `batch.spans` already, in order.
     fn settle(&mut self, batch: &mut Batch, filled: usize) -> Result<(), ReadError> {
         batch.bytes.truncate(filled);
-        batch.ends.truncate(self.index.firsts().last().map_or(0, |fields| *fields as usize));
+        batch.ends.truncate(
+            self.index
+                .firsts()
+                .last()
+                .map_or(0, |fields| *fields as usize),
+        );
         let mut spans = Vec::with_capacity(self.index.firsts().len());
         let (mut first, mut start) = (0_usize, 0_usize);
         for place in 0..self.index.firsts().len() {
             let behind = self.index.firsts()[place] as usize;
             let found = behind - first;
             let end = batch.ends[behind - 1] as usize;
-            let span = Span { start: start as u32, first: first as u32, last_byte: end as u32 };
+            let span = Span {
+                start: start as u32,
+                first: first as u32,
+                last_byte: end as u32,
+            };
             if found == 1 && is_blank_line(&batch.bytes[start..end]) {
                 self.tally.blank_lines += 1;
             } else if found == self.width {
@@ -326,10 +366,15 @@ impl DelimitedReader {
                 let surplus = found > self.width && {
                     let from = batch.ends[first + self.width - 1] as usize;
                     let surplus = &batch.bytes[from..end];
-                    !surplus.iter().all(|byte| [self.marks.delimiter, b'\r'].contains(byte))
+                    !surplus
+                        .iter()
+                        .all(|byte| [self.marks.delimiter, b'\r'].contains(byte))
                 };
-                let problem =
-                    ReadProblem::Ragged { found, expected: self.width, surplus };
+                let problem = ReadProblem::Ragged {
+                    found,
+                    expected: self.width,
+                    surplus,
+                };
                 match self.ragged {
                     Ragged::Pad if !surplus => {
                         self.tally.padded += 1;
@@ -384,7 +429,11 @@ impl DelimitedReader {
         batch.bytes.extend_from_slice(&line_end);
         let last_byte = batch.bytes.len() as u32 - 1;
         batch.ends.push(last_byte);
-        Span { start: copy as u32, first: copy_first, last_byte }
+        Span {
+            start: copy as u32,
+            first: copy_first,
+            last_byte,
+        }
     }
 }
 
@@ -440,7 +489,11 @@ impl RecordReader for DelimitedReader {
         for &behind in self.index.firsts() {
             alike &= behind - first == width;
             let last_byte = batch.ends[behind as usize - 1];
-            batch.spans.push(Span { start, first, last_byte });
+            batch.spans.push(Span {
+                start,
+                first,
+                last_byte,
+            });
             first = behind;
             start = last_byte + 1;
         }
@@ -453,7 +506,8 @@ impl RecordReader for DelimitedReader {
             self.check_open_record(&batch.bytes[..filled], scanned)?;
         }
         self.tally.stray_quotes += scanned.stray_quotes;
-        self.carry.extend_from_slice(&batch.bytes[scanned.consumed..filled]);
+        self.carry
+            .extend_from_slice(&batch.bytes[scanned.consumed..filled]);
         self.line += scanned.lines;
         Ok(true)
     }
@@ -466,23 +520,40 @@ impl RecordReader for DelimitedReader {
 /// Fills `buffer`, and tells malformed text by its place.
 fn fill(input: &mut Input, buffer: &mut [u8]) -> Result<usize, ReadError> {
     input.fill(buffer).map_err(|error| {
-        let ReadProblem::Io(cause) = &error.problem else { return error };
-        let malformed = cause.get_ref().and_then(|cause| cause.downcast_ref::<Malformed>());
-        let Some(malformed) = malformed else { return error };
-        let place = Place { line: Some(malformed.line), column: None };
+        let ReadProblem::Io(cause) = &error.problem else {
+            return error;
+        };
+        let malformed = cause
+            .get_ref()
+            .and_then(|cause| cause.downcast_ref::<Malformed>());
+        let Some(malformed) = malformed else {
+            return error;
+        };
+        let place = Place {
+            line: Some(malformed.line),
+            column: None,
+        };
         // A text that ends within a character has its bytes in a piece that is gone.
         let bytes = match malformed.bytes.as_slice() {
             [] => "at the end".to_owned(),
             bytes => hexadecimal(bytes),
         };
         let encoding = "in its encoding";
-        let problem = ReadProblem::Encoding { bytes, encoding, likely: None };
+        let problem = ReadProblem::Encoding {
+            bytes,
+            encoding,
+            likely: None,
+        };
         input.path.error_at(place, problem)
     })
 }
 
 fn hexadecimal(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")
+    bytes
+        .iter()
+        .map(|byte| format!("{byte:02X}"))
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 fn is_blank_line(line: &[u8]) -> bool {

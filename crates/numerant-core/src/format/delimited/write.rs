@@ -49,7 +49,13 @@ impl DelimitedEncoder {
         };
         let header = header.filter(|_| out.header).map(Batch::first_as_batch);
         let runs = columns.as_deref().map_or_else(Vec::new, runs);
-        Self { out, columns, runs, header, moves }
+        Self {
+            out,
+            columns,
+            runs,
+            header,
+            moves,
+        }
     }
 
     /// Appends one record as UTF-8.
@@ -58,7 +64,8 @@ impl DelimitedEncoder {
             out.extend_from_slice(batch.raw(record));
             return Ok(());
         }
-        if self.moves == Moves::Fields && !self.runs.is_empty() && !self.is_swallowed(batch, record) {
+        if self.moves == Moves::Fields && !self.runs.is_empty() && !self.is_swallowed(batch, record)
+        {
             for (place, (from, to)) in self.runs.iter().enumerate() {
                 if place > 0 {
                     out.push(self.out.delimiter.0);
@@ -80,7 +87,9 @@ impl DelimitedEncoder {
     /// field would be a blank line, and a `\r` at the end of the last one would become part of the
     /// line end.
     fn is_swallowed(&self, batch: &Batch, record: usize) -> bool {
-        let Some((from, to)) = self.runs.last() else { return false };
+        let Some((from, to)) = self.runs.last() else {
+            return false;
+        };
         let last = batch.raw_fields(record, *to, *to);
         last.last() == Some(&b'\r') || (last.is_empty() && self.runs.len() == 1 && from == to)
     }
@@ -106,10 +115,11 @@ impl DelimitedEncoder {
             if self.moves == Moves::Fields && !lonely && !swallowed {
                 out.extend_from_slice(field.raw());
             } else {
-                self.value(field, lonely, out).map_err(|value| EncodeError::NeedsQuotes {
-                    line: batch.line(record),
-                    value,
-                })?;
+                self.value(field, lonely, out)
+                    .map_err(|value| EncodeError::NeedsQuotes {
+                        line: batch.line(record),
+                        value,
+                    })?;
             }
         }
         Ok(())
@@ -121,7 +131,9 @@ impl DelimitedEncoder {
         let delimiter = self.out.delimiter.0;
         let quoted = lonely || field.raw().len() != value.len();
         let Quote::Byte(quote) = self.out.quote else {
-            let needed = value.iter().any(|byte| [delimiter, b'\n', b'\r'].contains(byte));
+            let needed = value
+                .iter()
+                .any(|byte| [delimiter, b'\n', b'\r'].contains(byte));
             // A blank alone on its line stays a blank line where there are no quotes.
             if needed {
                 return Err(String::from_utf8_lossy(value).into_owned());
@@ -129,7 +141,9 @@ impl DelimitedEncoder {
             out.extend_from_slice(value);
             return Ok(());
         };
-        let needed = value.iter().any(|byte| [delimiter, quote, b'\n', b'\r'].contains(byte));
+        let needed = value
+            .iter()
+            .any(|byte| [delimiter, quote, b'\n', b'\r'].contains(byte));
         if !quoted && !needed {
             out.extend_from_slice(value);
             return Ok(());
@@ -177,11 +191,14 @@ impl RecordEncoder for DelimitedEncoder {
         let mut bytes = Vec::new();
         self.text(batch, record, &mut bytes)?;
         let text = String::from_utf8_lossy(&bytes);
-        self.out.encoding.encode(&text, out).map_err(|character| EncodeError::Character {
-            line: batch.line(record),
-            character,
-            encoding: self.out.encoding.name(),
-        })
+        self.out
+            .encoding
+            .encode(&text, out)
+            .map_err(|character| EncodeError::Character {
+                line: batch.line(record),
+                character,
+                encoding: self.out.encoding.name(),
+            })
     }
 
     fn moves_raw(&self) -> bool {

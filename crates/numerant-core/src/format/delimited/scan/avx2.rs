@@ -1,5 +1,8 @@
 //! The classifier for x86-64 processors with AVX2: 32 bytes at a time.
-#![allow(unsafe_code, reason = "vector instructions that the processor was asked for at run time")]
+#![allow(
+    unsafe_code,
+    reason = "vector instructions that the processor was asked for at run time"
+)]
 
 use std::arch::x86_64::{
     __m256i, _mm256_cmpeq_epi8, _mm256_loadu_si256, _mm256_min_epu8, _mm256_movemask_epi8,

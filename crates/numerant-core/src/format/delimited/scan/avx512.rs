@@ -1,5 +1,8 @@
 //! The classifier for x86-64 processors with AVX-512: 64 bytes at a time.
-#![allow(unsafe_code, reason = "vector instructions that the processor was asked for at run time")]
+#![allow(
+    unsafe_code,
+    reason = "vector instructions that the processor was asked for at run time"
+)]
 
 use std::arch::x86_64::{
     __m512i, _mm512_add_epi32, _mm512_cmpeq_epi8_mask, _mm512_loadu_si512,

@@ -7,7 +7,11 @@ use super::Marks;
 pub(super) enum Careful {
     /// `end` is the position of its terminator; `breaks` of the terminators before that stand
     /// inside quotes; `strays` fields hold a quote where RFC 4180 has none.
-    Complete { end: usize, breaks: u64, strays: u64 },
+    Complete {
+        end: usize,
+        breaks: u64,
+        strays: u64,
+    },
     /// The text ended first, inside the quoted field that opened at `open_quote` if there is one.
     Incomplete { open_quote: Option<usize> },
     /// A quoted field that runs over a terminator is followed by text, which is what a missing
@@ -37,7 +41,11 @@ pub(super) fn careful_record(
             position += 1;
             loop {
                 match text.get(position) {
-                    None => return Careful::Incomplete { open_quote: Some(open_quote) },
+                    None => {
+                        return Careful::Incomplete {
+                            open_quote: Some(open_quote),
+                        };
+                    }
                     Some(&byte) if Some(byte) == marks.quote => {
                         if text.get(position + 1).copied() == marks.quote {
                             position += 2;
@@ -73,7 +81,11 @@ pub(super) fn careful_record(
                 Some(&byte) if byte == marks.terminator => {
                     ends.push(position as u32);
                     strays += u64::from(stray);
-                    return Careful::Complete { end: position, breaks, strays };
+                    return Careful::Complete {
+                        end: position,
+                        breaks,
+                        strays,
+                    };
                 }
                 Some(&byte) if byte == marks.delimiter => {
                     ends.push(position as u32);

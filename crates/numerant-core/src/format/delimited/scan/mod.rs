@@ -16,12 +16,12 @@
 //!   block knows of what came before only through [`State`].
 //! * `ends` and `firsts` are written past what is needed; [`Filled`] says how much of them is real.
 
-mod careful;
-mod portable;
 #[cfg(target_arch = "x86_64")]
 mod avx2;
 #[cfg(target_arch = "x86_64")]
 mod avx512;
+mod careful;
+mod portable;
 
 use careful::{Careful, careful_record};
 
@@ -67,8 +67,13 @@ impl Index {
 
     /// Where the record begins that is not complete yet.
     fn record_start(&self, filled: Filled) -> usize {
-        let fields = self.complete(filled).last().map_or(0, |fields| *fields as usize);
-        fields.checked_sub(1).map_or(0, |last| self.ends[last] as usize + 1)
+        let fields = self
+            .complete(filled)
+            .last()
+            .map_or(0, |fields| *fields as usize);
+        fields
+            .checked_sub(1)
+            .map_or(0, |last| self.ends[last] as usize + 1)
     }
 
     /// Lays down the positions of a block's separators, and the records that its terminators end.
@@ -85,15 +90,24 @@ impl Index {
             self.grow(filled);
         }
         let (ends, firsts) = (&mut self.ends[..], &mut self.firsts[..]);
-        lay_down(ends, firsts, filled, classifier, position, separators, terminators)
-            .expect("grown to it")
+        lay_down(
+            ends,
+            firsts,
+            filled,
+            classifier,
+            position,
+            separators,
+            terminators,
+        )
+        .expect("grown to it")
     }
 
     #[cold]
     fn grow(&mut self, filled: Filled) {
-        for (room, needed) in
-            [(&mut self.ends, filled.ends + WINDOW), (&mut self.firsts, filled.records + 64)]
-        {
+        for (room, needed) in [
+            (&mut self.ends, filled.ends + WINDOW),
+            (&mut self.firsts, filled.records + 64),
+        ] {
             if room.len() < needed {
                 room.resize((needed * 2).max(1 << 14), 0);
             }
@@ -102,8 +116,14 @@ impl Index {
 
     /// Lays down one record, in the place of what there is of it.
     fn push_record(&mut self, filled: Filled, ends: &[u32]) -> Filled {
-        let from = self.complete(filled).last().map_or(0, |fields| *fields as usize);
-        let filled = Filled { ends: from + ends.len(), records: filled.records + 1 };
+        let from = self
+            .complete(filled)
+            .last()
+            .map_or(0, |fields| *fields as usize);
+        let filled = Filled {
+            ends: from + ends.len(),
+            records: filled.records + 1,
+        };
         self.grow(filled);
         self.ends[from..filled.ends].copy_from_slice(ends);
         self.firsts[filled.records - 1] = filled.ends as u32;
@@ -212,7 +232,11 @@ struct State {
     after_close: u64,
 }
 
-const RECORD_START: State = State { inside: 0, at_field_start: 1, after_close: 0 };
+const RECORD_START: State = State {
+    inside: 0,
+    at_field_start: 1,
+    after_close: 0,
+};
 
 /// Scans `text` and lays its complete records down in `index`.
 ///
@@ -314,7 +338,11 @@ fn scan_blocks<C: Classifier>(
         }
         let mut ends = Vec::new();
         match careful_record(text, start, marks, &mut ends) {
-            Careful::Complete { end, breaks, strays } => {
+            Careful::Complete {
+                end,
+                breaks,
+                strays,
+            } => {
                 filled = index.push_record(filled, &ends);
                 breaks_in_quotes += breaks;
                 scanned.stray_quotes += strays;
@@ -339,7 +367,10 @@ fn scan_blocks<C: Classifier>(
     scanned.lines = filled.records as u64 + breaks_in_quotes - open;
     scanned.nul |= classifier.nul();
     scanned.high |= classifier.high();
-    filled.ends = index.complete(filled).last().map_or(0, |fields| *fields as usize);
+    filled.ends = index
+        .complete(filled)
+        .last()
+        .map_or(0, |fields| *fields as usize);
     index.filled = filled;
     scanned
 }
@@ -364,9 +395,18 @@ fn scan_plain_blocks<C: Classifier>(
             return (filled, number, last >> 63);
         }
         let separators = masks.delimiter | masks.terminator;
-        let laid =
-            lay_down(ends, firsts, filled, classifier, position, separators, masks.terminator);
-        let Some(laid) = laid else { return (filled, number, last >> 63) };
+        let laid = lay_down(
+            ends,
+            firsts,
+            filled,
+            classifier,
+            position,
+            separators,
+            masks.terminator,
+        );
+        let Some(laid) = laid else {
+            return (filled, number, last >> 63);
+        };
         filled = laid;
         last = separators;
     }

@@ -14,14 +14,22 @@ pub(super) struct Portable {
 
 impl Portable {
     pub(super) fn new(marks: Marks) -> Self {
-        Self { marks, nul: 0, high: 0 }
+        Self {
+            marks,
+            nul: 0,
+            high: 0,
+        }
     }
 }
 
 impl Classifier for Portable {
     #[inline(always)]
     fn masks(&mut self, block: &[u8; 64]) -> Masks {
-        let mut masks = Masks { quote: 0, delimiter: 0, terminator: 0 };
+        let mut masks = Masks {
+            quote: 0,
+            delimiter: 0,
+            terminator: 0,
+        };
         for (place, bytes) in block.as_chunks::<8>().0.iter().enumerate() {
             let word = u64::from_le_bytes(*bytes);
             let shift = place * 8;

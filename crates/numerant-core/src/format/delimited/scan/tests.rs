@@ -2,7 +2,11 @@ use proptest::prelude::*;
 
 use super::*;
 
-const COMMA: Marks = Marks { delimiter: b',', quote: Some(b'"'), terminator: b'\n' };
+const COMMA: Marks = Marks {
+    delimiter: b',',
+    quote: Some(b'"'),
+    terminator: b'\n',
+};
 
 /// What the byte-by-byte machine says of the whole text.
 fn plain(text: &[u8], marks: Marks) -> (Vec<u32>, Vec<u32>, Scanned) {
@@ -12,7 +16,11 @@ fn plain(text: &[u8], marks: Marks) -> (Vec<u32>, Vec<u32>, Scanned) {
     loop {
         let complete = ends.len();
         match careful_record(text, scanned.consumed, marks, &mut ends) {
-            Careful::Complete { end, breaks, strays } => {
+            Careful::Complete {
+                end,
+                breaks,
+                strays,
+            } => {
                 firsts.push(ends.len() as u32);
                 scanned.lines += 1 + breaks;
                 scanned.stray_quotes += strays;
@@ -35,26 +43,62 @@ fn check(text: &[u8], marks: Marks) {
     let mut index = Index::default();
     let mut paths: Vec<(&str, Scanned, Vec<u32>, Vec<u32>)> = Vec::new();
     let scanned = scan_blocks(&mut portable::Portable::new(marks), text, marks, &mut index);
-    paths.push(("portable", scanned, index.ends().to_vec(), index.firsts().to_vec()));
+    paths.push((
+        "portable",
+        scanned,
+        index.ends().to_vec(),
+        index.firsts().to_vec(),
+    ));
     #[cfg(target_arch = "x86_64")]
     if let Some(scanned) = avx2::scan(text, marks, &mut index) {
-        paths.push(("AVX2", scanned, index.ends().to_vec(), index.firsts().to_vec()));
+        paths.push((
+            "AVX2",
+            scanned,
+            index.ends().to_vec(),
+            index.firsts().to_vec(),
+        ));
     }
     let scanned = scan(text, marks, &mut index);
-    paths.push(("fastest", scanned, index.ends().to_vec(), index.firsts().to_vec()));
+    paths.push((
+        "fastest",
+        scanned,
+        index.ends().to_vec(),
+        index.firsts().to_vec(),
+    ));
     for (path, scanned, its_ends, its_firsts) in paths {
         let shown = String::from_utf8_lossy(text).into_owned();
         assert_eq!(its_ends, ends, "{path}: ends of {shown:?}");
         assert_eq!(its_firsts, firsts, "{path}: records of {shown:?}");
-        assert_eq!(scanned.consumed, expected.consumed, "{path}: consumed of {shown:?}");
+        assert_eq!(
+            scanned.consumed, expected.consumed,
+            "{path}: consumed of {shown:?}"
+        );
         assert_eq!(scanned.lines, expected.lines, "{path}: lines of {shown:?}");
-        assert_eq!(scanned.stray_quotes, expected.stray_quotes, "{path}: strays of {shown:?}");
-        assert_eq!(scanned.misplaced_quote, expected.misplaced_quote, "{path}: {shown:?}");
+        assert_eq!(
+            scanned.stray_quotes, expected.stray_quotes,
+            "{path}: strays of {shown:?}"
+        );
+        assert_eq!(
+            scanned.misplaced_quote, expected.misplaced_quote,
+            "{path}: {shown:?}"
+        );
         let complete = &text[..scanned.consumed];
-        assert!(scanned.high || complete.is_ascii(), "{path}: high of {shown:?}");
-        assert!(scanned.nul || !complete.contains(&0), "{path}: NUL of {shown:?}");
-        assert!(!scanned.high || !text.is_ascii(), "{path}: high of {shown:?}");
-        assert!(!scanned.nul || text.contains(&0), "{path}: NUL of {shown:?}");
+        assert!(
+            scanned.high || complete.is_ascii(),
+            "{path}: high of {shown:?}"
+        );
+        assert!(
+            scanned.nul || !complete.contains(&0),
+            "{path}: NUL of {shown:?}"
+        );
+        assert!(
+            !scanned.high || !text.is_ascii(),
+            "{path}: high of {shown:?}"
+        );
+        assert!(
+            !scanned.nul || text.contains(&0),
+            "{path}: NUL of {shown:?}"
+        );
     }
 }
 
@@ -80,8 +124,20 @@ fn every_rule_in_every_place_of_a_block() {
             for second in records {
                 let text = format!("{}\n{first}{second}{first}1,2\n3,", "y".repeat(shift));
                 check(text.as_bytes(), COMMA);
-                check(text.as_bytes(), Marks { quote: None, ..COMMA });
-                check(text.as_bytes(), Marks { terminator: b'\r', ..COMMA });
+                check(
+                    text.as_bytes(),
+                    Marks {
+                        quote: None,
+                        ..COMMA
+                    },
+                );
+                check(
+                    text.as_bytes(),
+                    Marks {
+                        terminator: b'\r',
+                        ..COMMA
+                    },
+                );
             }
         }
     }
@@ -91,8 +147,14 @@ fn every_rule_in_every_place_of_a_block() {
 fn quoted_line_ends_are_lines_and_no_records() {
     let mut index = Index::default();
     let scanned = scan(b"a,\"x\n\ny\"\nb,c\n", COMMA, &mut index);
-    assert_eq!((index.firsts(), index.ends()), (&[2, 4][..], &[1, 8, 10, 12][..]));
-    assert_eq!((scanned.lines, scanned.quoted, scanned.consumed), (4, true, 13));
+    assert_eq!(
+        (index.firsts(), index.ends()),
+        (&[2, 4][..], &[1, 8, 10, 12][..])
+    );
+    assert_eq!(
+        (scanned.lines, scanned.quoted, scanned.consumed),
+        (4, true, 13)
+    );
 }
 
 #[test]

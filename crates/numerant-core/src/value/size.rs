@@ -16,7 +16,12 @@ pub struct Size(pub u64);
 #[error("'{0}' is not a size; write one such as 64M, 1.5G or 65536")]
 pub struct SizeError(String);
 
-const UNITS: [(char, u64); 4] = [('T', 1 << 40), ('G', 1 << 30), ('M', 1 << 20), ('K', 1 << 10)];
+const UNITS: [(char, u64); 4] = [
+    ('T', 1 << 40),
+    ('G', 1 << 30),
+    ('M', 1 << 20),
+    ('K', 1 << 10),
+];
 
 impl FromStr for Size {
     type Err = SizeError;
@@ -30,12 +35,17 @@ impl FromStr for Size {
             Some((_, unit)) => (&plain[..plain.len() - 1], *unit),
             None => (plain, 1),
         };
-        let (whole, fraction) = number.trim().split_once('.').unwrap_or((number.trim(), "0"));
+        let (whole, fraction) = number
+            .trim()
+            .split_once('.')
+            .unwrap_or((number.trim(), "0"));
         let digits = |text: &str| {
             let valid = !text.is_empty() && text.len() <= 18;
             valid.then(|| text.parse::<u64>().ok()).flatten()
         };
-        let whole = digits(whole).and_then(|whole| whole.checked_mul(unit)).ok_or_else(failed)?;
+        let whole = digits(whole)
+            .and_then(|whole| whole.checked_mul(unit))
+            .ok_or_else(failed)?;
         let thousandths = digits(&format!("{fraction:0<3}")[..3]).ok_or_else(failed)?;
         let part = thousandths * unit / 1000;
         whole.checked_add(part).map(Self).ok_or_else(failed)
@@ -44,7 +54,9 @@ impl FromStr for Size {
 
 impl fmt::Display for Size {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let unit = UNITS.iter().find(|(_, unit)| self.0 >= *unit && self.0.is_multiple_of(*unit));
+        let unit = UNITS
+            .iter()
+            .find(|(_, unit)| self.0 >= *unit && self.0.is_multiple_of(*unit));
         match unit {
             Some((letter, unit)) => write!(f, "{}{letter}", self.0 / unit),
             None => write!(f, "{}", self.0),

@@ -1,0 +1,9 @@
+//! Runs the built program on files in a folder of its own and holds what it says and writes
+//! against what it should.
+
+mod bad_input;
+mod demo;
+mod help;
+mod inspect;
+mod split;
+mod support;

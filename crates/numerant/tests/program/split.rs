@@ -1,0 +1,210 @@
+use insta::assert_snapshot;
+
+use crate::support::Bench;
+
+#[test]
+fn by_one_column() {
+    let bench = Bench::with_calls();
+    assert_snapshot!(bench.run(&["split", "calls.csv", "--by", "quay"]));
+    assert_eq!(
+        bench.files(),
+        [
+            "calls.csv",
+            "calls/North.csv",
+            "calls/Ro_Ro.csv",
+            "calls/blank.csv",
+            "calls/Ångkajen.csv"
+        ]
+    );
+    assert_eq!(
+        bench.read("calls/North.csv"),
+        "id,quay,cargo,arrived,dues,remarks\n\
+         0007,North,grain,2026-03-05 14:20,1.10,\n\
+         0003,North,coal,2026-03-31 23:59,3.30,\"two\nlines\"\n"
+    );
+    assert_eq!(
+        bench.read("calls/blank.csv"),
+        "id,quay,cargo,arrived,dues,remarks\n0044,,fish,2026-04-02 00:00,0.45,asked for \"ice\"\n"
+    );
+}
+
+#[test]
+fn by_two_columns_and_by_the_name_alone() {
+    let bench = Bench::with_calls();
+    assert_snapshot!(bench.run(&["split", "calls.csv", "--by", "quay,cargo", "--out", "two"]));
+    let name = "{quay}/{arrived:month}.csv";
+    assert_snapshot!(bench.run(&["split", "calls.csv", "--name", name, "--out", "months"]));
+    assert_eq!(bench.read("months/Ro_Ro/2026-04.csv").lines().count(), 2);
+    assert!(bench.files().contains(&"two/North_coal.csv".to_owned()));
+}
+
+#[test]
+fn planned_and_asked() {
+    let bench = Bench::with_calls();
+    let plan = [
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--out",
+        "parts",
+        "--plan",
+    ];
+    assert_snapshot!(bench.run(&plan));
+    let ask = [
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--out",
+        "parts",
+        "--ask",
+    ];
+    assert_snapshot!(bench.run_with_input(&ask, b"n\n"));
+    assert_eq!(bench.files(), ["calls.csv"], "nothing was written");
+    assert_snapshot!(bench.run_with_input(&ask, b"yes\n"));
+    assert_eq!(bench.files().len(), 5);
+    assert_snapshot!(bench.run(&["split", "-", "--by", "quay", "--out", "x", "--ask"]));
+}
+
+#[test]
+fn the_ledger_and_the_report_as_json() {
+    let bench = Bench::with_calls();
+    let words = [
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--ledger",
+        "l/books.json",
+        "--report",
+        "json",
+    ];
+    assert_snapshot!(bench.run(&words));
+    assert_snapshot!(bench.read("l/books.json"));
+    assert_snapshot!(bench.run(&["split", "calls.csv", "--by", "quay", "--report", "json"]));
+}
+
+#[test]
+fn columns_dialects_and_encodings() {
+    let bench = Bench::with_calls();
+    let words = [
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--keep",
+        "dues,id,quay",
+        "--drop",
+        "quay",
+        "--name",
+        "{quay:slug}.txt",
+        "--out",
+        "partner",
+        "--out-delimiter",
+        "pipe",
+        "--out-encoding",
+        "utf-16le",
+        "--bom",
+        "--line-end",
+        "crlf",
+        "--quiet",
+    ];
+    assert_snapshot!(bench.run(&words), @"--- code 0");
+    let bytes = std::fs::read(bench.path("partner/north.txt")).expect("there");
+    let expected: Vec<u8> = "\u{feff}dues|id\r\n1.10|0007\r\n3.30|0003\r\n"
+        .encode_utf16()
+        .flat_map(u16::to_le_bytes)
+        .collect();
+    assert_eq!(bytes, expected);
+    // And back again: what comes in as UTF-16 with a mark goes out so.
+    let again = [
+        "split",
+        "partner/north.txt",
+        "--by",
+        "id",
+        "--out",
+        "again",
+        "-q",
+    ];
+    assert_snapshot!(bench.run(&again), @"--- code 0");
+    let bytes = std::fs::read(bench.path("again/0007.txt")).expect("there");
+    let expected: Vec<u8> = "\u{feff}dues|id\r\n1.10|0007\r\n"
+        .encode_utf16()
+        .flat_map(u16::to_le_bytes)
+        .collect();
+    assert_eq!(bytes, expected);
+}
+
+#[test]
+fn a_source_without_a_header_in_a_compressed_file() {
+    use std::io::Write;
+    let bench = Bench::new();
+    let text = b"0007;North\n0012;East\n0003;North\n";
+    let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    gzip.write_all(text).expect("compressed");
+    bench.write("calls.csv.gz", gzip.finish().expect("compressed"));
+    bench.write(
+        "calls.csv.zst",
+        zstd::encode_all(&text[..], 1).expect("compressed"),
+    );
+    for source in ["calls.csv.gz", "calls.csv.zst"] {
+        let out = format!("out-{source}");
+        let words = [
+            "split",
+            source,
+            "--no-header",
+            "--by",
+            "column_2",
+            "--out",
+            &out,
+            "-q",
+        ];
+        assert_eq!(bench.run(&words), "--- code 0");
+        assert_eq!(
+            bench.read(&format!("{out}/North.csv")),
+            "0007;North\n0003;North\n"
+        );
+    }
+    let input = [
+        "split",
+        "-",
+        "--no-header",
+        "--by",
+        "column_2",
+        "--out",
+        "std",
+        "-q",
+    ];
+    assert_eq!(bench.run_with_input(&input, text), "--- code 0");
+    assert_eq!(bench.read("std/East.csv"), "0012;East\n");
+}
+
+#[test]
+fn rejected_records_are_kept_as_they_stand() {
+    let bench = Bench::new();
+    bench.write("calls.csv", b"quay,n\r\nA,1\r\nB\r\nC,\xd6,4\r\nD,5\r\n");
+    let words = [
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--ragged",
+        "reject",
+        "--rejects",
+        "r/rejects.csv",
+    ];
+    assert_snapshot!(bench.run(&words));
+    assert_eq!(
+        std::fs::read(bench.path("r/rejects.csv")).expect("there"),
+        b"quay,n\r\nB\r\nC,\xd6,4\r\n"
+    );
+}
+
+#[test]
+fn a_job_leaves_a_folder_that_is_not_its_own() {
+    let bench = Bench::with_calls();
+    bench.write("calls/notes.txt", "mine");
+    assert_snapshot!(bench.run(&["split", "calls.csv", "--by", "quay"]));
+    assert_eq!(bench.files(), ["calls.csv", "calls/notes.txt"]);
+}
