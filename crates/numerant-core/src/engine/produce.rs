@@ -224,10 +224,12 @@ impl Producer {
         }
         self.router.begin_source(shared);
         let dialect = reader.dialect();
-        let out = self
-            .job
-            .write
-            .dialect(&self.extension, dialect, &source.extension());
+        // An output can hold records of several sources, so all outputs follow the first.
+        let out = *self.out_dialect.get_or_insert_with(|| {
+            self.job
+                .write
+                .dialect(&self.extension, dialect, &source.extension())
+        });
         let keep_line_ends = self.job.write.line_end.is_none() && out.line_end == dialect.line_end;
         let header = reader.header();
         let encoder =
