@@ -13,7 +13,7 @@ use crate::route::{NOWHERE, Router};
 use crate::source::{Identity, SourcePath};
 
 /// Names that are remembered to show what was changed.
-const EXAMPLES: usize = 3;
+const EXAMPLES: usize = 2;
 
 /// Names that a refusal keeps to list.
 const LISTED: usize = 1000;

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use anstyle::{AnsiColor, Style};
+use unicode_width::UnicodeWidthStr;
 
 pub(super) const ERROR: Style = AnsiColor::Red.on_default().bold();
 pub(super) const NOTE: Style = AnsiColor::Yellow.on_default().bold();
@@ -12,20 +13,45 @@ pub(super) const GOOD: Style = AnsiColor::Green.on_default().bold();
 pub(super) const HEADING: Style = Style::new().bold();
 pub(super) const FAINT: Style = Style::new().dimmed();
 
-/// `label: text`, with the lines of the text below each other.
+/// `label: text` on standard error, wrapped between words to the width of its terminal.
 pub(super) fn labelled(
     out: &mut impl Write,
     style: Style,
     label: &str,
     text: &str,
 ) -> io::Result<()> {
-    let mut lines = text.lines();
-    writeln!(
-        out,
-        "{style}{label}:{style:#} {}",
-        lines.next().unwrap_or_default()
-    )?;
-    lines.try_for_each(|line| writeln!(out, "       {line}"))
+    let room = terminal_size::terminal_size_of(io::stderr()).map_or(usize::MAX, |(width, _)| {
+        usize::from(width.0).max(40) - INDENT.len()
+    });
+    let lines = wrapped(text, room);
+    let mut lines = lines.iter();
+    let first = lines.next().map_or("", String::as_str);
+    writeln!(out, "{style}{label}:{style:#} {first}")?;
+    lines.try_for_each(|line| writeln!(out, "{INDENT}{line}"))
+}
+
+/// Stands before all lines but the first of a labelled text.
+const INDENT: &str = "       ";
+
+/// The text in lines of at most `room` columns, as far as its words let it.
+fn wrapped(text: &str, room: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    let mut used = 0;
+    for word in text.split(' ') {
+        let width = word.width();
+        if used > 0 && used + 1 + width > room {
+            lines.push(String::new());
+            used = 0;
+        }
+        let line = lines.last_mut().expect("one at least");
+        if used > 0 {
+            line.push(' ');
+            used += 1;
+        }
+        line.push_str(word);
+        used += width;
+    }
+    lines
 }
 
 /// `1,234,567`.
@@ -82,6 +108,13 @@ pub(crate) fn folder(path: &Path) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn texts_are_wrapped_between_words() {
+        assert_eq!(wrapped("a bb ccc", 4), ["a bb", "ccc"]);
+        assert_eq!(wrapped("Ångkajen is long", 5), ["Ångkajen", "is", "long"]);
+        assert_eq!(wrapped("all of it", usize::MAX), ["all of it"]);
+    }
 
     #[test]
     fn numbers_and_sizes() {

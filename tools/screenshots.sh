@@ -1,0 +1,56 @@
+#!/usr/bin/env bash
+# Draws docs/screenshots/*.png: the built program in a terminal, on the demo's data.
+#
+# Needs Debian's packages xterm, xvfb, imagemagick and fonts-dejavu-core, and a release build.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+top=$PWD
+shots=$top/docs/screenshots
+work=$(mktemp -d)
+trap 'rm -rf "$work"; kill "${server:-}" 2>/dev/null || true' EXIT
+mkdir -p "$shots"
+export PATH="$top/target/release:$PATH"
+
+Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+export DISPLAY=:97
+sleep 1
+
+# shot NAME COMMAND...: types the command in a terminal of the sample folder and takes a picture.
+shot() {
+    local name=$1 command=$2
+    cat > "$work/typed.sh" <<TYPED
+cd "$work/$3"
+clear
+printf '\033[1m\$ %s\033[0m\n' "$command"
+$command
+touch "$work/done"
+sleep 60
+TYPED
+    rm -f "$work/done"
+    xterm -geometry 141x42+0+0 -fa "DejaVu Sans Mono" -fs 11 -bg "#14181f" -fg "#d8dee9" \
+        -xrm "XTerm*boldMode: false" -xrm "XTerm*boldColors: false" \
+        -xrm "XTerm*color2: #8fd18f" -xrm "XTerm*color3: #e5c07b" \
+        -xrm "XTerm*color6: #7fc8d8" -xrm "XTerm*color1: #ef7f7f" \
+        -xrm "XTerm*locale: UTF-8" -u8 -e bash "$work/typed.sh" &
+    local terminal=$!
+    for _ in $(seq 100); do
+        [ -e "$work/done" ] && break
+        sleep 0.1
+    done
+    sleep 0.7
+    import -window root -crop 1280x800+0+0 +repage "$shots/$name.png"
+    kill "$terminal" 2>/dev/null || true
+    wait "$terminal" 2>/dev/null || true
+}
+
+export LC_ALL=C.UTF-8
+numerant demo "$work/varnholm" >/dev/null
+rm -rf "$work/varnholm/calls" "$work/varnholm/months" "$work/varnholm/months.json"
+shot demo "numerant demo" .
+shot inspect "numerant inspect calls.csv" varnholm
+shot values "numerant inspect calls.csv --values quay" varnholm
+shot plan "numerant split calls.csv --by quay --blank unknown --plan" varnholm
+shot split "numerant split calls.csv --name '{quay}/{arrived:month}.csv' --drop remarks" varnholm
+rm -rf "$work/varnholm/calls"
+shot refused "numerant split calls.csv --by agent,vessel,cargo; numerant split calls.csv --by quai; numerant split calls.csv --name {remarks:month}.csv" varnholm
