@@ -26,10 +26,16 @@ pub(super) struct Consumer {
 }
 
 impl Consumer {
-    pub(super) fn new(stage: &Path, out: &Path, job: &Job, open_files: usize) -> Self {
+    pub(super) fn new(
+        stage: &Path,
+        out: &Path,
+        job: &Job,
+        open_files: usize,
+        threads: usize,
+    ) -> Self {
         let budget = usize::try_from(job.memory.0 / 4 * 3).unwrap_or(usize::MAX);
         Self {
-            sinks: Sinks::new(stage, budget, open_files),
+            sinks: Sinks::new(stage, budget, open_files, threads),
             out: out.to_owned(),
             source: None,
             paths: Vec::new(),
@@ -62,7 +68,10 @@ impl Consumer {
         let encoder = Arc::clone(&source.encoder);
         self.paths.append(&mut routed.new_paths);
         while self.sinks.len() < routed.groups_so_far {
-            let sink = self.sinks.add();
+            let sink = match self.sinks.add() {
+                Ok(sink) => sink,
+                Err(error) => return Err(self.sink_error(error)),
+            };
             self.records.push(0);
             self.encoded.clear();
             let begun = encoder.begin(&mut self.encoded);

@@ -166,8 +166,14 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
     let out = producer.out().to_owned();
     let stage = Stage::beside(&out)?;
     let files = context.open_files.saturating_sub(FILES_KEPT_FREE).max(4);
-    let mut consumer = Consumer::new(stage.dir(), &out, job, files);
-    let alone = job.jobs == 1 || (job.jobs == 0 && context.processors == 1);
+    let threads = if job.jobs == 0 {
+        context.processors
+    } else {
+        job.jobs
+    }
+    .clamp(1, 8);
+    let mut consumer = Consumer::new(stage.dir(), &out, job, files, threads);
+    let alone = threads == 1;
     let reads_standard_input = job.sources.contains(&crate::source::SourcePath::Standard);
     let producer = if alone && !reads_standard_input {
         let mut producer = producer;

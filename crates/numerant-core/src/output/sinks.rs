@@ -6,19 +6,34 @@
 //! full log is written output by output.
 
 use std::collections::VecDeque;
-use std::fs::{File, OpenOptions};
+use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use std::thread;
+
+use memmap2::{MmapMut, MmapOptions};
 
 /// A buffer is written when it holds this many bytes: few enough for the buffers of a common
 /// number of outputs to stay in a processor's cache, where the system finds them when it copies.
-const FULL: usize = 1 << 14;
+const FULL: usize = 1 << 15;
 
 /// The least that a log holds, and the most: places in it are counted with 32 bits.
 const LEAST_LOG: usize = 1 << 16;
 const MOST_LOG: usize = 1 << 31;
 
-/// All outputs of a run, by number, as files `0`, `1` … in one folder.
+/// Outputs that are staged in one folder. Threads that make files in one folder wait for each
+/// other, and each thread has outputs that follow each other.
+const SINKS_IN_FOLDER: usize = 1024;
+
+fn folder_of(dir: &Path, sink: usize) -> PathBuf {
+    dir.join((sink / SINKS_IN_FOLDER).to_string())
+}
+
+fn staged_path(dir: &Path, sink: usize) -> PathBuf {
+    folder_of(dir, sink).join(sink.to_string())
+}
+
+/// All outputs of a run, by number, as files `0`, `1` … in folders of one folder.
 #[derive(Debug)]
 pub(crate) struct Sinks {
     dir: PathBuf,
@@ -28,13 +43,51 @@ pub(crate) struct Sinks {
     /// Outputs whose files may be open, the longest-opened first.
     open: VecDeque<u32>,
     most_open: usize,
+    threads: usize,
+    /// Whether there are more outputs than open files, so that all goes into the log.
+    logs: bool,
 }
 
 /// What was appended to any output, in order, while there are more outputs than open files.
 #[derive(Debug, Default)]
 struct Log {
-    bytes: Vec<u8>,
+    bytes: Arena,
     entries: Vec<Entry>,
+}
+
+/// Bytes that are read again all over the place. They lie in large pages where the system has
+/// them to give, without which finding their pages would take longer than moving them.
+#[derive(Debug, Default)]
+struct Arena {
+    map: Option<MmapMut>,
+    filled: usize,
+}
+
+impl Arena {
+    /// Room for `size` bytes in all; memory is taken as it is filled.
+    fn reserve(&mut self, size: usize) -> io::Result<()> {
+        if self.map.as_ref().is_none_or(|map| map.len() < size) {
+            let map = MmapOptions::new().len(size).map_anon()?;
+            #[cfg(target_os = "linux")]
+            {
+                // Where there are none the small ones do.
+                let _ = map.advise(memmap2::Advice::HugePage);
+            }
+            self.map = Some(map);
+        }
+        Ok(())
+    }
+
+    fn push(&mut self, bytes: &[u8]) {
+        if let Some(map) = &mut self.map {
+            map[self.filled..self.filled + bytes.len()].copy_from_slice(bytes);
+            self.filled += bytes.len();
+        }
+    }
+
+    fn as_slice(&self) -> &[u8] {
+        self.map.as_ref().map_or(&[], |map| &map[..self.filled])
+    }
 }
 
 /// A piece of the log. Its bytes begin where those of the one before it end.
@@ -49,7 +102,7 @@ struct Sink {
     buffer: Vec<u8>,
     file: Option<File>,
     created: bool,
-    /// Bytes that were appended, wherever they are.
+    /// Bytes that were appended, but for those in the log.
     bytes: u64,
     /// Bytes that are in the file.
     written: u64,
@@ -64,7 +117,8 @@ pub(crate) struct SinkError {
 
 impl Sinks {
     /// Sinks in `dir`, with at most `budget` bytes of buffers and `most_open` open files.
-    pub(crate) fn new(dir: &Path, budget: usize, most_open: usize) -> Self {
+    /// A full log is written by `threads` threads.
+    pub(crate) fn new(dir: &Path, budget: usize, most_open: usize, threads: usize) -> Self {
         Self {
             dir: dir.to_owned(),
             sinks: Vec::new(),
@@ -72,13 +126,20 @@ impl Sinks {
             log: Log::default(),
             open: VecDeque::new(),
             most_open: most_open.max(1),
+            threads: threads.max(1),
+            logs: false,
         }
     }
 
     /// Adds an output and returns its number.
-    pub(crate) fn add(&mut self) -> usize {
+    pub(crate) fn add(&mut self) -> Result<usize, SinkError> {
+        let sink = self.sinks.len();
+        if sink.is_multiple_of(SINKS_IN_FOLDER) {
+            let folder = folder_of(&self.dir, sink);
+            fs::create_dir(folder).map_err(|cause| SinkError { sink, cause })?;
+        }
         self.sinks.push(Sink::default());
-        self.sinks.len() - 1
+        Ok(sink)
     }
 
     pub(crate) fn len(&self) -> usize {
@@ -87,30 +148,40 @@ impl Sinks {
 
     /// Where output `sink` is staged.
     pub(crate) fn path(&self, sink: usize) -> PathBuf {
-        self.dir.join(sink.to_string())
+        staged_path(&self.dir, sink)
     }
 
-    /// Bytes that were appended to output `sink`.
+    /// Bytes that were appended to output `sink`; known when all is finished.
     pub(crate) fn bytes(&self, sink: usize) -> u64 {
         self.sinks[sink].bytes
     }
 
     #[inline]
     pub(crate) fn append(&mut self, sink: usize, bytes: &[u8]) -> Result<(), SinkError> {
+        if self.logs {
+            return self.append_to_log(sink, bytes);
+        }
         let entry = &mut self.sinks[sink];
-        entry.bytes += bytes.len() as u64;
         if entry.buffer.capacity() - entry.buffer.len() >= bytes.len() {
+            entry.bytes += bytes.len() as u64;
             entry.buffer.extend_from_slice(bytes);
             return Ok(());
         }
         self.append_with_care(sink, bytes)
     }
 
-    /// There is no room in the buffer, or there are no buffers.
+    /// There is no room in the buffer.
     fn append_with_care(&mut self, sink: usize, bytes: &[u8]) -> Result<(), SinkError> {
         if self.sinks.len() > self.most_open.min(self.budget / FULL) {
+            // What is in buffers comes before what will be in the log.
+            for sink in 0..self.sinks.len() {
+                self.write_buffer(sink)?;
+                self.sinks[sink].buffer = Vec::new();
+            }
+            self.logs = true;
             return self.append_to_log(sink, bytes);
         }
+        self.sinks[sink].bytes += bytes.len() as u64;
         self.write_buffer(sink)?;
         if bytes.len() > FULL {
             return self.write_through(sink, bytes);
@@ -121,21 +192,24 @@ impl Sinks {
         Ok(())
     }
 
+    #[inline]
     fn append_to_log(&mut self, sink: usize, bytes: &[u8]) -> Result<(), SinkError> {
         let most = self.budget.clamp(LEAST_LOG, MOST_LOG);
-        let taken = self.log.bytes.len() + self.log.entries.len() * size_of::<Entry>();
+        let taken = self.log.bytes.filled + self.log.entries.len() * size_of::<Entry>();
         if taken + bytes.len() + size_of::<Entry>() > most {
             self.write_log()?;
-            if bytes.len() > most {
+            if bytes.len() + size_of::<Entry>() > most {
+                self.sinks[sink].bytes += bytes.len() as u64;
                 return self.write_through(sink, bytes);
             }
         }
-        if !self.sinks[sink].buffer.is_empty() {
-            // From the time when there were fewer outputs; it comes before what is in the log.
-            self.write_buffer(sink)?;
+        if self.log.bytes.map.is_none() {
+            self.log
+                .bytes
+                .reserve(most)
+                .map_err(|cause| SinkError { sink, cause })?;
         }
-        self.sinks[sink].buffer = Vec::new();
-        self.log.bytes.extend_from_slice(bytes);
+        self.log.bytes.push(bytes);
         self.log.entries.push(Entry {
             sink: sink as u32,
             length: bytes.len() as u32,
@@ -144,6 +218,7 @@ impl Sinks {
     }
 
     /// Writes what is in the log, output by output, and empties it.
+    #[cold]
     fn write_log(&mut self) -> Result<(), SinkError> {
         let log = std::mem::take(&mut self.log);
         // Pieces by output, in order: where those of each begin, then where each piece goes.
@@ -163,19 +238,32 @@ impl Sinks {
             *slot += 1;
             start += entry.length;
         }
-        let mut gathered = Vec::new();
-        for sink in 0..self.sinks.len() {
-            gathered.clear();
-            for (start, length) in &pieces[begins[sink] as usize..begins[sink + 1] as usize] {
-                let start = *start as usize;
-                gathered.extend_from_slice(&log.bytes[start..start + *length as usize]);
-            }
-            if !gathered.is_empty() {
-                self.write_through(sink, &gathered)?;
-            }
-        }
+        // No file is open twice in a round, so none is kept open; and rounds are shared out among
+        // the threads, as the one that fills the log has to wait meanwhile.
+        self.open.clear();
+        let dir = &self.dir;
+        let bytes = log.bytes.as_slice();
+        let share = self.sinks.len().div_ceil(self.threads).max(1);
+        let written = thread::scope(|scope| {
+            let shares: Vec<_> = self
+                .sinks
+                .chunks_mut(share)
+                .enumerate()
+                .map(|(place, sinks)| {
+                    let first = place * share;
+                    let begins = &begins[first..=first + sinks.len()];
+                    let pieces = &pieces;
+                    scope.spawn(move || write_share(dir, first, sinks, begins, pieces, bytes))
+                })
+                .collect();
+            shares.into_iter().try_for_each(|share| match share.join() {
+                Ok(written) => written,
+                Err(panic) => std::panic::resume_unwind(panic),
+            })
+        });
+        written?;
         self.log = log;
-        self.log.bytes.clear();
+        self.log.bytes.filled = 0;
         self.log.entries.clear();
         Ok(())
     }
@@ -200,14 +288,8 @@ impl Sinks {
                 }
             }
             let path = self.path(sink);
-            let mut options = OpenOptions::new();
-            if self.sinks[sink].created {
-                options.append(true);
-            } else {
-                options.write(true).create_new(true);
-            }
-            self.sinks[sink].file = Some(options.open(path).map_err(failed)?);
-            self.sinks[sink].created = true;
+            let file = self.sinks[sink].open(&path).map_err(failed)?;
+            self.sinks[sink].file = Some(file);
             self.open.push_back(sink as u32);
         }
         let entry = &mut self.sinks[sink];
@@ -258,6 +340,55 @@ impl Sinks {
     }
 }
 
+/// Writes the pieces of the log that belong to `sinks`, the first of which is number `first`.
+/// `begins` says where the pieces of each begin in `pieces`, and those where their bytes are.
+fn write_share(
+    dir: &Path,
+    first: usize,
+    sinks: &mut [Sink],
+    begins: &[u32],
+    pieces: &[(u32, u32)],
+    bytes: &[u8],
+) -> Result<(), SinkError> {
+    let mut gathered = Vec::new();
+    for (place, entry) in sinks.iter_mut().enumerate() {
+        let pieces = &pieces[begins[place] as usize..begins[place + 1] as usize];
+        if pieces.is_empty() {
+            continue;
+        }
+        gathered.clear();
+        for (start, length) in pieces {
+            let start = *start as usize;
+            gathered.extend_from_slice(&bytes[start..start + *length as usize]);
+        }
+        let sink = first + place;
+        let failed = |cause| SinkError { sink, cause };
+        let mut file = match entry.file.take() {
+            Some(file) => file,
+            None => entry.open(&staged_path(dir, sink)).map_err(failed)?,
+        };
+        file.write_all(&gathered).map_err(failed)?;
+        entry.bytes += gathered.len() as u64;
+        entry.written += gathered.len() as u64;
+    }
+    Ok(())
+}
+
+impl Sink {
+    /// Opens the file, to append if it is there already.
+    fn open(&mut self, path: &Path) -> io::Result<File> {
+        let mut options = OpenOptions::new();
+        if self.created {
+            options.append(true);
+        } else {
+            options.write(true).create_new(true);
+        }
+        let file = options.open(path)?;
+        self.created = true;
+        Ok(file)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -271,20 +402,22 @@ mod tests {
             appends in proptest::collection::vec((0_usize..12, 0_usize..3000), 1..400),
             budget in 0_usize..20_000,
             most_open in 1_usize..14,
+            threads in 1_usize..4,
             large in proptest::option::of(0_usize..12),
         ) {
             let folder = tempfile::tempdir().expect("a folder");
-            let mut sinks = Sinks::new(folder.path(), budget, most_open);
+            let mut sinks = Sinks::new(folder.path(), budget, most_open, threads);
             let mut expected = vec![Vec::new(); 12];
             for _ in 0..12 {
-                sinks.add();
+                sinks.add().expect("added");
             }
             for (turn, (sink, length)) in appends.into_iter().enumerate() {
                 let length = if large == Some(sink) { length * 300 } else { length };
                 let bytes = vec![turn as u8; length];
                 sinks.append(sink, &bytes).expect("written");
                 expected[sink].extend(bytes);
-                prop_assert!(sinks.sinks.iter().filter(|s| s.file.is_some()).count() <= most_open);
+                let open = sinks.sinks.iter().filter(|sink| sink.file.is_some()).count();
+                prop_assert!(open <= most_open);
             }
             sinks.finish(false).expect("finished");
             for (sink, expected) in expected.iter().enumerate() {
@@ -298,16 +431,16 @@ mod tests {
     #[test]
     fn memory_stays_within_the_budget() {
         let folder = tempfile::tempdir().expect("a folder");
-        let mut sinks = Sinks::new(folder.path(), 1 << 20, 8);
+        let mut sinks = Sinks::new(folder.path(), 1 << 20, 8, 2);
         for _ in 0..2000 {
-            sinks.add();
+            sinks.add().expect("added");
         }
         for turn in 0..40_000 {
             sinks
                 .append(turn * 7 % 2000, &[b'x'; 200])
                 .expect("written");
             let buffers: usize = sinks.sinks.iter().map(|sink| sink.buffer.capacity()).sum();
-            let log = sinks.log.bytes.len() + sinks.log.entries.len() * size_of::<Entry>();
+            let log = sinks.log.bytes.filled + sinks.log.entries.len() * size_of::<Entry>();
             assert!(buffers + log <= 1 << 20, "{buffers} + {log}");
         }
     }
