@@ -196,6 +196,8 @@ pub(super) struct Addresses {
     protected: HashMap<Identity, SourcePath>,
     side_files: Vec<(PathBuf, &'static str)>,
     most: u64,
+    /// Groups that are counted before counting is given up.
+    counted: u64,
     /// The source in which each group first appeared.
     origins: Vec<SourceNames>,
     /// The path of each group; `None` where it is to be left as it exists.
@@ -238,6 +240,7 @@ impl Addresses {
             protected,
             side_files,
             most: job.max_outputs,
+            counted: super::produce::most_groups(job),
             origins: Vec::new(),
             paths: Vec::new(),
             kept: Vec::new(),
@@ -324,7 +327,7 @@ impl Addresses {
         if groups > self.most {
             return Err(Refusal::TooMany {
                 found: groups,
-                at_least: groups >= super::produce::MOST_GROUPS as u64,
+                at_least: groups >= self.counted,
                 most: self.most,
             });
         }

@@ -20,8 +20,15 @@ use crate::step::selected;
 /// Bytes of text in a batch.
 const BATCH: usize = 1 << 17;
 
-/// Groups that are counted at most, to say how many there would have been.
-pub(super) const MOST_GROUPS: usize = 1_000_000;
+/// Groups that are counted at least, to say how many there would have been.
+const COUNTED_GROUPS: u64 = 1_000_000;
+
+/// How many groups are counted before counting is given up: more than there may be.
+pub(super) fn most_groups(job: &Job) -> u64 {
+    COUNTED_GROUPS
+        .max(job.max_outputs.saturating_add(1))
+        .min(u32::MAX.into())
+}
 
 /// What the first half hands to the second.
 pub(super) enum Message {
@@ -119,8 +126,13 @@ impl Producer {
             source_name: first_source.to_string(),
             problem,
         };
-        let router =
-            Router::new(keys, &columns, job.date_format.clone(), MOST_GROUPS).map_err(unknown)?;
+        let router = Router::new(
+            keys,
+            &columns,
+            job.date_format.clone(),
+            most_groups(job) as usize,
+        )
+        .map_err(unknown)?;
         let selection = selected(&job.steps, &columns).map_err(unknown)?;
         addresses.check_before(job.out.is_some())?;
         let sizes: Option<u64> = job

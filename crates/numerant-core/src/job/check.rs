@@ -37,6 +37,9 @@ pub enum JobError {
     /// No room at all.
     #[error("--memory must be at least 1M")]
     TooLittleMemory,
+    /// No output at all, or more than can be counted.
+    #[error("--max-outputs must be at least 1 and below 4,294,967,295")]
+    MaxOutputs,
     /// What stands for blanks is itself no name.
     #[error("--blank must be a name that files can have")]
     Blank,
@@ -81,6 +84,9 @@ impl Job {
         }
         if self.memory.0 < 1 << 20 {
             return Err(JobError::TooLittleMemory);
+        }
+        if self.max_outputs == 0 || self.max_outputs >= u64::from(u32::MAX) {
+            return Err(JobError::MaxOutputs);
         }
         if self.blank.trim().is_empty() {
             return Err(JobError::Blank);

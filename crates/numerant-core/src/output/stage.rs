@@ -95,17 +95,12 @@ pub(crate) struct SideFile {
 }
 
 impl SideFile {
-    /// Begins a file that is to take its place at `path` later.
+    /// Begins a file that is to take its place at `path` later. Its folder need not exist yet.
     pub(crate) fn create(path: &Path) -> Result<Self, OutputError> {
-        if let Some(parent) = path
-            .parent()
-            .filter(|parent| !parent.as_os_str().is_empty())
-        {
-            fs::create_dir_all(parent)
-                .map_err(|error| OutputError::new("creating the folder", parent, error))?;
-        }
+        let folder = path.parent().unwrap_or(Path::new(""));
         let name = path.file_name().unwrap_or_default().to_string_lossy();
-        let staged = path.with_file_name(format!("{PREFIX}{}-{name}", std::process::id()));
+        let hidden = format!("{PREFIX}{}-{name}", std::process::id());
+        let staged = existing_ancestor(folder).join(hidden);
         let file =
             File::create(&staged).map_err(|error| OutputError::new("writing", path, error))?;
         Ok(Self {
@@ -135,6 +130,10 @@ impl SideFile {
 
     /// Puts the file in its place.
     pub(crate) fn commit(self) -> Result<(), OutputError> {
+        if let Some(folder) = self.path.parent() {
+            fs::create_dir_all(folder)
+                .map_err(|error| OutputError::new("creating the folder", folder, error))?;
+        }
         fs::rename(&self.staged, &self.path)
             .map_err(|error| OutputError::new("writing", &self.path, error))
     }

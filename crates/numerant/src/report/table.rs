@@ -84,9 +84,10 @@ impl Table {
     }
 }
 
-/// The width of the terminal; without one there is no end.
+/// The width of the terminal that results go to; where they go elsewhere there is no end.
 fn terminal_width() -> usize {
-    terminal_size::terminal_size().map_or(usize::MAX, |(width, _)| usize::from(width.0).max(40))
+    terminal_size::terminal_size_of(io::stdout())
+        .map_or(usize::MAX, |(width, _)| usize::from(width.0).max(40))
 }
 
 /// The text, cut to `room` columns with a sign that it was.

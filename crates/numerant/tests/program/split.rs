@@ -208,3 +208,57 @@ fn a_job_leaves_a_folder_that_is_not_its_own() {
     assert_snapshot!(bench.run(&["split", "calls.csv", "--by", "quay"]));
     assert_eq!(bench.files(), ["calls.csv", "calls/notes.txt"]);
 }
+
+#[test]
+fn the_ledger_may_lie_in_a_folder_that_the_run_makes() {
+    let bench = Bench::with_calls();
+    let words = [
+        "split",
+        "calls.csv",
+        "--by",
+        "cargo",
+        "--out",
+        "p",
+        "--ledger",
+        "p/l/books.json",
+    ];
+    let said = bench.run(&[&words[..], &["-q"]].concat());
+    assert_eq!(said, "--- code 0");
+    assert!(bench.files().contains(&"p/l/books.json".to_owned()));
+    // And where the run fails, neither is there.
+    let failing = [
+        "split",
+        "calls.csv",
+        "--name",
+        "{remarks:month}.csv",
+        "--out",
+        "q",
+    ];
+    let said = bench.run(&[&failing[..], &["--ledger", "q/l/books.json"]].concat());
+    assert!(said.ends_with("--- code 1"), "{said}");
+    assert!(!bench.path("q").exists());
+}
+
+#[test]
+fn an_extension_that_says_nothing_keeps_the_dialect() {
+    let bench = Bench::new();
+    bench.write("calls.dat", b"quay;n\r\n\xc5ngkajen;1\r\n");
+    assert_eq!(
+        bench.run(&["split", "calls.dat", "--by", "quay", "-q"]),
+        "--- code 0"
+    );
+    let part = std::fs::read(bench.path("calls/Ångkajen.csv")).expect("there");
+    assert_eq!(part, b"quay;n\r\n\xc5ngkajen;1\r\n");
+    let tabs = [
+        "split",
+        "calls.dat",
+        "--name",
+        "{quay}.tsv",
+        "--out",
+        "tabs",
+        "-q",
+    ];
+    assert_eq!(bench.run(&tabs), "--- code 0");
+    let part = std::fs::read(bench.path("tabs/Ångkajen.tsv")).expect("there");
+    assert_eq!(part, b"quay\tn\r\n\xc5ngkajen\t1\r\n", "but .tsv says tabs");
+}

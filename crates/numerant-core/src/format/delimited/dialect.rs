@@ -206,7 +206,7 @@ pub struct ReadOptions {
 }
 
 /// How outputs are to be written; what is `None` is as in the first source, where the output has the
-/// source's extension, and else comma (`csv`) or tab (`tsv`, `txt`), UTF-8 without byte-order
+/// source's extension (or that says nothing of a format), and else comma (`csv`) or tab (`tsv`, `txt`), UTF-8 without byte-order
 /// mark, and LF.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
@@ -228,7 +228,9 @@ pub struct WriteOptions {
 impl WriteOptions {
     /// The dialect of an output with `extension`, made from a source in `source`.
     pub fn dialect(&self, extension: &str, source: Dialect, source_extension: &str) -> Dialect {
-        let same = extension == source_extension || source_extension.is_empty();
+        // An extension that says nothing is no reason to write another dialect.
+        let telling = super::EXTENSIONS.contains(&source_extension);
+        let same = extension == source_extension || !telling;
         let usual = Dialect {
             delimiter: Delimiter(if extension == "csv" { b',' } else { b'\t' }),
             line_end: LineEnd::Lf,
@@ -236,7 +238,10 @@ impl WriteOptions {
             bom: false,
             ..source
         };
-        let base = if same { source } else { usual };
+        let mut base = if same { source } else { usual };
+        if extension == "tsv" && extension != source_extension {
+            base.delimiter = Delimiter(b'\t');
+        }
         let encoding = self.out_encoding.unwrap_or(base.encoding);
         // A mark that was the source's goes with the source's encoding only.
         let bom = self.bom.unwrap_or(base.bom && encoding == base.encoding)

@@ -48,7 +48,10 @@ impl DelimitedEncoder {
             Moves::Fields
         };
         let header = header.filter(|_| out.header).map(Batch::first_as_batch);
-        let runs = columns.as_deref().map_or_else(Vec::new, runs);
+        // All columns are one run, however many there are.
+        let runs = columns
+            .as_deref()
+            .map_or_else(|| vec![(0, usize::MAX)], runs);
         Self {
             out,
             columns,
@@ -64,13 +67,13 @@ impl DelimitedEncoder {
             out.extend_from_slice(batch.raw(record));
             return Ok(());
         }
-        if self.moves == Moves::Fields && !self.runs.is_empty() && !self.is_swallowed(batch, record)
-        {
+        if self.moves == Moves::Fields && !self.is_swallowed(batch, record) {
             for (place, (from, to)) in self.runs.iter().enumerate() {
                 if place > 0 {
                     out.push(self.out.delimiter.0);
                 }
-                out.extend_from_slice(batch.raw_fields(record, *from, *to));
+                let to = (*to).min(batch.width() - 1);
+                out.extend_from_slice(batch.raw_fields(record, *from, to));
             }
             out.extend_from_slice(self.out.line_end.bytes());
             return Ok(());
@@ -90,8 +93,9 @@ impl DelimitedEncoder {
         let Some((from, to)) = self.runs.last() else {
             return false;
         };
-        let last = batch.raw_fields(record, *to, *to);
-        last.last() == Some(&b'\r') || (last.is_empty() && self.runs.len() == 1 && from == to)
+        let to = (*to).min(batch.width() - 1);
+        let last = batch.raw_fields(record, to, to);
+        last.last() == Some(&b'\r') || (last.is_empty() && self.runs.len() == 1 && *from == to)
     }
 
     fn fields(
