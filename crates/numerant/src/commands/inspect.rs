@@ -5,7 +5,7 @@ use std::sync::Arc;
 use numerant_core::engine;
 
 use super::Failure;
-use crate::args::InspectRequest;
+use crate::args::{InspectRequest, Report};
 use crate::report::{Progress, Reporter};
 use crate::surroundings::Interrupts;
 
@@ -16,6 +16,7 @@ pub(super) fn inspect(
 ) -> Result<(), Failure> {
     let mut inspections = Vec::new();
     let mut counts = Vec::new();
+    let mut failure = None;
     for source in &request.job.sources {
         let progress = Arc::new(Progress::new(request.report.quiet));
         let context = interrupts.context(Arc::clone(&progress) as _);
@@ -27,12 +28,18 @@ pub(super) fn inspect(
                     .map(|found| inspections.push(found)),
             };
         progress.clear();
-        result?;
+        if let Err(error) = result {
+            failure = Some(error);
+            break;
+        }
     }
-    if request.values.is_some() {
-        reporter.values(&counts)?;
-    } else {
-        reporter.inspections(&inspections)?;
+    // People see what was found before a file failed; a program gets one document, the error.
+    if failure.is_none() || request.report.report == Report::Text {
+        if request.values.is_some() {
+            reporter.values(&counts)?;
+        } else {
+            reporter.inspections(&inspections)?;
+        }
     }
-    Ok(())
+    failure.map_or(Ok(()), |error| Err(error.into()))
 }

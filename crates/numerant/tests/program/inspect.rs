@@ -41,3 +41,18 @@ fn an_odd_file() {
         "1"
     ]));
 }
+
+#[test]
+fn several_files_one_of_which_cannot_be_read() {
+    let bench = Bench::new();
+    bench.write("a.csv", "quay,n\nA,1\n");
+    bench.write("b.csv", "");
+    let said = bench.run(&["inspect", "a.csv", "b.csv"]);
+    assert!(said.starts_with("a.csv\n"), "{said}");
+    assert!(
+        said.ends_with("error: b.csv: the file is empty\n--- code 1"),
+        "{said}"
+    );
+    let said = bench.run(&["inspect", "a.csv", "b.csv", "--report", "json"]);
+    assert!(said.starts_with("{\n  \"error\""), "{said}");
+}
