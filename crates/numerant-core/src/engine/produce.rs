@@ -1,5 +1,6 @@
 //! The first half of a run: reads records and finds the output of each.
 
+use std::collections::HashMap;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -9,7 +10,7 @@ use super::addresses::SourceNames;
 use super::{Addresses, Context, Error, NamesChanged, Notice};
 use crate::format::delimited::{DelimitedEncoder, DelimitedReader, Dialect};
 use crate::format::{RecordEncoder, RecordReader};
-use crate::job::Job;
+use crate::job::{Job, JobError};
 use crate::ledger::SourceEntry;
 use crate::name::{RunField, Template};
 use crate::record::{Batch, ColumnError, Columns};
@@ -100,6 +101,23 @@ impl fmt::Debug for Producer {
     }
 }
 
+/// An error if two sources are one file, under two spellings or through a link.
+fn check_same_file(sources: &[SourcePath]) -> Result<(), JobError> {
+    let mut known = HashMap::new();
+    for source in sources {
+        let Some(identity) = source.identity() else {
+            continue;
+        };
+        if let Some(first) = known.insert(identity, source) {
+            return Err(JobError::SameFile {
+                first: first.clone(),
+                second: source.clone(),
+            });
+        }
+    }
+    Ok(())
+}
+
 /// Opens a source with what the job says of reading.
 pub(super) fn open_source(source: &SourcePath, job: &Job) -> Result<DelimitedReader, Error> {
     let largest = usize::try_from(job.memory.0 / 4).unwrap_or(usize::MAX);
@@ -111,6 +129,7 @@ impl Producer {
     /// Checks the job, opens its first source and resolves what the job names.
     pub(super) fn open(job: &Job, context: &Context) -> Result<Self, Error> {
         job.check()?;
+        check_same_file(&job.sources)?;
         let first_source = &job.sources[0];
         let template = job.template(first_source);
         let (extension, _format) = job.format(first_source)?;

@@ -16,6 +16,14 @@ pub enum JobError {
     /// One source twice.
     #[error("{0} is named twice")]
     SameSource(SourcePath),
+    /// One file under two names.
+    #[error("{first} and {second} are the same file; its records would be there twice")]
+    SameFile {
+        /// The name that comes first.
+        first: SourcePath,
+        /// The other one.
+        second: SourcePath,
+    },
     /// Neither keys nor columns in the name.
     #[error("there is nothing to split by: say --by COLUMN, or put a column in --name")]
     NothingToSplitBy,
