@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use super::produce::open_source;
 use super::{Context, Error, Notice};
-use crate::format::delimited::{Dialect, Told};
+use crate::format::delimited::{self, Dialect, LineEnd, Told};
 use crate::format::{ReadTally, RecordReader};
 use crate::job::Job;
 use crate::name::Key;
@@ -129,7 +129,7 @@ pub fn inspect(source: &SourcePath, job: &Job, context: &Context) -> Result<Insp
         for record in 0..batch.len() {
             let raw = batch.raw(record);
             let pair = raw.ends_with(b"\r\n");
-            let expected_pair = dialect.line_end == crate::format::delimited::LineEnd::CrLf;
+            let expected_pair = dialect.line_end == LineEnd::CrLf;
             other_line_ends += u64::from(pair != expected_pair);
             for (column, profile) in profiles.iter_mut().enumerate() {
                 let field = batch.field(record, column);
@@ -146,7 +146,7 @@ pub fn inspect(source: &SourcePath, job: &Job, context: &Context) -> Result<Insp
         .collect();
     Ok(Inspection {
         path: source.to_string(),
-        format: "delimited text",
+        format: delimited::NAME,
         bytes: reader.size(),
         compression: reader.compression(),
         dialect,
@@ -160,9 +160,8 @@ pub fn inspect(source: &SourcePath, job: &Job, context: &Context) -> Result<Insp
     })
 }
 
-/// What the readers of an inspection should be warned of.
 impl Inspection {
-    /// Its oddities, in the words that a run has for them.
+    /// What its readers should be warned of, in the words that a run has for them.
     pub fn notices(&self) -> Vec<Notice> {
         let source = || self.path.clone();
         let mut notices: Vec<Notice> = self

@@ -22,7 +22,7 @@ pub struct Format {
 
 /// All formats there are.
 pub const FORMATS: &[Format] = &[Format {
-    name: "delimited text",
+    name: delimited::NAME,
     extensions: delimited::EXTENSIONS,
 }];
 
@@ -113,10 +113,9 @@ pub enum EncodeError {
         /// The output's encoding.
         encoding: &'static str,
     },
-    /// Without quotes, a delimiter or line end inside a value cannot be written.
-    #[error(
-        "line {line}: the value {value:?} holds a delimiter, quote or line end and the output has no quotes"
-    )]
+    /// Without quotes, a delimiter or line end inside a value cannot be written, nor a blank that
+    /// is alone on its line.
+    #[error("line {line}: the value {value:?} cannot be written without quotes")]
     NeedsQuotes {
         /// Line of the source.
         line: u64,

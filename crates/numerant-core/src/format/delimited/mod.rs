@@ -12,5 +12,8 @@ pub use dialect::{
 pub use read::{DelimitedReader, Told};
 pub use write::DelimitedEncoder;
 
+/// What the format is called.
+pub const NAME: &str = "delimited text";
+
 /// Extensions of delimited text.
 pub const EXTENSIONS: &[&str] = &["csv", "tsv", "txt"];

@@ -98,6 +98,7 @@ impl DelimitedEncoder {
         last.last() == Some(&b'\r') || (last.is_empty() && self.runs.len() == 1 && *from == to)
     }
 
+    /// Appends the fields of a record one by one.
     fn fields(
         &self,
         batch: &Batch,
@@ -111,14 +112,12 @@ impl DelimitedEncoder {
                 out.push(self.out.delimiter.0);
             }
             let field = batch.field(record, column);
-            let last = place + 1 == count;
-            // Alone on its line a blank field would be a blank line, and a `\r` at the end of
-            // one would become part of the line end.
-            let lonely = count == 1 && field.raw().is_empty();
-            let swallowed = last && field.raw().last() == Some(&b'\r');
-            if self.moves == Moves::Fields && !lonely && !swallowed {
+            // Where fields move as they stand, only the last one of the record is what kept them
+            // from moving all together.
+            if self.moves == Moves::Fields && place + 1 < count {
                 out.extend_from_slice(field.raw());
             } else {
+                let lonely = count == 1 && field.raw().is_empty();
                 self.value(field, lonely, out)
                     .map_err(|value| EncodeError::NeedsQuotes {
                         line: batch.line(record),
@@ -129,6 +128,8 @@ impl DelimitedEncoder {
         Ok(())
     }
 
+    /// Appends a value in the output's dialect, or returns it where that cannot hold it. A blank
+    /// that is `lonely`, alone on its line, would be a blank line and so no record.
     fn value(&self, field: Field<'_>, lonely: bool, out: &mut Vec<u8>) -> Result<(), String> {
         let mut scratch = Vec::new();
         let value = field.value(&mut scratch);
@@ -138,8 +139,7 @@ impl DelimitedEncoder {
             let needed = value
                 .iter()
                 .any(|byte| [delimiter, b'\n', b'\r'].contains(byte));
-            // A blank alone on its line stays a blank line where there are no quotes.
-            if needed {
+            if needed || lonely {
                 return Err(String::from_utf8_lossy(value).into_owned());
             }
             out.extend_from_slice(value);

@@ -102,6 +102,12 @@ fn what_cannot_be_written_is_named() {
             value: "a, b".into()
         }
     );
+    let blank = written(b"a|b\n1|\n", Some(vec![1]), |out| out.quote = Quote::None);
+    let lost = EncodeError::NeedsQuotes {
+        line: 2,
+        value: String::new(),
+    };
+    assert_eq!(blank, Err(lost), "it would be a blank line, and no record");
     let source = "quay\nÅngkajen\nPier №1\n".as_bytes();
     let error = written(source, None, |out| out.encoding = Encoding::WINDOWS_1252)
         .expect_err("no such character");
