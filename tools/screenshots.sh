@@ -47,10 +47,11 @@ TYPED
 export LC_ALL=C.UTF-8
 numerant demo "$work/varnholm" >/dev/null
 rm -rf "$work/varnholm/calls" "$work/varnholm/months" "$work/varnholm/months.json"
-shot demo "numerant demo" .
 shot inspect "numerant inspect calls.csv" varnholm
 shot values "numerant inspect calls.csv --values quay" varnholm
 shot plan "numerant split calls.csv --by quay --blank unknown --plan" varnholm
 shot split "numerant split calls.csv --name '{quay}/{arrived:month}.csv' --drop remarks" varnholm
 rm -rf "$work/varnholm/calls"
 shot refused "numerant split calls.csv --by agent,vessel,cargo; numerant split calls.csv --by quai; numerant split calls.csv --name {remarks:month}.csv" varnholm
+# Last, as it makes the sample folder anew and leaves its own outputs there.
+shot demo "numerant demo" .
