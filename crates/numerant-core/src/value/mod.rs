@@ -1,12 +1,14 @@
 //! What cells and options hold: dates, numbers and sizes told from text, and the types of whole
 //! columns.
 
+mod arithmetic;
 mod kind;
 mod moment;
 mod number;
 mod size;
 
+pub use arithmetic::{ArithmeticError, QUOTIENT_SCALE, Rounding};
 pub use kind::{Kind, KindTally};
 pub use moment::{DateFormat, DateFormatError, Moment};
-pub use number::{Number, NumberError};
+pub use number::{DecimalMark, Number, NumberError, NumberProblem};
 pub use size::{Size, SizeError};
