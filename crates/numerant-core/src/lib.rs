@@ -12,6 +12,7 @@
 //! (`format`, `name`) → (`source`, `record`, `value`).
 
 pub mod engine;
+pub mod expr;
 pub mod format;
 pub mod job;
 pub mod ledger;

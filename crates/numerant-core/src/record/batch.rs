@@ -6,7 +6,12 @@
 //! * every record has exactly `width` fields; what to do with ragged records is the reader's job;
 //! * field `c + 1` begins one byte behind the end of field `c`, and one byte behind the end of the
 //!   last field lies the next thing in the arena, so `raw` of a record includes its terminator;
-//! * the bytes are UTF-8.
+//! * the bytes are UTF-8;
+//! * columns from `width` on are computed: they lie in arenas of their own, one entry a record, and
+//!   everything that takes records out of a batch goes through [`Batch::retain`].
+
+use std::borrow::Cow;
+use std::mem;
 
 /// Where a record begins in the arena, which of the field ends is its first, and where its last
 /// byte is: the end of its last field once more, so that moving a record does not have to look
@@ -36,6 +41,45 @@ pub struct Batch {
     pub(crate) terminator: u8,
     /// Records that stood among the others and are no part of the batch.
     pub(crate) rejected: Vec<RejectedRecord>,
+    /// Columns that steps have added.
+    pub(crate) computed: Vec<Computed>,
+    /// Copies that lie behind the text of the source, each with where it begins and where the
+    /// original begins and ends, in the order of the copies.
+    pub(crate) copies: Vec<(u32, u32, u32)>,
+    /// The lines of the records, where they do not come out of the arena.
+    pub(crate) lines: Vec<u64>,
+}
+
+/// The values of one computed column, as they are to be read: no quotes around them.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Computed {
+    pub(crate) bytes: Vec<u8>,
+    /// Where the value of each record begins and ends.
+    pub(crate) spans: Vec<(u32, u32)>,
+}
+
+impl Computed {
+    pub(crate) fn clear(&mut self) {
+        self.bytes.clear();
+        self.spans.clear();
+    }
+
+    /// Adds the value of the next record: what `write` appends.
+    pub(crate) fn push_with<E>(
+        &mut self,
+        write: impl FnOnce(&mut Vec<u8>) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let start = self.bytes.len() as u32;
+        let written = write(&mut self.bytes);
+        self.spans.push((start, self.bytes.len() as u32));
+        written
+    }
+
+    pub(crate) fn push(&mut self, value: &[u8]) {
+        let start = self.bytes.len() as u32;
+        self.bytes.extend_from_slice(value);
+        self.spans.push((start, self.bytes.len() as u32));
+    }
 }
 
 /// A record that was left out because something is wrong with it.
@@ -67,9 +111,100 @@ impl Batch {
         self.spans.is_empty()
     }
 
-    /// Number of fields of every record.
+    /// Number of fields of every record, without computed ones.
     pub fn width(&self) -> usize {
         self.width
+    }
+
+    /// Takes the records out that `keep` does not name.
+    pub(crate) fn retain(&mut self, keep: &[bool]) {
+        fn filter<T>(items: &mut Vec<T>, keep: &[bool]) {
+            let mut flags = keep.iter();
+            items.retain(|_| flags.next().copied().unwrap_or(true));
+        }
+        filter(&mut self.spans, keep);
+        for column in &mut self.computed {
+            filter(&mut column.spans, keep);
+        }
+        if !self.lines.is_empty() {
+            filter(&mut self.lines, keep);
+        }
+    }
+
+    /// Makes ready for `count` computed columns.
+    pub(crate) fn clear_computed(&mut self, count: usize) {
+        self.computed.resize_with(count, Computed::default);
+        self.computed.iter_mut().for_each(Computed::clear);
+    }
+
+    /// Takes a computed column out while it is being filled; [`Batch::put_back`] returns it.
+    pub(crate) fn take_computed(&mut self, column: usize) -> Computed {
+        mem::take(&mut self.computed[column - self.width])
+    }
+
+    pub(crate) fn put_back(&mut self, column: usize, values: Computed) {
+        self.computed[column - self.width] = values;
+    }
+
+    /// Replaces the fields of a record with `values`, which are quoted where they need it.
+    pub(crate) fn replace_record(
+        &mut self,
+        record: usize,
+        delimiter: u8,
+        values: &[Cow<'_, [u8]>],
+    ) {
+        let span = self.spans[record];
+        let line_end = self.line_end(span).to_vec();
+        let copy = self.bytes.len() as u32;
+        self.copies.push((copy, span.start, span.last_byte));
+        let first = self.ends.len() as u32;
+        let lonely = values.len() == 1;
+        for (place, value) in values.iter().enumerate() {
+            if place > 0 {
+                self.bytes.push(delimiter);
+            }
+            push_quoted(value, delimiter, self.quote, lonely, &mut self.bytes);
+            if place + 1 < values.len() {
+                self.ends.push(self.bytes.len() as u32);
+            }
+        }
+        self.bytes.extend_from_slice(&line_end);
+        let last_byte = self.bytes.len() as u32 - 1;
+        self.ends.push(last_byte);
+        self.spans[record] = Span {
+            start: copy,
+            first,
+            last_byte,
+        };
+    }
+
+    fn line_end(&self, span: Span) -> &[u8] {
+        let raw = &self.bytes[span.start as usize..=span.last_byte as usize];
+        let last = raw.len() - 1;
+        if self.carriage_returns && last > 0 && raw[last - 1] == b'\r' {
+            &raw[last - 1..]
+        } else {
+            &raw[last..]
+        }
+    }
+
+    /// The bytes of a record as they stand in the source, even where a step has changed them.
+    pub(crate) fn original(&self, record: usize) -> &[u8] {
+        let start = self.spans[record].start;
+        match self.copy_of(start) {
+            Some((_, from, last)) => &self.bytes[from as usize..=last as usize],
+            None => self.raw(record),
+        }
+    }
+
+    fn copy_of(&self, start: u32) -> Option<(u32, u32, u32)> {
+        let place = self
+            .copies
+            .binary_search_by_key(&start, |(copy, ..)| *copy)
+            .ok()?;
+        let found = self.copies[place];
+        // A copy may be one of a copy.
+        self.copy_of(found.1).or(Some(found))
     }
 
     /// The bytes of record `record` as they stand, with the line end.
@@ -92,13 +227,16 @@ impl Batch {
     pub fn field(&self, record: usize, column: usize) -> Field<'_> {
         Field {
             raw: self.raw_fields(record, column, column),
-            quote: self.quote,
+            quote: self.quote.filter(|_| column < self.width),
         }
     }
 
     /// The bytes from the start of one field to the end of another, separators between included.
     #[inline(always)]
     pub(crate) fn raw_fields(&self, record: usize, from: usize, to: usize) -> &[u8] {
+        if from >= self.width {
+            return self.computed(record, from);
+        }
         let span = self.spans[record];
         let ends = &self.ends[span.first as usize..span.first as usize + self.width];
         let start = if from == 0 {
@@ -113,9 +251,40 @@ impl Batch {
         raw
     }
 
+    #[inline]
+    fn computed(&self, record: usize, column: usize) -> &[u8] {
+        let values = &self.computed[column - self.width];
+        let (start, end) = values.spans[record];
+        &values.bytes[start as usize..end as usize]
+    }
+
     /// The line of the source on which record `record` begins, counted from 1.
     pub fn line(&self, record: usize) -> u64 {
-        self.line_at(self.spans[record].start as usize)
+        if let Some(line) = self.lines.get(record) {
+            return *line;
+        }
+        let start = self.spans[record].start;
+        let start = self.copy_of(start).map_or(start, |(_, from, _)| from);
+        self.line_at(start as usize)
+    }
+
+    /// Replaces what is in `lines` with the line of each record, which is faster than to ask for
+    /// them one by one.
+    pub(crate) fn all_lines(&self, lines: &mut Vec<u64>) {
+        lines.clear();
+        if !self.lines.is_empty() {
+            lines.extend_from_slice(&self.lines);
+            return;
+        }
+        let (mut line, mut counted) = (self.first_line, 0);
+        for span in &self.spans {
+            let start = self
+                .copy_of(span.start)
+                .map_or(span.start, |(_, from, _)| from) as usize;
+            line += memchr::memchr_iter(self.terminator, &self.bytes[counted..start]).count() as u64;
+            counted = start;
+            lines.push(line);
+        }
     }
 
     pub(crate) fn line_at(&self, position: usize) -> u64 {
@@ -139,6 +308,9 @@ impl Batch {
                 last_byte: span.last_byte - span.start,
             }],
             rejected: Vec::new(),
+            computed: Vec::new(),
+            copies: Vec::new(),
+            lines: Vec::new(),
             ..*self
         }
     }
@@ -147,7 +319,40 @@ impl Batch {
     pub(crate) fn clear(&mut self) {
         self.spans.clear();
         self.rejected.clear();
+        self.copies.clear();
+        self.lines.clear();
     }
+}
+
+/// Appends a value, in quotes where it holds a delimiter, a quote or a line end, or where it is
+/// blank and `lonely` on its line.
+pub(crate) fn push_quoted(
+    value: &[u8],
+    delimiter: u8,
+    quote: Option<u8>,
+    lonely: bool,
+    out: &mut Vec<u8>,
+) {
+    let Some(quote) = quote else {
+        out.extend_from_slice(value);
+        return;
+    };
+    let needed = value
+        .iter()
+        .any(|byte| [delimiter, quote, b'\n', b'\r'].contains(byte));
+    if !needed && !(lonely && value.is_empty()) {
+        out.extend_from_slice(value);
+        return;
+    }
+    out.push(quote);
+    let mut rest = value;
+    while let Some(at) = memchr::memchr(quote, rest) {
+        out.extend_from_slice(&rest[..=at]);
+        out.push(quote);
+        rest = &rest[at + 1..];
+    }
+    out.extend_from_slice(rest);
+    out.push(quote);
 }
 
 impl<'a> Field<'a> {
@@ -176,6 +381,25 @@ impl<'a> Field<'a> {
             Some(_) => {
                 unquote(rest, quote, scratch);
                 scratch
+            }
+        }
+    }
+
+    /// The field's value as [`Field::value`] has it, on its own.
+    pub fn text(self) -> Cow<'a, [u8]> {
+        let rest = self
+            .quote
+            .and_then(|quote| self.raw.strip_prefix(&[quote]).map(|rest| (quote, rest)));
+        let Some((quote, rest)) = rest else {
+            return Cow::Borrowed(self.raw);
+        };
+        match memchr::memchr(quote, rest) {
+            Some(close) if close + 1 == rest.len() => Cow::Borrowed(&rest[..close]),
+            None => Cow::Borrowed(rest),
+            Some(_) => {
+                let mut value = Vec::new();
+                unquote(rest, quote, &mut value);
+                Cow::Owned(value)
             }
         }
     }

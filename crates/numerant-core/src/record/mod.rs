@@ -3,7 +3,7 @@
 mod batch;
 mod columns;
 
-pub(crate) use batch::Span;
+pub(crate) use batch::{Computed, Span, push_quoted};
 pub use batch::{Batch, Field, RejectedRecord};
 pub(crate) use columns::nearest;
 pub use columns::{ColumnError, Columns, HeaderNote};

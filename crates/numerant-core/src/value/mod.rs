@@ -2,12 +2,14 @@
 //! columns.
 
 mod arithmetic;
+mod column_type;
 mod kind;
 mod moment;
 mod number;
 mod size;
 
 pub use arithmetic::{ArithmeticError, QUOTIENT_SCALE, Rounding};
+pub use column_type::{ColumnType, ColumnTypeError};
 pub use kind::{Kind, KindTally};
 pub use moment::{DateFormat, DateFormatError, Moment};
 pub use number::{DecimalMark, Number, NumberError, NumberProblem};

@@ -129,6 +129,30 @@ impl Moment {
     }
 }
 
+impl std::fmt::Display for Moment {
+    /// After ISO 8601, with a space before the time: `2026-03-05` or `2026-03-05 14:20:00`.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let date = self.date;
+        write!(
+            f,
+            "{:04}-{:02}-{:02}",
+            date.year(),
+            date.month(),
+            date.day()
+        )?;
+        match self.time {
+            None => Ok(()),
+            Some(time) => write!(
+                f,
+                " {:02}:{:02}:{:02}",
+                time.hour(),
+                time.minute(),
+                time.second()
+            ),
+        }
+    }
+}
+
 fn number(digits: &[u8]) -> Option<i16> {
     if digits.is_empty() {
         return None;

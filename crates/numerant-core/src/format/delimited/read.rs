@@ -416,6 +416,7 @@ impl DelimitedReader {
             kept_end -= 1;
         }
         let copy = batch.bytes.len();
+        batch.copies.push((copy as u32, span.start, span.last_byte));
         let copy_first = batch.ends.len() as u32;
         for field in 0..kept - 1 {
             let end = batch.ends[first + field] as usize - start + copy;

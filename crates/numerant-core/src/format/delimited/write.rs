@@ -2,7 +2,7 @@
 
 use super::dialect::{Dialect, Quote};
 use crate::format::{EncodeError, RecordEncoder};
-use crate::record::{Batch, Field};
+use crate::record::{Batch, Field, push_quoted};
 
 /// Writes chosen columns of one source's records in one dialect.
 ///
@@ -145,22 +145,14 @@ impl DelimitedEncoder {
             out.extend_from_slice(value);
             return Ok(());
         };
-        let needed = value
-            .iter()
-            .any(|byte| [delimiter, quote, b'\n', b'\r'].contains(byte));
-        if !quoted && !needed {
-            out.extend_from_slice(value);
-            return Ok(());
-        }
-        out.push(quote);
-        let mut rest = value;
-        while let Some(at) = memchr::memchr(quote, rest) {
-            out.extend_from_slice(&rest[..=at]);
+        // What was quoted stays quoted.
+        if quoted && !value.is_empty() && memchr::memchr(quote, value).is_none() {
             out.push(quote);
-            rest = &rest[at + 1..];
+            out.extend_from_slice(value);
+            out.push(quote);
+        } else {
+            push_quoted(value, delimiter, Some(quote), quoted, out);
         }
-        out.extend_from_slice(rest);
-        out.push(quote);
         Ok(())
     }
 }

@@ -1,0 +1,331 @@
+//! What is wrong with an expression, and what goes wrong while one is evaluated.
+
+use std::fmt;
+
+use super::types::Type;
+use crate::record::ColumnError;
+use crate::value::{ArithmeticError, NumberProblem};
+
+/// An expression that cannot be used, with the place in it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ExprError {
+    /// The expression as it was written.
+    pub text: String,
+    /// Where the fault begins, in characters from 0; `None` if it is nowhere in particular.
+    pub at: Option<usize>,
+    /// How many characters it takes.
+    pub length: usize,
+    /// What is wrong.
+    pub problem: ExprProblem,
+}
+
+/// What is wrong with an expression.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ExprProblem {
+    /// It is no expression.
+    #[error("{0}")]
+    Syntax(String),
+    /// It has more operators, brackets and calls than are taken.
+    #[error("the expression is nested too deeply or too long: it may have {most} operators and opening brackets")]
+    TooDeep {
+        /// How many there may be.
+        most: usize,
+    },
+    /// A name is no column.
+    #[error("there is no column '{}'", .problem.name)]
+    Column {
+        /// The name.
+        problem: ColumnError,
+        /// It stands in double quotes, as if it were a text.
+        quoted: bool,
+    },
+    /// A column that only a later step makes.
+    #[error("column '{name}' is only made by {step}, which comes later")]
+    Later {
+        /// The name.
+        name: String,
+        /// The step.
+        step: &'static str,
+    },
+    /// Two columns differ in nothing but case.
+    #[error("'{name}' may be any of the columns {candidates}")]
+    Case {
+        /// The name.
+        name: String,
+        /// The columns, joined.
+        candidates: String,
+    },
+    /// There is no such function.
+    #[error("there is no function {name}")]
+    Function {
+        /// The name.
+        name: String,
+        /// The nearest there is.
+        nearest: Option<&'static str>,
+    },
+    /// A function over many records.
+    #[error("{name} works on many records, and an expression sees one at a time")]
+    Aggregate {
+        /// The name.
+        name: String,
+    },
+    /// Too many or too few arguments.
+    #[error("{function} takes {takes}")]
+    Arguments {
+        /// The function.
+        function: String,
+        /// What it takes.
+        takes: &'static str,
+    },
+    /// A part has the wrong type.
+    #[error("{what} needs {wanted}, and this is {found}")]
+    Wanted {
+        /// The operator or function.
+        what: String,
+        /// The type that is needed.
+        wanted: Type,
+        /// The type that it has.
+        found: Type,
+    },
+    /// Two parts do not go together.
+    #[error("{what} does not go with {one} and {other}")]
+    Mismatch {
+        /// The operator or function.
+        what: String,
+        /// One type.
+        one: Type,
+        /// The other type.
+        other: Type,
+    },
+    /// Something that these expressions do not have.
+    #[error("{0} is not part of these expressions")]
+    Unsupported(String),
+    /// A literal that is none.
+    #[error("{0}")]
+    Literal(String),
+    /// Nothing equals an empty text.
+    #[error("blanks are NULL, and nothing equals ''")]
+    EmptyText,
+}
+
+impl fmt::Display for ExprError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.problem.fmt(f)
+    }
+}
+
+impl std::error::Error for ExprError {}
+
+impl ExprError {
+    /// The line of the expression that the fault is in, and a line that marks the place.
+    pub fn marked(&self) -> Vec<String> {
+        let Some(at) = self.at else {
+            return vec![shortened(&self.text, 0).0];
+        };
+        let mut line_start = 0;
+        let mut line = "";
+        for text in self.text.split('\n') {
+            line = text;
+            let length = text.chars().count();
+            if at <= line_start + length {
+                break;
+            }
+            line_start += length + 1;
+        }
+        let (shown, cut) = shortened(line, at.saturating_sub(line_start));
+        let before = (at.saturating_sub(line_start)).saturating_sub(cut);
+        let room = shown.chars().count().saturating_sub(before).max(1);
+        let marks = "^".repeat(self.length.clamp(1, room));
+        vec![shown, format!("{}{marks}", " ".repeat(before))]
+    }
+
+    /// What to write instead.
+    pub fn hint(&self) -> Option<String> {
+        match &self.problem {
+            ExprProblem::Column {
+                problem,
+                quoted: true,
+            } if problem.nearest.is_none() => Some(format!(
+                "a text stands in single quotes: '{}'; double quotes are for names of columns: {}",
+                problem.name,
+                problem.columns.join(", ")
+            )),
+            ExprProblem::Column { problem, .. } => Some(problem.hint()),
+            ExprProblem::Function {
+                nearest: Some(nearest),
+                ..
+            } => Some(format!("did you mean {nearest}?")),
+            ExprProblem::Function { .. } => Some(format!(
+                "functions are {}",
+                super::check::FUNCTIONS.join(", ")
+            )),
+            ExprProblem::Aggregate { .. } => {
+                Some("--total COLUMN sums a column up, over all and in each output".to_owned())
+            }
+            ExprProblem::Case { .. } => {
+                Some("write the one that is meant in double quotes".to_owned())
+            }
+            ExprProblem::EmptyText => {
+                Some("write IS NULL for blanks, and IS NOT NULL for the others".to_owned())
+            }
+            ExprProblem::TooDeep { .. } => Some(
+                "many values are better looked up in a table: --lookup FILE:KEY".to_owned(),
+            ),
+            ExprProblem::Wanted { wanted, found, .. } => cast_hint(*wanted, *found),
+            ExprProblem::Mismatch { one, other, .. } => {
+                cast_hint(*one, *other).or_else(|| cast_hint(*other, *one))
+            }
+            ExprProblem::Unsupported(what) if what == "ILIKE" => {
+                Some("write UPPER(column) LIKE 'TEXT%'".to_owned())
+            }
+            ExprProblem::Unsupported(what) if what == "%" => Some("write MOD(a, b)".to_owned()),
+            _ => None,
+        }
+    }
+}
+
+fn cast_hint(wanted: Type, found: Type) -> Option<String> {
+    match (wanted, found) {
+        (Type::Text, Type::Number | Type::Moment | Type::Boolean) => {
+            Some("CAST(… AS VARCHAR) makes a text of it".to_owned())
+        }
+        (Type::Number, Type::Text) => Some("CAST(… AS DECIMAL) makes a number of it".to_owned()),
+        (Type::Moment, Type::Text) => {
+            Some("a date is written DATE '2026-03-05'; CAST(… AS DATE) makes one of a text".to_owned())
+        }
+        (Type::Boolean, _) => {
+            Some("a condition compares something, such as tonnes > 1000 or cargo = 'fish'".to_owned())
+        }
+        _ => None,
+    }
+}
+
+/// At most 100 characters around place `at`, and how many were cut in front.
+fn shortened(line: &str, at: usize) -> (String, usize) {
+    const ROOM: usize = 100;
+    let count = line.chars().count();
+    let from = if count <= ROOM || at < ROOM - 20 {
+        0
+    } else {
+        (at - 40).min(count - ROOM)
+    };
+    let shown = line.chars().skip(from).take(ROOM);
+    (shown.map(|c| if c == '\t' { ' ' } else { c }).collect(), from)
+}
+
+/// Why an expression has no value for a record.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum EvalError {
+    /// A cell or text is no number.
+    #[error("{}{value:?} {problem}", of_column(.column.as_deref()))]
+    Number {
+        /// The column it stands in.
+        column: Option<String>,
+        /// The text.
+        value: String,
+        /// What is wrong with it.
+        problem: NumberProblem,
+    },
+    /// A cell or text is no date.
+    #[error("{}{value:?} is not a date", of_column(.column.as_deref()))]
+    Date {
+        /// The column it stands in.
+        column: Option<String>,
+        /// The text.
+        value: String,
+    },
+    /// A cell or text is no truth value.
+    #[error("{}{value:?} is neither true nor false", of_column(.column.as_deref()))]
+    Boolean {
+        /// The column it stands in.
+        column: Option<String>,
+        /// The text.
+        value: String,
+    },
+    /// A calculation has no result.
+    #[error("{0}")]
+    Arithmetic(#[from] ArithmeticError),
+    /// A number would be rounded.
+    #[error("{value} is not a number of at most {digits} digits, {scale} of them behind the point, and nothing is rounded by itself")]
+    Inexact {
+        /// The number.
+        value: String,
+        /// Digits that there may be in all.
+        digits: u32,
+        /// Digits that there may be behind the point.
+        scale: u32,
+    },
+    /// A text is longer than its type.
+    #[error("{value:?} has more than {length} characters")]
+    TooLong {
+        /// The text.
+        value: String,
+        /// Characters that there may be.
+        length: u64,
+    },
+    /// A number that should be whole, or not below nothing.
+    #[error("{what} is {value}, which is not {wanted}")]
+    Argument {
+        /// What it is for.
+        what: &'static str,
+        /// The number or text.
+        value: String,
+        /// What it should be.
+        wanted: &'static str,
+    },
+    /// A day that no calendar has.
+    #[error("the date is outside the years -9999 to 9999")]
+    DateRange,
+    /// An interval of hours to a date without a time.
+    #[error("a date without a time cannot be moved by hours")]
+    NoTime,
+}
+
+impl EvalError {
+    /// What to do about it.
+    pub fn hint(&self) -> Option<String> {
+        match self {
+            Self::Number {
+                value,
+                problem: NumberProblem::Not,
+                ..
+            } if crate::value::Moment::parse_iso(value.as_bytes()).is_some() => Some(
+                "it is a date: declare it with --type COLUMN=date or datetime".to_owned(),
+            ),
+            Self::Number { problem, .. } => Some(
+                match problem {
+                    NumberProblem::Ambiguous => {
+                        "say --decimal-comma if commas stand before fractions; if they stand between \
+                         thousands, take them out of the source"
+                    }
+                    NumberProblem::OtherMark => {
+                        "--decimal-comma reads 1.234,50, and without it 1,234.50 is read; one file \
+                         should not have both"
+                    }
+                    _ => {
+                        "--on-error reject leaves such records out and counts them; a CASE in the \
+                         expression can treat them apart"
+                    }
+                }
+                .to_owned(),
+            ),
+            Self::Date { .. } => Some(
+                "dates are read as 2026-03-05 or 5.3.2026; for others say --date-format, such as \
+                 --date-format %d/%m/%Y; --on-error reject leaves such records out"
+                    .to_owned(),
+            ),
+            Self::Arithmetic(ArithmeticError::DivisionByZero) => {
+                Some("NULLIF(x, 0) makes a NULL of a zero; --on-error reject leaves such records out".to_owned())
+            }
+            Self::Inexact { .. } => Some("ROUND(x, digits), FLOOR(x) and CEILING(x) round".to_owned()),
+            Self::NoTime => Some("CAST(… AS TIMESTAMP) gives it a time".to_owned()),
+            _ => Some("--on-error reject leaves such records out and counts them".to_owned()),
+        }
+    }
+}
+
+fn of_column(column: Option<&str>) -> String {
+    column.map_or_else(String::new, |column| format!("column '{column}': "))
+}

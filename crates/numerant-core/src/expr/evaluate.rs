@@ -1,0 +1,640 @@
+//! The value of an expression for one record. Conditions have three values: where one cannot be
+//! told because a cell is blank, it is NULL.
+
+use std::borrow::Cow;
+use std::cmp::Ordering;
+
+use super::error::EvalError;
+use super::interval::{Interval, Unit};
+use super::like::Like;
+use super::node::{Column, Function, Node, Operation, Reading, Target, Value};
+use super::text::{self, Side};
+use super::types::Type;
+use crate::record::Batch;
+use crate::value::{DateFormat, DecimalMark, Moment, Number};
+
+/// How cells of a source are to be read.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Cells {
+    /// What stands before the fraction of a number.
+    pub mark: DecimalMark,
+    /// How dates are written, where not after ISO 8601.
+    pub formats: Vec<DateFormat>,
+}
+
+/// An expression that was checked and can be evaluated.
+#[derive(Clone, Debug)]
+pub struct Compiled {
+    pub(super) node: Node,
+    pub(super) kind: Type,
+}
+
+type Evaluated<'a> = Result<Value<'a>, Box<EvalError>>;
+
+impl Compiled {
+    /// The type of its values.
+    pub fn kind(&self) -> Type {
+        self.kind
+    }
+
+    /// Its value for one record of a batch.
+    ///
+    /// # Errors
+    ///
+    /// [`EvalError`] if there is none.
+    #[inline]
+    pub fn evaluate<'a>(
+        &'a self,
+        batch: &'a Batch,
+        record: usize,
+        cells: &'a Cells,
+    ) -> Result<Value<'a>, Box<EvalError>> {
+        let row = Row {
+            batch,
+            record,
+            cells,
+        };
+        row.value(&self.node)
+    }
+
+    /// Whether a condition holds for one record of a batch; unknown is no.
+    ///
+    /// # Errors
+    ///
+    /// [`EvalError`] if it has no value.
+    #[inline]
+    pub fn holds(
+        &self,
+        batch: &Batch,
+        record: usize,
+        cells: &Cells,
+    ) -> Result<bool, Box<EvalError>> {
+        Ok(self.evaluate(batch, record, cells)? == Value::Boolean(true))
+    }
+}
+
+impl Value<'_> {
+    /// Appends the value as a cell holds it; nothing for NULL.
+    pub fn write(&self, mark: DecimalMark, out: &mut Vec<u8>) {
+        match self {
+            Self::Null => {}
+            Self::Number(number) => number.write(mark, out),
+            Self::Text(text) => out.extend_from_slice(text),
+            Self::Boolean(_) | Self::Moment(_) | Self::Interval(_) => {
+                out.extend_from_slice(self.to_text().as_bytes());
+            }
+        }
+    }
+
+    fn to_text(&self) -> String {
+        match self {
+            Self::Null => String::new(),
+            Self::Boolean(true) => "TRUE".to_owned(),
+            Self::Boolean(false) => "FALSE".to_owned(),
+            Self::Number(number) => number.to_string(),
+            Self::Text(text) => text::as_str(text).into_owned(),
+            Self::Moment(moment) => moment.to_string(),
+            Self::Interval(interval) => interval.to_string(),
+        }
+    }
+}
+
+/// One record, and how its cells are read.
+#[derive(Clone, Copy)]
+struct Row<'r> {
+    batch: &'r Batch,
+    record: usize,
+    cells: &'r Cells,
+}
+
+impl<'r> Row<'r> {
+    #[inline]
+    fn value<'a>(&self, node: &'a Node) -> Evaluated<'a>
+    where
+        'r: 'a,
+    {
+        match node {
+            Node::Column(column) => self.column(column),
+            Node::Constant(value) => Ok(borrowed(value)),
+            Node::Compare(comparison, one, other) => {
+                let (one, other) = (self.value(one)?, self.value(other)?);
+                Ok(truth(
+                    compare(&one, &other).map(|ordering| comparison.holds(ordering)),
+                ))
+            }
+            Node::Arithmetic(operation, one, other) => {
+                self.arithmetic(*operation, self.value(one)?, self.value(other)?)
+            }
+            _ => self.other_value(node),
+        }
+    }
+
+    fn other_value<'a>(&self, node: &'a Node) -> Evaluated<'a>
+    where
+        'r: 'a,
+    {
+        Ok(match node {
+            Node::Read(node, reading) => {
+                let value = self.value(node)?;
+                match value {
+                    Value::Text(text) => self.read(&text, *reading, None, false)?,
+                    other => other,
+                }
+            }
+            Node::Not(node) => match self.value(node)? {
+                Value::Boolean(value) => Value::Boolean(!value),
+                _ => Value::Null,
+            },
+            Node::And(nodes) => self.all(nodes, false)?,
+            Node::Or(nodes) => self.all(nodes, true)?,
+            Node::Between {
+                value,
+                low,
+                high,
+                negated,
+            } => {
+                let value = self.value(value)?;
+                let above = compare(&value, &self.value(low)?).map(Ordering::is_ge);
+                let below = compare(&value, &self.value(high)?).map(Ordering::is_le);
+                let within = match (above, below) {
+                    (Some(false), _) | (_, Some(false)) => Some(false),
+                    (Some(true), Some(true)) => Some(true),
+                    _ => None,
+                };
+                truth(within.map(|within| within != *negated))
+            }
+            Node::IsNull(node, negated) => {
+                Value::Boolean((self.value(node)? == Value::Null) != *negated)
+            }
+            Node::IsTruth(node, wanted, negated) => {
+                let found = match self.value(node)? {
+                    Value::Boolean(value) => Some(value),
+                    _ => None,
+                };
+                Value::Boolean((found == *wanted) != *negated)
+            }
+            Node::Distinct(one, other, negated) => {
+                let (one, other) = (self.value(one)?, self.value(other)?);
+                let same = match (&one, &other) {
+                    (Value::Null, Value::Null) => true,
+                    _ => compare(&one, &other).is_some_and(Ordering::is_eq),
+                };
+                Value::Boolean(same == *negated)
+            }
+            Node::In {
+                value,
+                list,
+                negated,
+            } => {
+                let value = self.value(value)?;
+                let mut found = Some(false);
+                for item in list {
+                    match compare(&value, &self.value(item)?) {
+                        Some(Ordering::Equal) => {
+                            found = Some(true);
+                            break;
+                        }
+                        Some(_) => {}
+                        None => found = None,
+                    }
+                }
+                truth(found.map(|found| found != *negated))
+            }
+            Node::InTexts {
+                value,
+                texts,
+                negated,
+            } => match self.value(value)? {
+                Value::Text(text) => Value::Boolean(texts.contains(&*text) != *negated),
+                _ => Value::Null,
+            },
+            Node::LikePattern(node, like, negated) => match self.value(node)? {
+                Value::Text(text) => Value::Boolean(like.matches(&text) != *negated),
+                _ => Value::Null,
+            },
+            Node::Like {
+                value,
+                pattern,
+                escape,
+                negated,
+            } => {
+                let (value, pattern) = (self.value(value)?, self.value(pattern)?);
+                let escape = match escape {
+                    Some(escape) => Some(self.value(escape)?),
+                    None => None,
+                };
+                match (&value, &pattern, &escape) {
+                    (Value::Text(text), Value::Text(pattern), None) => {
+                        Value::Boolean(Like::new(pattern, None)?.matches(text) != *negated)
+                    }
+                    (Value::Text(text), Value::Text(pattern), Some(Value::Text(escape))) => {
+                        let like = Like::new(pattern, Some(escape))?;
+                        Value::Boolean(like.matches(text) != *negated)
+                    }
+                    _ => Value::Null,
+                }
+            }
+            Node::Negate(node) => match self.value(node)? {
+                Value::Number(number) => Value::Number(number.negated()),
+                Value::Interval(interval) => Value::Interval(interval.negated()),
+                _ => Value::Null,
+            },
+            Node::Concat(nodes) => {
+                let mut all = Vec::new();
+                for node in nodes {
+                    match self.value(node)? {
+                        Value::Text(text) => all.extend_from_slice(&text),
+                        _ => return Ok(Value::Null),
+                    }
+                }
+                Value::Text(Cow::Owned(all))
+            }
+            Node::Case {
+                branches,
+                otherwise,
+            } => {
+                for (condition, result) in branches {
+                    if self.value(condition)? == Value::Boolean(true) {
+                        return self.value(result);
+                    }
+                }
+                self.value(otherwise)?
+            }
+            Node::Coalesce(nodes) => {
+                for node in nodes {
+                    let value = self.value(node)?;
+                    if value != Value::Null {
+                        return Ok(value);
+                    }
+                }
+                Value::Null
+            }
+            Node::NullIf(one, other) => {
+                let value = self.value(one)?;
+                if compare(&value, &self.value(other)?) == Some(Ordering::Equal) {
+                    Value::Null
+                } else {
+                    value
+                }
+            }
+            Node::Cast(node, target) => match self.value(node)? {
+                Value::Null => Value::Null,
+                value => self.cast(&value, *target)?,
+            },
+            Node::Call(function, arguments) => self.call(*function, arguments)?,
+            Node::Constant(_) | Node::Column(_) | Node::Compare(..) | Node::Arithmetic(..) => {
+                self.value(node)?
+            }
+        })
+    }
+
+    #[inline]
+    fn column<'a>(&self, column: &'a Column) -> Evaluated<'a>
+    where
+        'r: 'a,
+    {
+        let text = self.batch.field(self.record, column.slot).text();
+        if text.is_empty() {
+            return Ok(Value::Null);
+        }
+        match column.reading {
+            Reading::Text => Ok(Value::Text(text)),
+            reading => self.read(&text, reading, Some(&column.name), column.computed),
+        }
+    }
+
+    /// Takes a text for something else.
+    #[inline]
+    fn read(
+        &self,
+        text: &[u8],
+        reading: Reading,
+        column: Option<&str>,
+        computed: bool,
+    ) -> Evaluated<'static> {
+        match reading {
+            Reading::Text => Ok(Value::Text(Cow::Owned(text.to_vec()))),
+            Reading::Number => match Number::read(text, self.cells.mark) {
+                Ok(number) => Ok(Value::Number(number)),
+                Err(_) if text.trim_ascii().is_empty() => Ok(Value::Null),
+                Err(problem) => Err(Box::new(EvalError::Number {
+                    column: column.map(str::to_owned),
+                    value: text::shown(text),
+                    problem,
+                })),
+            },
+            Reading::Moment => {
+                let formats = if computed { &[] } else { self.cells.formats.as_slice() };
+                match Moment::parse(text.trim_ascii(), formats) {
+                    Some(moment) => Ok(Value::Moment(moment)),
+                    None if text.trim_ascii().is_empty() => Ok(Value::Null),
+                    None => Err(Box::new(EvalError::Date {
+                        column: column.map(str::to_owned),
+                        value: text::shown(text),
+                    })),
+                }
+            }
+            Reading::Boolean => {
+                let trimmed = text.trim_ascii();
+                if trimmed.eq_ignore_ascii_case(b"true") {
+                    Ok(Value::Boolean(true))
+                } else if trimmed.eq_ignore_ascii_case(b"false") {
+                    Ok(Value::Boolean(false))
+                } else if trimmed.is_empty() {
+                    Ok(Value::Null)
+                } else {
+                    Err(Box::new(EvalError::Boolean {
+                        column: column.map(str::to_owned),
+                        value: text::shown(text),
+                    }))
+                }
+            }
+        }
+    }
+
+    /// `OR` where one that `decides` is true is enough, `AND` where one that is false is.
+    fn all(&self, nodes: &[Node], decides: bool) -> Evaluated<'static> {
+        let mut unknown = false;
+        for node in nodes {
+            match self.value(node)? {
+                Value::Boolean(value) if value == decides => return Ok(Value::Boolean(decides)),
+                Value::Boolean(_) => {}
+                _ => unknown = true,
+            }
+        }
+        Ok(if unknown {
+            Value::Null
+        } else {
+            Value::Boolean(!decides)
+        })
+    }
+
+    #[inline]
+    fn arithmetic<'a>(
+        &self,
+        operation: Operation,
+        one: Value<'a>,
+        other: Value<'a>,
+    ) -> Evaluated<'a> {
+        let overflow = || EvalError::from(crate::value::ArithmeticError::Overflow);
+        Ok(match (operation, one, other) {
+            (_, Value::Number(one), Value::Number(other)) => {
+                let result = match operation {
+                    Operation::Plus => one.plus(other),
+                    Operation::Minus => one.minus(other),
+                    Operation::Times => one.times(other),
+                    Operation::Divide => one.divided_by(other),
+                };
+                Value::Number(result.map_err(EvalError::from)?)
+            }
+            (Operation::Plus, Value::Moment(moment), Value::Interval(interval))
+            | (Operation::Plus, Value::Interval(interval), Value::Moment(moment)) => {
+                Value::Moment(interval.move_moment(moment)?)
+            }
+            (Operation::Minus, Value::Moment(moment), Value::Interval(interval)) => {
+                Value::Moment(interval.negated().move_moment(moment)?)
+            }
+            (Operation::Minus, Value::Moment(later), Value::Moment(earlier)) => {
+                Value::Interval(Interval::between(later, earlier))
+            }
+            (Operation::Plus, Value::Interval(one), Value::Interval(other)) => {
+                Value::Interval(one.plus(other).ok_or_else(overflow)?)
+            }
+            (Operation::Minus, Value::Interval(one), Value::Interval(other)) => {
+                Value::Interval(one.plus(other.negated()).ok_or_else(overflow)?)
+            }
+            _ => Value::Null,
+        })
+    }
+
+    fn cast<'a>(&self, value: &Value<'a>, target: Target) -> Evaluated<'a> {
+        let as_text = || match value {
+            Value::Text(text) => text.clone(),
+            other => Cow::Owned(other.to_text().into_bytes()),
+        };
+        Ok(match target {
+            Target::Text { length, fixed } => {
+                let text = as_text();
+                let Some(length) = length else {
+                    return Ok(Value::Text(text));
+                };
+                let count = text::char_length(&text) as u64;
+                if count > length {
+                    return Err(Box::new(EvalError::TooLong {
+                        value: text::shown(&text),
+                        length,
+                    }));
+                }
+                if fixed {
+                    let filled = text::pad(&text, length.into(), b" ", Side::Trailing)?;
+                    Value::Text(Cow::Owned(filled))
+                } else {
+                    Value::Text(text)
+                }
+            }
+            Target::Decimal(size) => {
+                let Value::Number(number) = self.as_number(value)? else {
+                    return Ok(Value::Null);
+                };
+                let Some((digits, scale)) = size else {
+                    return Ok(Value::Number(number));
+                };
+                let exact = number
+                    .shortest()
+                    .rescaled(scale)
+                    .filter(|number| number.units.unsigned_abs() < 10_u128.pow(digits));
+                Value::Number(exact.ok_or_else(|| EvalError::Inexact {
+                    value: number.to_string(),
+                    digits,
+                    scale,
+                })?)
+            }
+            Target::Integer => {
+                let Value::Number(number) = self.as_number(value)? else {
+                    return Ok(Value::Null);
+                };
+                let units = number.whole().ok_or_else(|| EvalError::Inexact {
+                    value: number.to_string(),
+                    digits: 38,
+                    scale: 0,
+                })?;
+                Value::Number(Number { units, scale: 0 })
+            }
+            Target::Date | Target::Timestamp => {
+                let moment = match value {
+                    Value::Moment(moment) => Value::Moment(*moment),
+                    Value::Text(text) => self.read(text, Reading::Moment, None, false)?,
+                    _ => Value::Null,
+                };
+                let Value::Moment(moment) = moment else {
+                    return Ok(Value::Null);
+                };
+                Value::Moment(Moment {
+                    date: moment.date,
+                    time: (target == Target::Timestamp).then(|| moment.datetime().time()),
+                })
+            }
+            Target::Boolean => match value {
+                Value::Text(text) => self.read(text, Reading::Boolean, None, false)?,
+                Value::Boolean(value) => Value::Boolean(*value),
+                _ => Value::Null,
+            },
+        })
+    }
+
+    fn as_number(&self, value: &Value<'_>) -> Evaluated<'static> {
+        match value {
+            Value::Number(number) => Ok(Value::Number(*number)),
+            Value::Text(text) => self.read(text, Reading::Number, None, false),
+            Value::Boolean(_) | Value::Moment(_) | Value::Interval(_) | Value::Null => {
+                Ok(Value::Null)
+            }
+        }
+    }
+
+    fn call<'a>(&self, function: Function, arguments: &'a [Node]) -> Evaluated<'a>
+    where
+        'r: 'a,
+    {
+        let mut values = Vec::with_capacity(arguments.len());
+        for argument in arguments {
+            let value = self.value(argument)?;
+            if value == Value::Null {
+                return Ok(Value::Null);
+            }
+            values.push(value);
+        }
+        let whole = |number: Number, what: &'static str| {
+            number.whole().ok_or_else(|| EvalError::Argument {
+                what,
+                value: number.to_string(),
+                wanted: "a whole number",
+            })
+        };
+        let count = |count: usize| {
+            Value::Number(Number {
+                units: count as i128,
+                scale: 0,
+            })
+        };
+        let owned = |text: Vec<u8>| Value::Text(Cow::Owned(text));
+        use Value::Number as N;
+        use Value::Text as T;
+        Ok(match (function, values.as_slice()) {
+            (Function::Upper, [T(text)]) => owned(text::upper(text)),
+            (Function::Lower, [T(text)]) => owned(text::lower(text)),
+            (Function::CharLength, [T(text)]) => count(text::char_length(text)),
+            (Function::OctetLength, [T(text)]) => count(text.len()),
+            (Function::Position, [T(part), T(text)]) => count(text::position(part, text)),
+            (Function::Substring, [T(text), N(from), rest @ ..]) => {
+                let from = whole(*from, "the place in SUBSTRING")?;
+                let length = match rest {
+                    [N(length)] => Some(whole(*length, "the length in SUBSTRING")?),
+                    _ => None,
+                };
+                let range = text::substring(text, from, length)?;
+                owned(text[range].to_vec())
+            }
+            (Function::Trim(side), [T(character), T(text)]) => {
+                owned(text::trim(text, character, side)?.to_vec())
+            }
+            (Function::Overlay, [T(text), T(by), N(from), rest @ ..]) => {
+                let from = whole(*from, "the place in OVERLAY")?;
+                let length = match rest {
+                    [N(length)] => Some(whole(*length, "the length in OVERLAY")?),
+                    _ => None,
+                };
+                owned(text::overlay(text, by, from, length)?)
+            }
+            (Function::Pad(side), [T(text), N(length), rest @ ..]) => {
+                let length = whole(*length, "the length to fill to")?;
+                let filling = match rest {
+                    [T(filling)] => filling.as_ref(),
+                    _ => b" ",
+                };
+                owned(text::pad(text, length, filling, side)?)
+            }
+            (Function::Extract(unit), [value]) => extract(unit, value)?,
+            (Function::Abs, [N(number)]) => N(Number {
+                units: number.units.abs(),
+                ..*number
+            }),
+            (Function::Mod, [N(one), N(other)]) => {
+                N(one.remainder(*other).map_err(EvalError::from)?)
+            }
+            (Function::Round(rounding), [N(number), rest @ ..]) => {
+                let digits = match rest {
+                    [N(digits)] => whole(*digits, "the digits of ROUND")?,
+                    _ => 0,
+                };
+                let digits = i32::try_from(digits.clamp(-99, 99)).unwrap_or(0);
+                let rounded = number.rounded(digits, rounding);
+                N(rounded.map_err(EvalError::from)?)
+            }
+            (Function::Greatest | Function::Least, _) => {
+                let wanted = if function == Function::Greatest {
+                    Ordering::Greater
+                } else {
+                    Ordering::Less
+                };
+                let mut values = values.into_iter();
+                let mut best = values.next().unwrap_or(Value::Null);
+                for value in values {
+                    if compare(&value, &best) == Some(wanted) {
+                        best = value;
+                    }
+                }
+                best
+            }
+            _ => Value::Null,
+        })
+    }
+}
+
+fn extract(unit: Unit, value: &Value<'_>) -> Evaluated<'static> {
+    let units = match value {
+        Value::Interval(interval) => interval.field(unit),
+        Value::Moment(moment) => {
+            let time = moment.time.unwrap_or_default();
+            match unit {
+                Unit::Year => moment.date.year().into(),
+                Unit::Month => moment.date.month().into(),
+                Unit::Day => moment.date.day().into(),
+                Unit::Hour => time.hour().into(),
+                Unit::Minute => time.minute().into(),
+                Unit::Second => time.second().into(),
+            }
+        }
+        _ => return Ok(Value::Null),
+    };
+    Ok(Value::Number(Number {
+        units: units.into(),
+        scale: 0,
+    }))
+}
+
+fn truth(value: Option<bool>) -> Value<'static> {
+    value.map_or(Value::Null, Value::Boolean)
+}
+
+/// The same value, without a copy of its text.
+#[inline]
+fn borrowed<'a>(value: &'a Value<'static>) -> Value<'a> {
+    match value {
+        Value::Text(text) => Value::Text(Cow::Borrowed(text)),
+        other => other.clone(),
+    }
+}
+
+/// The order of two values of one type; `None` if one is NULL.
+#[inline]
+pub(super) fn compare(one: &Value<'_>, other: &Value<'_>) -> Option<Ordering> {
+    match (one, other) {
+        (Value::Text(one), Value::Text(other)) => Some(one.as_ref().cmp(other.as_ref())),
+        (Value::Number(one), Value::Number(other)) => Some(one.compare(*other)),
+        (Value::Moment(one), Value::Moment(other)) => Some(one.datetime().cmp(&other.datetime())),
+        (Value::Boolean(one), Value::Boolean(other)) => Some(one.cmp(other)),
+        (Value::Interval(one), Value::Interval(other)) => one.compare(*other),
+        _ => None,
+    }
+}
