@@ -55,6 +55,7 @@ impl Interrupts {
             cancel: Arc::clone(&self.cancel),
             observer,
             open_files: open_files(),
+            temporary: std::env::temp_dir(),
             processors: std::thread::available_parallelism().map_or(1, std::num::NonZero::get),
         }
     }

@@ -7,9 +7,11 @@ use std::path::{Path, PathBuf};
 use jiff::civil::DateTime;
 
 use crate::job::Job;
-use crate::name::{Claim, Key, NameBook, RunField, RunValues, Template, fold, spelled_out};
+use crate::name::{
+    Claim, ClashPolicy, Key, NameBook, RunField, RunValues, Template, fold, spelled_out,
+};
 use crate::output::ExistingPolicy;
-use crate::route::{NOWHERE, Router};
+use crate::route::{Divider, Router};
 use crate::source::{Identity, SourcePath};
 
 /// Names that are remembered to show what was changed.
@@ -83,6 +85,8 @@ pub struct NameClash {
     pub second: String,
     /// One is a file where the other needs a folder.
     pub folder: bool,
+    /// How many outputs want it, the one that has it among them.
+    pub outputs: u64,
 }
 
 /// An output that exists.
@@ -109,8 +113,9 @@ impl Refusal {
                 format!("is the column right? if so, say --max-outputs {found}")
             }
             Self::Clashes { .. } => {
-                "--clash number puts a number behind the later names; or put what tells them apart \
-                 into --name"
+                "put what tells them apart into --name; or --clash number puts a number behind the \
+                 later names, first or last writes one of them and leaves the others out, together \
+                 writes them into one file"
                     .to_owned()
             }
             Self::Existing { .. } => {
@@ -131,8 +136,10 @@ impl Refusal {
     /// The lines that say which, the first `most` of them, and how many are left.
     pub fn details(&self, most: usize) -> (Vec<String>, u64) {
         let (lines, count): (Vec<String>, u64) = match self {
-            Self::Clashes { clashes, count } => {
-                (clashes.iter().map(NameClash::line).collect(), *count)
+            Self::Clashes { clashes, .. } => {
+                let lines: Vec<String> = clashes.iter().map(NameClash::line).collect();
+                let count = lines.len() as u64;
+                (lines, count)
             }
             Self::Existing { outputs, count } => (
                 outputs
@@ -156,22 +163,64 @@ impl NameClash {
             first,
             second,
             folder,
+            outputs,
         } = self;
         if *folder {
             return format!(
                 "{path}: for '{second}' a file, for '{first}' a folder, or the reverse"
             );
         }
+        if first == second {
+            return format!("{path}: wanted {outputs} times");
+        }
+        let more = match outputs - 2 {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
         if fold(first) == fold(second) && !first.is_ascii() {
             // They look the same.
             return format!(
-                "{path}: '{}' and '{}'",
+                "{path}: '{}' and '{}'{more}",
                 spelled_out(first),
                 spelled_out(second)
             );
         }
-        format!("{path}: '{first}' and '{second}'")
+        format!("{path}: '{first}' and '{second}'{more}")
     }
+}
+
+/// Outputs whose names fell together, and what was done about it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct NamesClashed {
+    /// What was done.
+    pub policy: ClashPolicy,
+    /// Outputs whose name another one had before.
+    pub count: u64,
+    /// The first of the names.
+    pub examples: Vec<String>,
+}
+
+/// What becomes of the records of an output.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Fate {
+    /// They are written.
+    Write,
+    /// They are written to another output.
+    Joined(u32),
+    /// They are left out: the output exists and is to stay as it is.
+    Exists,
+    /// They are left out: another output has the name.
+    NameTaken,
+}
+
+/// What became of all names.
+#[derive(Debug)]
+pub(super) struct Named {
+    /// The path of each output.
+    pub(super) paths: Vec<String>,
+    pub(super) fates: Vec<Fate>,
+    pub(super) changed: NamesChanged,
+    pub(super) clashed: NamesClashed,
 }
 
 /// What is known of the source whose records are being read.
@@ -198,13 +247,19 @@ pub(super) struct Addresses {
     most: u64,
     /// Groups that are counted before counting is given up.
     counted: u64,
-    /// The source in which each group first appeared.
-    origins: Vec<SourceNames>,
-    /// The path of each group; `None` where it is to be left as it exists.
-    paths: Vec<Option<String>>,
-    kept: Vec<(usize, String)>,
+    /// The source in which each output first appeared.
+    origins: Vec<u32>,
+    sources: Vec<SourceNames>,
+    /// The path of each output.
+    paths: Vec<String>,
+    fates: Vec<Fate>,
+    /// Any output has another fate than to be written.
+    diverts: bool,
     changed: NamesChanged,
+    clashed: NamesClashed,
     clashes: (Vec<NameClash>, u64),
+    /// Which of the clashes is with which output.
+    clash_places: HashMap<usize, usize>,
     found: (Vec<ExistingOutput>, u64),
     source_hit: Option<Refusal>,
     refused: bool,
@@ -240,12 +295,19 @@ impl Addresses {
             protected,
             side_files,
             most: job.max_outputs,
-            counted: super::produce::most_groups(job),
+            counted: super::produce::most_outputs(job),
             origins: Vec::new(),
+            sources: Vec::new(),
             paths: Vec::new(),
-            kept: Vec::new(),
+            fates: Vec::new(),
+            diverts: false,
             changed: NamesChanged::default(),
+            clashed: NamesClashed {
+                policy: job.clash,
+                ..NamesClashed::default()
+            },
             clashes: (Vec::new(), 0),
+            clash_places: HashMap::new(),
             found: (Vec::new(), 0),
             source_hit: None,
             refused: false,
@@ -283,58 +345,68 @@ impl Addresses {
         self.refused
     }
 
-    /// Whether any group is left as it exists.
-    pub(super) fn keeps_any(&self) -> bool {
-        !self.kept.is_empty()
+    /// Whether any output has another fate than to be written.
+    pub(super) fn diverts_any(&self) -> bool {
+        self.diverts
     }
 
-    /// Whether `group` is to be left as it exists.
-    pub(super) fn keeps(&self, group: u32) -> bool {
-        group != NOWHERE && self.paths.get(group as usize).is_some_and(Option::is_none)
+    /// What becomes of the records of an output, as far as it is known.
+    pub(super) fn fate(&self, output: u32) -> Fate {
+        self.fates
+            .get(output as usize)
+            .copied()
+            .unwrap_or(Fate::Write)
     }
 
-    /// The path of `group` as far as it is known, for messages.
-    pub(super) fn shown(&self, group: usize) -> String {
-        self.paths
-            .get(group)
-            .and_then(Clone::clone)
-            .unwrap_or_default()
+    /// The path of an output as far as it is known, for messages.
+    pub(super) fn shown(&self, output: usize) -> String {
+        self.paths.get(output).cloned().unwrap_or_default()
     }
 
-    /// Names the groups that the router has found since the last call.
-    pub(super) fn name_new(&mut self, router: &Router, source: &SourceNames) {
-        let groups = router.groups();
-        if groups.len() as u64 > self.most {
+    /// A source begins; what is named from here on comes from it.
+    pub(super) fn begin_source(&mut self, source: SourceNames) {
+        self.sources.push(source);
+    }
+
+    /// Names the outputs that were found since the last call.
+    pub(super) fn name_new(&mut self, router: &Router, divider: &Divider) {
+        let outputs = divider.outputs().len();
+        if outputs as u64 > self.most {
             self.refused = true;
             return;
         }
-        for group in self.paths.len()..groups.len() {
-            self.origins.push(source.clone());
-            if self.template.names(RunField::Rows) {
-                // Its name is known when all of its records are.
-                self.paths.push(Some(String::new()));
-            } else {
-                let path = self.name(router, group, None);
-                self.paths.push(path);
+        let origin = (self.sources.len() as u32).saturating_sub(1);
+        for output in self.paths.len()..outputs {
+            self.origins.push(origin);
+            self.paths.push(String::new());
+            self.fates.push(Fate::Write);
+            // Some names are known only when all records are.
+            if !self.template.names(RunField::Rows) {
+                self.name(router, divider, output, None);
             }
         }
     }
 
     /// Names what could not be named before all records were counted, and refuses the run if
     /// there is a reason.
-    pub(super) fn finish(&mut self, router: &Router, records: &[u64]) -> Result<(), Refusal> {
-        let groups = router.groups().len() as u64;
-        if groups > self.most {
+    pub(super) fn finish(
+        &mut self,
+        router: &Router,
+        divider: &Divider,
+        records: &[u64],
+    ) -> Result<(), Refusal> {
+        let outputs = divider.outputs().len() as u64;
+        if outputs > self.most {
             return Err(Refusal::TooMany {
-                found: groups,
-                at_least: groups >= self.counted,
+                found: outputs,
+                at_least: outputs >= self.counted,
                 most: self.most,
             });
         }
         if self.template.names(RunField::Rows) {
-            for group in 0..self.paths.len() {
-                let rows = records.get(group).copied().unwrap_or_default();
-                self.paths[group] = self.name(router, group, Some(rows));
+            for output in 0..self.paths.len() {
+                let rows = records.get(output).copied().unwrap_or_default();
+                self.name(router, divider, output, Some(rows));
             }
         }
         if let Some(refusal) = self.source_hit.take() {
@@ -351,20 +423,21 @@ impl Addresses {
         Ok(())
     }
 
-    /// Claims a name for `group`; `None` if the output is to be left as it exists.
-    fn name(&mut self, router: &Router, group: usize, rows: Option<u64>) -> Option<String> {
-        let values = &router.groups()[group];
+    /// Claims a name for an output, and settles what becomes of it.
+    fn name(&mut self, router: &Router, divider: &Divider, output: usize, rows: Option<u64>) {
+        let key = divider.outputs()[output];
+        let values = &router.groups()[key.group as usize];
         let value = |key: &Key| {
             router
                 .place_of(key)
                 .map_or("", |place| values[place].as_str())
         };
-        let origin = &self.origins[group];
+        let origin = &self.sources[self.origins[output] as usize];
         let run = RunValues {
             stem: &origin.stem,
             extension: &origin.extension,
             folder: &origin.folder,
-            number: group as u64 + 1,
+            number: key.number,
             rows,
             now: self.now,
         };
@@ -372,24 +445,57 @@ impl Addresses {
         if rendered.changed {
             self.changed.count += 1;
             if self.changed.examples.len() < EXAMPLES {
-                let shown = self.described(router, group);
+                let shown = self.described(router, divider, output);
                 self.changed.examples.push((shown, rendered.text.clone()));
             }
         }
-        let path = match self.book.claim(&rendered.text, group) {
-            Claim::Granted(path) => path,
-            Claim::Refused(clash) => {
-                self.refused = true;
-                self.clashes.1 += 1;
-                if self.clashes.0.len() < LISTED {
-                    self.clashes.0.push(NameClash {
-                        path: clash.path,
-                        first: self.described(router, clash.holder),
-                        second: self.described(router, clash.claimant),
-                        folder: clash.folder,
-                    });
+        let path = match self.book.claim(&rendered.text, output) {
+            Claim::Granted(path) => {
+                if path != rendered.text {
+                    self.note_clash(&path);
                 }
-                return Some(String::new());
+                path
+            }
+            Claim::Refused(clash) => {
+                self.note_clash(&clash.path);
+                let decided = !clash.folder && self.clashed.policy != ClashPolicy::Refuse;
+                if !decided {
+                    self.refused = true;
+                    self.clashes.1 += 1;
+                    let known = self.clash_places.get(&clash.holder).copied();
+                    if let Some(known) = known.filter(|_| !clash.folder) {
+                        self.clashes.0[known].outputs += 1;
+                    } else if self.clashes.0.len() < LISTED {
+                        if !clash.folder {
+                            let place = self.clashes.0.len();
+                            self.clash_places.insert(clash.holder, place);
+                        }
+                        self.clashes.0.push(NameClash {
+                            outputs: 2,
+                            path: clash.path,
+                            first: self.described(router, divider, clash.holder),
+                            second: self.described(router, divider, clash.claimant),
+                            folder: clash.folder,
+                        });
+                    }
+                    return;
+                }
+                self.diverts = true;
+                self.paths[output] = clash.path;
+                match self.clashed.policy {
+                    ClashPolicy::Together => {
+                        self.fates[output] = match self.fates[clash.holder] {
+                            Fate::Exists => Fate::Exists,
+                            _ => Fate::Joined(clash.holder as u32),
+                        };
+                    }
+                    ClashPolicy::Last => {
+                        self.fates[output] = self.fates[clash.holder];
+                        self.fates[clash.holder] = Fate::NameTaken;
+                    }
+                    _ => self.fates[output] = Fate::NameTaken,
+                }
+                return;
             }
         };
         self.check_existing(&path);
@@ -397,10 +503,18 @@ impl Addresses {
             && self.root_exists
             && fs::symlink_metadata(self.root.join(&path)).is_ok()
         {
-            self.kept.push((group, path));
-            return None;
+            self.diverts = true;
+            self.fates[output] = Fate::Exists;
         }
-        Some(path)
+        self.paths[output] = path;
+    }
+
+    fn note_clash(&mut self, path: &str) {
+        self.clashed.count += 1;
+        if self.clashed.examples.len() < EXAMPLES && !self.clashed.examples.iter().any(|e| e == path)
+        {
+            self.clashed.examples.push(path.to_owned());
+        }
     }
 
     /// Takes note if something is at `path` that must not be replaced.
@@ -437,14 +551,24 @@ impl Addresses {
         }
     }
 
-    /// The key values of a group, as people read them.
-    fn described(&self, router: &Router, group: usize) -> String {
-        router.groups()[group][..self.keys.len()].join(" / ")
+    /// The key values of an output, as people read them, or its number where it has none.
+    fn described(&self, router: &Router, divider: &Divider, output: usize) -> String {
+        let key = divider.outputs()[output];
+        let values = &router.groups()[key.group as usize][..self.keys.len()];
+        if values.is_empty() {
+            return format!("output {}", key.number);
+        }
+        values.join(" / ")
     }
 
-    /// The paths, the outputs that are left as they exist, and what was changed for names.
-    pub(super) fn into_parts(self) -> (Vec<Option<String>>, Vec<(usize, String)>, NamesChanged) {
-        (self.paths, self.kept, self.changed)
+    /// What became of all names.
+    pub(super) fn into_named(self) -> Named {
+        Named {
+            paths: self.paths,
+            fates: self.fates,
+            changed: self.changed,
+            clashed: self.clashed,
+        }
     }
 }
 

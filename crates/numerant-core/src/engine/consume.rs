@@ -7,6 +7,7 @@ use super::Error;
 use super::produce::{Message, Routed, SourceBegins};
 use crate::job::Job;
 use crate::ledger::Reject;
+use crate::record::RejectedRecord;
 use crate::output::{OutputError, SideFile, SinkError, Sinks};
 use crate::route::NOWHERE;
 
@@ -34,8 +35,12 @@ impl Consumer {
         threads: usize,
     ) -> Self {
         let budget = usize::try_from(job.memory.0 / 4 * 3).unwrap_or(usize::MAX);
+        let mut sinks = Sinks::new(stage, budget, open_files, threads);
+        if job.ledger.is_some() {
+            sinks.digest_all();
+        }
         Self {
-            sinks: Sinks::new(stage, budget, open_files, threads),
+            sinks,
             out: out.to_owned(),
             source: None,
             paths: Vec::new(),
@@ -58,6 +63,10 @@ impl Consumer {
                 self.write(&mut routed)?;
                 Ok(Some(routed))
             }
+            Message::Rejected(rejected) => {
+                self.keep_rejected(rejected)?;
+                Ok(None)
+            }
         }
     }
 
@@ -67,7 +76,7 @@ impl Consumer {
         };
         let encoder = Arc::clone(&source.encoder);
         self.paths.append(&mut routed.new_paths);
-        while self.sinks.len() < routed.groups_so_far {
+        while self.sinks.len() < routed.outputs_so_far {
             let sink = match self.sinks.add() {
                 Ok(sink) => sink,
                 Err(error) => return Err(self.sink_error(error)),
@@ -79,17 +88,9 @@ impl Consumer {
             self.append(sink)?;
         }
         if encoder.moves_raw() {
-            for (record, &group) in routed.groups.iter().enumerate() {
-                if group != NOWHERE {
-                    let raw = routed.batch.raw(record);
-                    if let Err(error) = self.sinks.append(group as usize, raw) {
-                        return Err(self.sink_error(error));
-                    }
-                    self.records[group as usize] += 1;
-                }
-            }
+            self.move_raw(routed)?;
         } else {
-            for (record, &group) in routed.groups.iter().enumerate() {
+            for (record, &group) in routed.outputs.iter().enumerate() {
                 if group != NOWHERE {
                     let sink = group as usize;
                     self.encoded.clear();
@@ -100,7 +101,33 @@ impl Consumer {
                 }
             }
         }
-        self.keep_rejected(routed)
+        let rejected = std::mem::take(&mut routed.batch.rejected);
+        self.keep_rejected(rejected)
+    }
+
+    /// Appends records as they stand; those that follow each other into one output by one move.
+    fn move_raw(&mut self, routed: &Routed) -> Result<(), Error> {
+        let batch = &routed.batch;
+        let mut record = 0;
+        while let Some(&output) = routed.outputs.get(record) {
+            let first = record;
+            record += 1;
+            if output == NOWHERE {
+                continue;
+            }
+            let same = |record: usize| {
+                routed.outputs.get(record) == Some(&output) && batch.follows(record)
+            };
+            while same(record) {
+                record += 1;
+            }
+            let raw = batch.raw_records(first, record - 1);
+            if let Err(error) = self.sinks.append(output as usize, raw) {
+                return Err(self.sink_error(error));
+            }
+            self.records[output as usize] += (record - first) as u64;
+        }
+        Ok(())
     }
 
     /// Appends what stands in `encoded`.
@@ -112,11 +139,11 @@ impl Consumer {
     }
 
     /// Keeps rejected records, as they stand and in the encoding of their source.
-    fn keep_rejected(&mut self, routed: &mut Routed) -> Result<(), Error> {
+    fn keep_rejected(&mut self, rejected: Vec<RejectedRecord>) -> Result<(), Error> {
         let Some(source) = &self.source else {
             return Ok(());
         };
-        for rejected in routed.batch.rejected.drain(..) {
+        for rejected in rejected {
             if let Some(path) = &self.rejects_path {
                 self.encoded.clear();
                 let file = match &mut self.rejects_file {
@@ -158,8 +185,13 @@ impl Consumer {
         &self.records
     }
 
-    pub(super) fn bytes(&self, group: usize) -> u64 {
-        self.sinks.bytes(group)
+    pub(super) fn bytes(&self, output: usize) -> u64 {
+        self.sinks.bytes(output)
+    }
+
+    /// The digest of an output, if digests are wanted.
+    pub(super) fn digest(&mut self, output: usize) -> Option<String> {
+        self.sinks.digest(output)
     }
 
     /// Where the output of `group` is staged.

@@ -1,6 +1,7 @@
 //! Why a run failed, and whose fault it is.
 
 use std::io;
+use std::path::PathBuf;
 
 use super::addresses::Refusal;
 use crate::format::EncodeError;
@@ -8,8 +9,11 @@ use crate::job::JobError;
 use crate::ledger::Totals;
 use crate::name::ValueError;
 use crate::output::OutputError;
-use crate::record::ColumnError;
+use crate::record::{Batch, ColumnError};
+use crate::route::RouteError;
 use crate::source::ReadError;
+use crate::step::{LookupError, StepError, StepProblem};
+use crate::value::Size;
 
 /// Why a run failed.
 #[derive(Debug, thiserror::Error)]
@@ -41,6 +45,37 @@ pub enum Error {
         /// What is wrong.
         problem: ValueError,
     },
+    /// A step cannot be taken as it is.
+    #[error(transparent)]
+    Step(#[from] StepError),
+    /// A step fails for a record.
+    #[error("{source_name}, line {line}: {problem}")]
+    Record {
+        /// The source.
+        source_name: String,
+        /// The line, from 1.
+        line: u64,
+        /// What is wrong.
+        problem: StepProblem,
+    },
+    /// A record is larger than an output may be.
+    #[error("{source_name}, line {line}: with the header this record takes {bytes} bytes, and --max-size is {most}", most = .most.0)]
+    TooLarge {
+        /// The source.
+        source_name: String,
+        /// The line, from 1.
+        line: u64,
+        /// Bytes of an output with the record alone.
+        bytes: u64,
+        /// Bytes that an output may have.
+        most: Size,
+    },
+    /// A control total has too many digits.
+    #[error("--total: a sum of column '{column}' has more than 38 digits")]
+    Sum {
+        /// The column.
+        column: String,
+    },
     /// A value cannot be written in the output's format.
     #[error("{path}: from {source_name}, {problem}")]
     Encode {
@@ -60,6 +95,55 @@ pub enum Error {
     /// The books do not balance.
     #[error("the ledger does not balance: {} read, {} written, {} left out, {} rejected; nothing was written", .0.read, .0.written, .0.left_out, .0.rejected)]
     Unbalanced(Totals),
+    /// A file is no ledger.
+    #[error("{} is not a ledger: {cause}", .path.display())]
+    NoLedger {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        #[source]
+        cause: serde_json::Error,
+    },
+    /// A ledger of a later version.
+    #[error("{} is a ledger of form {form}, which a later version of Numerant has written", .path.display())]
+    NewerLedger {
+        /// The file.
+        path: PathBuf,
+        /// Its form.
+        form: u32,
+    },
+    /// A ledger that does not say where its outputs are.
+    #[error("{} does not say in which folder the outputs are", .0.display())]
+    LedgerFolder(PathBuf),
+    /// No column is left to compare.
+    #[error("no column is left to compare")]
+    NothingToCompare,
+    /// A column of the whole that a source does not have.
+    #[error("column '{}' of the whole is not in {source_name}", .problem.name)]
+    ComparedColumn {
+        /// The source.
+        source_name: String,
+        /// The name.
+        problem: ColumnError,
+    },
+    /// A column that the whole does not have.
+    #[error("column '{column}' is in {source_name} and not in {whole}")]
+    SurplusColumn {
+        /// The source.
+        source_name: String,
+        /// The name.
+        column: String,
+        /// The first file of the whole.
+        whole: String,
+    },
+    /// Parts that are not the whole, where one of them can be read only once.
+    #[error("the parts are not the whole: {whole} records and {parts}; standard input cannot be read again to name them")]
+    PartsOnce {
+        /// Records of the whole.
+        whole: u64,
+        /// Records of the parts.
+        parts: u64,
+    },
     /// The ledger could not be put into words.
     #[error("the ledger could not be written: {0}")]
     Ledger(#[source] serde_json::Error),
@@ -83,10 +167,47 @@ pub enum Fault {
 }
 
 impl Error {
+    /// A step that fails for the record on this line.
+    pub(super) fn step(source_name: String, line: u64, problem: StepProblem) -> Self {
+        Self::Record {
+            source_name,
+            line,
+            problem,
+        }
+    }
+
+    /// A key that does not have the part that is wanted.
+    pub(super) fn value(source_name: String, batch: &Batch, error: RouteError) -> Self {
+        Self::Value {
+            source_name,
+            line: batch.line(error.record),
+            column: error.column,
+            problem: error.problem,
+        }
+    }
+
+    /// Lines that show more of it: the first `most` of them, and how many are left.
+    pub fn details(&self, most: usize) -> (Vec<String>, u64) {
+        match self {
+            Self::Refused(refusal) => refusal.details(most),
+            Self::Step(problem) => {
+                let mut lines = problem.details();
+                let left = lines.len().saturating_sub(most) as u64;
+                lines.truncate(most);
+                (lines, left)
+            }
+            _ => (Vec::new(), 0),
+        }
+    }
+
     /// Whose fault it is.
     pub fn fault(&self) -> Fault {
         match self {
-            Self::Job(_) | Self::Column { .. } => Fault::Job,
+            Self::Job(_) | Self::Column { .. } | Self::NothingToCompare => Fault::Job,
+            // What is wrong with a table is the fault of the table.
+            Self::Step(StepError::Lookup(LookupError::Key { .. })) => Fault::Job,
+            Self::Step(StepError::Lookup(_)) => Fault::Data,
+            Self::Step(_) => Fault::Job,
             Self::Interrupted => Fault::Interrupted,
             _ => Fault::Data,
         }
@@ -98,13 +219,38 @@ impl Error {
             Self::Column { problem, .. } => Some(problem.hint()),
             Self::Read(error) => error.problem.hint(),
             Self::Value { problem, .. } => problem.hint(),
+            Self::LedgerFolder(_) => Some("name it with --out DIR".to_owned()),
+            Self::ComparedColumn { problem, .. } => Some(format!(
+                "--ignore '{}' leaves it out of the comparison; columns there: {}",
+                problem.name,
+                problem.columns.join(", ")
+            )),
+            Self::SurplusColumn { column, .. } => Some(format!(
+                "--ignore '{column}' leaves it out of the comparison"
+            )),
+            Self::PartsOnce { .. } => Some("name files instead".to_owned()),
+            Self::NoLedger { .. } => Some(
+                "a ledger is what --ledger FILE has kept; --whole and --parts compare files without one"
+                    .to_owned(),
+            ),
+            Self::Step(problem) => problem.hint(),
+            Self::Record { problem, .. } => problem.hint(),
+            Self::TooLarge { bytes, .. } => {
+                Some(format!("a record is never cut; say --max-size {bytes} at least"))
+            }
             Self::Encode { problem, .. } => Some(problem.hint()),
             Self::Output(error) => error.hint().map(str::to_owned),
             Self::Refused(refusal) => Some(refusal.hint()),
             Self::Unbalanced(_) => {
                 Some("this is a fault of Numerant, please report it with the source".to_owned())
             }
-            Self::Job(_) | Self::Ledger(_) | Self::Thread(_) | Self::Interrupted => None,
+            Self::Job(_)
+            | Self::Sum { .. }
+            | Self::NewerLedger { .. }
+            | Self::NothingToCompare
+            | Self::Ledger(_)
+            | Self::Thread(_)
+            | Self::Interrupted => None,
         }
     }
 }

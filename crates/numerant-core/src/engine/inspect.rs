@@ -7,14 +7,15 @@ use std::sync::atomic::Ordering;
 use hashbrown::HashTable;
 use serde::Serialize;
 
-use super::produce::open_source;
-use super::{Context, Error, Notice};
-use crate::format::delimited::{self, Dialect, LineEnd, Told};
+use super::sources::{BATCH, Sources};
+use super::{Context, Error, Notice, prepare};
+use crate::format::delimited::{self, Dialect, LineEnd, Reindex, Told};
 use crate::format::{ReadTally, RecordReader};
 use crate::job::Job;
 use crate::name::Key;
 use crate::record::{Batch, HeaderNote};
-use crate::source::SourcePath;
+use crate::source::{ReadError, ReadProblem, SourcePath};
+use crate::step::{Sorter, TidyTally, UnmatchedKeys};
 use crate::value::{Kind, KindTally};
 
 /// Distinct values of a column that are counted exactly.
@@ -53,8 +54,22 @@ pub struct Inspection {
     pub fields: u64,
     /// What is odd about the header.
     pub header_notes: Vec<HeaderNote>,
-    /// The columns, in order.
+    /// Columns of the source.
+    pub source_columns: u64,
+    /// The columns, in order, as the steps leave them.
     pub columns: Vec<ColumnProfile>,
+    /// Records that the steps have kept.
+    pub kept: u64,
+    /// Records that the steps have rejected.
+    pub rejected_by_steps: u64,
+    /// What was tidied, if that was a step.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tidied: Option<TidyTally>,
+    /// Keys that tables did not have.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub unmatched: Vec<UnmatchedKeys>,
+    /// The first records as they would be written, each with a value for each column.
+    pub records: Vec<Vec<String>>,
 }
 
 /// A column over all records.
@@ -111,18 +126,47 @@ pub struct ValueCount {
     pub records: u64,
 }
 
-/// Reads all of `source` and says what is in it.
+/// Reads all of `source` and says what is in it, after the steps of the job. The first `show`
+/// records are kept as they would be written.
 ///
 /// # Errors
 ///
-/// If it cannot be read.
-pub fn inspect(source: &SourcePath, job: &Job, context: &Context) -> Result<Inspection, Error> {
-    let mut reader = open_source(source, job)?;
-    context.observer.begins(reader.size());
+/// If it cannot be read, or a step cannot be taken.
+pub fn inspect(
+    source: &SourcePath,
+    job: &Job,
+    show: usize,
+    context: &Context,
+) -> Result<Inspection, Error> {
+    let job = &Job {
+        sources: vec![source.clone()],
+        ..job.clone()
+    };
+    let (sources, mut reader) = Sources::open(job, prepare::reads_twice(job), context)?;
+    context.observer.begins(sources.size());
+    let mut pipeline = prepare::pipeline(job, &sources, context)?;
+    let slots: Vec<usize> = pipeline
+        .layout()
+        .columns()
+        .iter()
+        .map(|column| column.slot)
+        .collect();
+    let mut sorter = (!pipeline.sort().is_empty()).then(|| {
+        Sorter::new(
+            pipeline.sort().to_vec(),
+            pipeline.cells().clone(),
+            context.temporary.clone(),
+            job.memory.0,
+            context.threads(job) > 1,
+        )
+    });
+    let sorting = |error| Error::Read(ReadError::of(source, ReadProblem::Sorting(error)));
     let taken = reader.taken();
-    let mut profiles: Vec<Profile> = vec![Profile::default(); reader.columns().len()];
-    let (mut fields, mut quoted, mut other_line_ends) = (0, 0, 0);
+    let mut profiles: Vec<Profile> = vec![Profile::default(); slots.len()];
+    let (mut fields, mut quoted, mut other_line_ends, mut kept) = (0, 0, 0, 0);
+    let mut records: Vec<Vec<String>> = Vec::new();
     let dialect = reader.dialect();
+    let width = reader.columns().len();
     let mut batch = Batch::default();
     while reader.next_batch(&mut batch)? {
         context.check_cancelled()?;
@@ -131,18 +175,48 @@ pub fn inspect(source: &SourcePath, job: &Job, context: &Context) -> Result<Insp
             let pair = raw.ends_with(b"\r\n");
             let expected_pair = dialect.line_end == LineEnd::CrLf;
             other_line_ends += u64::from(pair != expected_pair);
-            for (column, profile) in profiles.iter_mut().enumerate() {
-                let field = batch.field(record, column);
-                quoted += u64::from(profile.add(field));
+            quoted += batch.quoted_fields(record);
+        }
+        fields += (batch.len() * width) as u64;
+        pipeline
+            .apply(&mut batch)
+            .map_err(|(line, problem)| Error::step(source.to_string(), line, problem))?;
+        kept += batch.len() as u64;
+        for record in 0..batch.len() {
+            for (slot, profile) in slots.iter().zip(&mut profiles) {
+                profile.add(batch.field(record, *slot));
             }
         }
-        fields += (batch.len() * batch.width()) as u64;
+        match &mut sorter {
+            Some(sorter) => sorter.push(&batch).map_err(sorting)?,
+            None => take_records(&batch, &slots, show, &mut records),
+        }
         context.observer.has_read(taken.load(Ordering::Relaxed));
     }
-    let names = reader.columns().names().iter();
-    let columns = names
+    if let Some(mut sorter) = sorter {
+        let mut sorted = sorter.finish().map_err(sorting)?;
+        dialect.prepare(&mut batch, width);
+        batch.clear_computed(pipeline.computed(), 0);
+        let mut reindex = Reindex::default();
+        while records.len() < show
+            && sorted
+                .next_batch(&mut batch, BATCH)
+                .map_err(sorting)?
+        {
+            reindex.fill(&mut batch);
+            take_records(&batch, &slots, show, &mut records);
+            batch.clear_computed(pipeline.computed(), 0);
+        }
+    }
+    let unmatched = pipeline
+        .unmatched()
+        .map_err(crate::step::StepError::from)?;
+    let columns = pipeline
+        .layout()
+        .columns()
+        .iter()
         .zip(profiles)
-        .map(|(name, profile)| profile.finish(name))
+        .map(|(column, profile)| profile.finish(&column.name))
         .collect();
     Ok(Inspection {
         path: source.to_string(),
@@ -156,8 +230,25 @@ pub fn inspect(source: &SourcePath, job: &Job, context: &Context) -> Result<Insp
         quoted_fields: quoted,
         fields,
         header_notes: reader.columns().notes().to_vec(),
+        source_columns: width as u64,
         columns,
+        kept,
+        rejected_by_steps: pipeline.rejected(),
+        tidied: pipeline.tidied().cloned(),
+        unmatched,
+        records,
     })
+}
+
+/// Keeps the first records as they would be written.
+fn take_records(batch: &Batch, slots: &[usize], show: usize, records: &mut Vec<Vec<String>>) {
+    for record in 0..batch.len().min(show.saturating_sub(records.len())) {
+        let text = |slot: &usize| {
+            let value = batch.field(record, *slot).text();
+            String::from_utf8_lossy(&value).into_owned()
+        };
+        records.push(slots.iter().map(text).collect());
+    }
 }
 
 impl Inspection {
@@ -182,6 +273,8 @@ impl Inspection {
                 fields,
             });
         }
+        notices.extend(self.tidied.clone().map(Notice::Tidied));
+        notices.extend(self.unmatched.iter().cloned().map(Notice::Unmatched));
         notices
     }
 }
@@ -197,28 +290,41 @@ pub fn values(
     job: &Job,
     context: &Context,
 ) -> Result<ValueCounts, Error> {
-    let mut reader = open_source(source, job)?;
-    context.observer.begins(reader.size());
+    let job = &Job {
+        sources: vec![source.clone()],
+        ..job.clone()
+    };
+    let (sources, mut reader) = Sources::open(job, prepare::reads_twice(job), context)?;
+    context.observer.begins(sources.size());
+    let mut pipeline = prepare::pipeline(job, &sources, context)?;
     let taken = reader.taken();
-    let column = reader
-        .columns()
+    let found = pipeline
+        .layout()
         .find(&key.column)
         .map_err(|problem| Error::Column {
             source_name: source.to_string(),
             problem,
         })?;
+    let column = found.slot;
+    let cells = if found.computed {
+        pipeline.cells().computed()
+    } else {
+        pipeline.cells().clone()
+    };
     let mut counts: HashMap<String, u64> = HashMap::new();
     let (mut records, mut incomplete) = (0, false);
     let mut batch = Batch::default();
-    let mut scratch = Vec::new();
     let mut text = String::new();
     while reader.next_batch(&mut batch)? {
         context.check_cancelled()?;
+        pipeline
+            .apply(&mut batch)
+            .map_err(|(line, problem)| Error::step(source.to_string(), line, problem))?;
         for record in 0..batch.len() {
             text.clear();
-            let value = batch.field(record, column).value(&mut scratch);
+            let value = batch.field(record, column).text();
             key.part
-                .of(value, &job.date_format, &mut text)
+                .of(&value, &cells, &mut text)
                 .map_err(|problem| Error::Value {
                     source_name: source.to_string(),
                     line: batch.line(record),
@@ -266,12 +372,11 @@ struct Profile {
 }
 
 impl Profile {
-    /// Takes note of a field; says whether it is quoted.
-    fn add(&mut self, field: crate::record::Field<'_>) -> bool {
+    /// Takes note of a field.
+    fn add(&mut self, field: crate::record::Field<'_>) {
         let value = field.value(&mut self.scratch);
-        let quoted = field.raw().len() > value.len();
         if self.kinds.add(value) == Kind::Blank {
-            return quoted;
+            return;
         }
         if self.example.is_none() {
             let text = String::from_utf8_lossy(value);
@@ -293,7 +398,6 @@ impl Profile {
                 }
             }
         }
-        quoted
     }
 
     fn finish(self, name: &str) -> ColumnProfile {

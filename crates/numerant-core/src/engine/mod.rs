@@ -8,8 +8,12 @@
 mod addresses;
 mod consume;
 mod error;
+mod header;
 mod inspect;
+mod prepare;
 mod produce;
+mod sources;
+mod verify;
 
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -20,20 +24,26 @@ use std::time::Duration;
 
 use jiff::civil::DateTime;
 
-use addresses::Addresses;
-pub use addresses::{ExistingOutput, NameClash, NamesChanged, Refusal};
+pub use addresses::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
 use consume::Consumer;
 pub use error::{Error, Fault};
 pub use inspect::{ColumnProfile, Distinct, Inspection, ValueCount, ValueCounts, inspect, values};
+pub use verify::{
+    ChangedOutput, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, verify_ledger, verify_parts,
+};
 use produce::{Message, Produced, Producer, Routed};
 
 use crate::job::Job;
-use crate::ledger::{Ledger, LeftOut, LeftOutReason, OutputEntry};
+use crate::ledger::{Ledger, OutputEntry};
 use crate::output::{Destination, ExistingPolicy, SideFile, Stage, commit};
-use crate::record::HeaderNote;
+use crate::record::{Batch, HeaderNote};
+use crate::step::{TidyTally, UnmatchedKeys};
 
 /// Batches that go round between the two halves of a run.
 const BATCHES: usize = 4;
+
+/// Bytes of stack for the thread that evaluates expressions, which may be nested.
+const STACK: usize = 8 << 20;
 
 /// Open files that are left to everything but outputs.
 const FILES_KEPT_FREE: usize = 24;
@@ -51,9 +61,21 @@ pub struct Context {
     pub open_files: usize,
     /// Threads that the machine can run at the same time.
     pub processors: usize,
+    /// A folder for what does not fit into memory.
+    pub temporary: PathBuf,
 }
 
 impl Context {
+    /// Threads that a job may use.
+    fn threads(&self, job: &Job) -> usize {
+        let threads = if job.jobs == 0 {
+            self.processors
+        } else {
+            job.jobs
+        };
+        threads.clamp(1, 8)
+    }
+
     fn check_cancelled(&self) -> Result<(), Error> {
         if self.cancel.load(Ordering::Relaxed) {
             Err(Error::Interrupted)
@@ -89,6 +111,8 @@ pub struct Summary {
     pub ledger: Ledger,
     /// The folder that the outputs are in.
     pub out: PathBuf,
+    /// The columns whose values a plan shows of the first and last record of each output.
+    pub order: Vec<String>,
     /// What the user should know besides.
     pub notices: Vec<Notice>,
 }
@@ -118,6 +142,14 @@ pub enum Notice {
     },
     /// Values that are no file names were changed for the names of outputs.
     NamesChanged(NamesChanged),
+    /// Names of outputs fell together, and a policy has settled it.
+    NamesClashed(NamesClashed),
+    /// Values were trimmed, and columns without any value left out.
+    Tidied(TidyTally),
+    /// A table does not have all keys.
+    Unmatched(UnmatchedKeys),
+    /// Cases that held for no record.
+    UnusedCases(Vec<String>),
 }
 
 /// Shows which outputs a job would write, and writes nothing.
@@ -127,33 +159,73 @@ pub enum Notice {
 /// As [`run`], without what comes of writing.
 pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
     let mut producer = Producer::open(job, context)?;
-    let mut records: Vec<u64> = Vec::new();
+    let (order, slots): (Vec<String>, Vec<usize>) = producer.order_columns().into_iter().unzip();
+    let mut planned: Vec<Planned> = Vec::new();
+    let mut touched: Vec<u32> = Vec::new();
     producer.run(&mut |message| {
         let Message::Records(routed) = message else {
             return Ok(None);
         };
-        records.resize(routed.groups_so_far, 0);
-        for group in &routed.groups {
-            if let Some(count) = records.get_mut(*group as usize) {
-                *count += 1;
+        planned.resize_with(routed.outputs_so_far, Planned::default);
+        for (record, output) in routed.outputs.iter().enumerate() {
+            let Some(planned) = planned.get_mut(*output as usize) else {
+                continue;
+            };
+            planned.records += 1;
+            if planned.first.is_none() {
+                planned.first = Some(order_values(&routed.batch, record, &slots));
+            }
+            if planned.latest.is_none() {
+                touched.push(*output);
+            }
+            planned.latest = Some(record);
+        }
+        for output in touched.drain(..) {
+            let planned = &mut planned[output as usize];
+            if let Some(record) = planned.latest.take() {
+                planned.last = Some(order_values(&routed.batch, record, &slots));
             }
         }
         Ok(Some(routed))
     })?;
-    let produced = producer.finish(&mut records)?;
-    let outputs = produced
-        .paths
+    let mut records: Vec<u64> = planned.iter().map(|planned| planned.records).collect();
+    let mut produced = producer.finish(&mut records)?;
+    let mut outputs = Vec::new();
+    for (output, path) in produced.paths.iter().enumerate() {
+        let Some(path) = path else { continue };
+        let planned = planned.get_mut(output).map(std::mem::take);
+        let planned = planned.unwrap_or_default();
+        outputs.push(OutputEntry {
+            path: path.clone(),
+            records: records[output],
+            sums: std::mem::take(&mut produced.sums[output]),
+            first: planned.first,
+            last: planned.last,
+            ..OutputEntry::default()
+        });
+    }
+    let mut summary = summary(produced, outputs, Vec::new())?;
+    summary.order = order;
+    Ok(summary)
+}
+
+/// What a plan knows of an output.
+#[derive(Debug, Default)]
+struct Planned {
+    records: u64,
+    first: Option<String>,
+    last: Option<String>,
+    /// Its latest record in the batch that is being looked at.
+    latest: Option<usize>,
+}
+
+/// The values of a record that show where it is in the order of its source.
+fn order_values(batch: &Batch, record: usize, slots: &[usize]) -> String {
+    let values: Vec<String> = slots
         .iter()
-        .zip(&records)
-        .filter_map(|(path, records)| {
-            path.as_ref().map(|path| OutputEntry {
-                path: path.clone(),
-                records: *records,
-                bytes: None,
-            })
-        })
+        .map(|slot| String::from_utf8_lossy(&batch.field(record, *slot).text()).into_owned())
         .collect();
-    summary(produced, outputs, Vec::new())
+    values.join(" / ")
 }
 
 /// Runs a job: reads its sources, writes its outputs, and closes the books.
@@ -166,12 +238,7 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
     let out = producer.out().to_owned();
     let stage = Stage::beside(&out)?;
     let files = context.open_files.saturating_sub(FILES_KEPT_FREE).max(4);
-    let threads = if job.jobs == 0 {
-        context.processors
-    } else {
-        job.jobs
-    }
-    .clamp(1, 8);
+    let threads = context.threads(job);
     let mut consumer = Consumer::new(stage.dir(), &out, job, files, threads);
     let alone = threads == 1;
     let reads_standard_input = job.sources.contains(&crate::source::SourcePath::Standard);
@@ -183,30 +250,36 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
         run_threads(producer, &mut consumer, context)?
     };
     let mut records = consumer.records().to_vec();
-    let produced = producer.finish(&mut records)?;
+    let mut produced = producer.finish(&mut records)?;
     let replace = job.existing == ExistingPolicy::Replace;
+    let new_folder = !out.exists();
     // What takes the place of a file must be on the disk before that file is gone.
-    let sync = job.sync || (replace && out.exists());
+    let sync = job.sync || (replace && !new_folder);
     consumer.finish(sync)?;
     let mut outputs = Vec::new();
     let mut destinations = Vec::new();
-    for (group, path) in produced.paths.iter().enumerate() {
+    for (output, path) in produced.paths.iter().enumerate() {
         let Some(path) = path else { continue };
-        let bytes = Some(consumer.bytes(group));
         outputs.push(OutputEntry {
             path: path.clone(),
-            records: records[group],
-            bytes,
+            records: records[output],
+            bytes: Some(consumer.bytes(output)),
+            sha256: consumer.digest(output),
+            sums: std::mem::take(&mut produced.sums[output]),
+            ..OutputEntry::default()
         });
         destinations.push(Destination {
-            staged: consumer.path(group),
+            staged: consumer.path(output),
             path: path.clone(),
         });
     }
     let (rejects, rejects_file) = consumer.into_rejects();
-    let summary = summary(produced, outputs, rejects)?;
+    let mut summary = summary(produced, outputs, rejects)?;
     let mut side_files = Vec::from_iter(rejects_file);
     if let Some(path) = &job.ledger {
+        summary.ledger.out = Some(crate::ledger::from_folder_of(path, &out));
+        summary.ledger.new_folder = new_folder;
+        summary.ledger.decimal_comma = job.decimal_comma;
         let mut text = serde_json::to_string_pretty(&summary.ledger).map_err(Error::Ledger)?;
         text.push('\n');
         let mut ledger = SideFile::create(path)?;
@@ -230,22 +303,20 @@ fn summary(
     outputs: Vec<OutputEntry>,
     rejects: Vec<crate::ledger::Reject>,
 ) -> Result<Summary, Error> {
-    let left_out = produced
-        .kept
-        .into_iter()
-        .map(|(path, records)| LeftOut {
-            reason: LeftOutReason::OutputExists,
-            path: Some(path),
-            records,
-        })
-        .collect();
-    let ledger = Ledger::close(produced.sources, outputs, left_out, rejects);
+    let ledger = Ledger::close(
+        produced.sources,
+        outputs,
+        produced.left_out,
+        rejects,
+        &produced.totals,
+    );
     if !ledger.balanced {
         return Err(Error::Unbalanced(ledger.totals));
     }
     Ok(Summary {
         ledger,
         out: produced.out,
+        order: Vec::new(),
         notices: produced.notices,
     })
 }
@@ -262,6 +333,7 @@ fn run_threads(
     // run is cancelled.
     let first_half = thread::Builder::new()
         .name("reader".to_owned())
+        .stack_size(STACK)
         .spawn(move || {
             let mut producer = producer;
             let mut batches = 1;

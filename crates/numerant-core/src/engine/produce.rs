@@ -1,4 +1,4 @@
-//! The first half of a run: reads records and finds the output of each.
+//! The first half of a run: reads records, takes the steps, and finds the output of each.
 
 use std::collections::HashMap;
 use std::fmt;
@@ -6,27 +6,28 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use super::addresses::SourceNames;
-use super::{Addresses, Context, Error, NamesChanged, Notice};
-use crate::format::delimited::{DelimitedEncoder, DelimitedReader, Dialect};
+use super::addresses::{Addresses, Fate, NamesChanged, SourceNames};
+use super::header::header;
+use super::prepare;
+use super::sources::{BATCH, Sources};
+use super::{Context, Error, Notice};
+use crate::format::delimited::{DelimitedEncoder, DelimitedReader, Dialect, Reindex};
 use crate::format::{RecordEncoder, RecordReader};
-use crate::job::{Job, JobError};
-use crate::ledger::SourceEntry;
+use crate::job::Job;
+use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
 use crate::name::{RunField, Template};
-use crate::record::{Batch, ColumnError, Columns};
-use crate::route::{NOWHERE, Router};
-use crate::source::{Input, Place, ReadProblem, SourcePath};
-use crate::step::selected;
+use crate::record::{Batch, ColumnError, RejectedRecord};
+use crate::route::{Divider, Division, KeyValues, NOWHERE, Router};
+use crate::source::{ReadError, ReadProblem, SourcePath};
+use crate::step::{LeftOutStep, OnError, Pipeline, SortedBatches, Sorter};
+use crate::value::Number;
 
-/// Bytes of text in a batch.
-const BATCH: usize = 1 << 17;
+/// Outputs that are counted at least, to say how many there would have been.
+const COUNTED_OUTPUTS: u64 = 1_000_000;
 
-/// Groups that are counted at least, to say how many there would have been.
-const COUNTED_GROUPS: u64 = 1_000_000;
-
-/// How many groups are counted before counting is given up: more than there may be.
-pub(super) fn most_groups(job: &Job) -> u64 {
-    COUNTED_GROUPS
+/// How many outputs are counted before counting is given up: more than there may be.
+pub(super) fn most_outputs(job: &Job) -> u64 {
+    COUNTED_OUTPUTS
         .max(job.max_outputs.saturating_add(1))
         .min(u32::MAX.into())
 }
@@ -35,8 +36,10 @@ pub(super) fn most_groups(job: &Job) -> u64 {
 pub(super) enum Message {
     /// The records that follow come from this source.
     Source(SourceBegins),
-    /// Records, and the group of each.
+    /// Records, and the output of each.
     Records(Box<Routed>),
+    /// Records of this source in which something is wrong.
+    Rejected(Vec<RejectedRecord>),
 }
 
 /// A source begins.
@@ -49,14 +52,14 @@ pub(super) struct SourceBegins {
     pub(super) encoding: crate::source::Encoding,
 }
 
-/// A batch with the group of each record.
+/// A batch with the output of each record.
 #[derive(Debug, Default)]
 pub(super) struct Routed {
     pub(super) batch: Batch,
-    pub(super) groups: Vec<u32>,
-    /// How many groups there are up to this batch.
-    pub(super) groups_so_far: usize,
-    /// The paths of the groups that first appear in this batch, for messages.
+    pub(super) outputs: Vec<u32>,
+    /// How many outputs there are up to this batch.
+    pub(super) outputs_so_far: usize,
+    /// The paths of the outputs that first appear in this batch, for messages.
     pub(super) new_paths: Vec<String>,
 }
 
@@ -65,10 +68,13 @@ pub(super) struct Produced {
     pub(super) out: PathBuf,
     pub(super) sources: Vec<SourceEntry>,
     pub(super) notices: Vec<Notice>,
-    /// The path of each group; `None` where the output exists and is left as it is.
+    /// The path of each output; `None` where it is not to be written.
     pub(super) paths: Vec<Option<String>>,
-    /// Outputs that are left as they are, and the records that would have gone there.
-    pub(super) kept: Vec<(String, u64)>,
+    /// Control totals of each output.
+    pub(super) sums: Vec<Vec<Number>>,
+    pub(super) left_out: Vec<LeftOut>,
+    /// Columns that were summed up, with their sums over what was read and what was rejected.
+    pub(super) totals: Vec<(String, Number, Number)>,
 }
 
 /// Takes a message and gives back a batch to fill, if it has one to spare.
@@ -79,18 +85,25 @@ pub(super) struct Producer {
     context: Context,
     out: PathBuf,
     extension: String,
+    inputs: Sources,
     first: Option<DelimitedReader>,
-    columns: Columns,
-    selection: Option<Vec<usize>>,
+    pipeline: Pipeline,
     router: Router,
+    divider: Divider,
     addresses: Addresses,
     template: Template,
     out_dialect: Option<Dialect>,
+    /// The dialect of the first source; records that are put in order are all brought to it.
+    first_dialect: Option<Dialect>,
+    /// The encoder of the present source.
+    encoder: Option<Arc<dyn RecordEncoder>>,
     sources: Vec<SourceEntry>,
     notices: Vec<Notice>,
-    /// Records of groups that are left as they exist.
-    kept: Vec<u64>,
+    /// For each output: records that were found and not handed on, and the totals of all.
+    diverted: Vec<u64>,
+    sums: Vec<Vec<Number>>,
     read_before: u64,
+    reindex: Reindex,
 }
 
 impl fmt::Debug for Producer {
@@ -101,84 +114,58 @@ impl fmt::Debug for Producer {
     }
 }
 
-/// An error if two sources are one file, under two spellings or through a link.
-fn check_same_file(sources: &[SourcePath]) -> Result<(), JobError> {
-    let mut known = HashMap::new();
-    for source in sources {
-        let Some(identity) = source.identity() else {
-            continue;
-        };
-        if let Some(first) = known.insert(identity, source) {
-            return Err(JobError::SameFile {
-                first: first.clone(),
-                second: source.clone(),
-            });
-        }
-    }
-    Ok(())
-}
-
-/// Opens a source with what the job says of reading.
-pub(super) fn open_source(source: &SourcePath, job: &Job) -> Result<DelimitedReader, Error> {
-    let largest = usize::try_from(job.memory.0 / 4).unwrap_or(usize::MAX);
-    let input = Input::open(source)?;
-    Ok(DelimitedReader::open(input, &job.read, BATCH, largest)?)
-}
-
 impl Producer {
     /// Checks the job, opens its first source and resolves what the job names.
     pub(super) fn open(job: &Job, context: &Context) -> Result<Self, Error> {
         job.check()?;
-        check_same_file(&job.sources)?;
-        let first_source = &job.sources[0];
-        let template = job.template(first_source);
-        let (extension, _format) = job.format(first_source)?;
+        let twice = prepare::reads_twice(job);
+        let (inputs, first) = Sources::open(job, twice, context)?;
+        let first_source = inputs.path(0).clone();
+        let template = job.template(&first_source);
+        let (extension, _format) = job.format(&first_source)?;
         let out = job
             .out
             .clone()
             .unwrap_or_else(|| PathBuf::from(first_source.stem()));
         let keys = job.keys(&template);
         let addresses = Addresses::new(job, template.clone(), keys.clone(), &out, context.now);
-        let first = open_source(first_source, job)?;
-        let columns = first.columns().clone();
         let unknown = |problem: ColumnError| Error::Column {
             source_name: first_source.to_string(),
             problem,
         };
-        let router = Router::new(
-            keys,
-            &columns,
-            job.date_format.clone(),
-            most_groups(job) as usize,
-        )
-        .map_err(unknown)?;
-        let selection = selected(&job.steps, &columns).map_err(unknown)?;
+        let most = most_outputs(job) as usize;
+        context.observer.begins(inputs.size());
+        let pipeline = prepare::pipeline(job, &inputs, context)?;
+        let router = prepare::router(keys.clone(), &pipeline, most).map_err(unknown)?;
         addresses.check_before(job.out.is_some())?;
-        let sizes: Option<u64> = job
-            .sources
-            .iter()
-            .map(|source| match source {
-                SourcePath::Standard => None,
-                SourcePath::File(path) => path.metadata().ok().map(|found| found.len()),
-            })
-            .sum();
-        context.observer.begins(sizes);
+        let mut division = prepare::division(job);
+        if let Division::Parts { records, .. } = &mut division {
+            let shared = |place: usize| shared_values(&template, inputs.path(place));
+            let counting = prepare::router(keys, &pipeline, most).map_err(unknown)?;
+            *records = prepare::count_groups(job, &inputs, &pipeline, counting, &shared, context)?;
+        }
+        let totals = job.total.len();
         Ok(Self {
             job: job.clone(),
             context: context.clone(),
             out,
             extension,
+            inputs,
             first: Some(first),
-            columns,
-            selection,
+            pipeline,
             router,
+            divider: Divider::new(division, most),
             addresses,
             template,
             out_dialect: None,
+            first_dialect: None,
+            encoder: None,
             sources: Vec::new(),
             notices: Vec::new(),
-            kept: Vec::new(),
+            diverted: Vec::new(),
+            sums: vec![Vec::new(); totals],
             read_before: 0,
+            reindex: Reindex::default(),
         })
     }
 
@@ -186,52 +173,60 @@ impl Producer {
         &self.out
     }
 
+    /// The columns that show where in the order of its source an output begins and ends, with
+    /// their places: those that are sorted by, or else the first one that is written.
+    pub(super) fn order_columns(&self) -> Vec<(String, usize)> {
+        let sort = self.pipeline.sort();
+        if !sort.is_empty() {
+            return sort
+                .iter()
+                .map(|key| (key.name.clone(), key.slot))
+                .collect();
+        }
+        let first = self.pipeline.layout().columns().first();
+        first
+            .map(|column| (column.name.clone(), column.slot))
+            .into_iter()
+            .collect()
+    }
+
     /// Reads all sources. Once the run is refused, records are counted and not emitted.
     pub(super) fn run(&mut self, emit: &mut Emit<'_>) -> Result<(), Error> {
         let mut spare = Box::new(Routed::default());
-        for source in self.job.sources.clone() {
+        // Outputs of names that hold something of the source are of one source only.
+        let apart = [RunField::Stem, RunField::Extension, RunField::Folder]
+            .iter()
+            .any(|field| self.template.names(*field));
+        let mut sorter = self.new_sorter();
+        for place in 0..self.inputs.len() {
             let reader = match self.first.take() {
                 Some(first) => first,
-                None => self.open_next(&source)?,
+                None => self.inputs.open_one(place, &self.job)?,
             };
-            spare = self.run_source(&source, reader, spare, emit)?;
+            spare = self.run_source(place, reader, spare, sorter.as_mut(), emit)?;
+            let last = place + 1 == self.inputs.len();
+            if let Some(sorter) = sorter.as_mut().filter(|_| apart || last) {
+                spare = self.emit_sorted(place, sorter, spare, emit)?;
+            }
         }
         Ok(())
     }
 
-    /// Opens a further source, which must have the columns of the first.
-    fn open_next(&self, source: &SourcePath) -> Result<DelimitedReader, Error> {
-        let reader = open_source(source, &self.job)?;
-        let (ours, theirs) = (self.columns.names(), reader.columns().names());
-        if ours == theirs {
-            return Ok(reader);
-        }
-        let differing = ours
-            .iter()
-            .zip(theirs)
-            .enumerate()
-            .find(|(_, (one, other))| one != other);
-        let difference = match differing {
-            Some((place, (one, other))) => {
-                format!("column {} is '{other}' and not '{one}'", place + 1)
-            }
-            None => format!("it has {} columns and not {}", theirs.len(), ours.len()),
-        };
-        let first = self.job.sources[0].to_string();
-        let problem = ReadProblem::OtherColumns { first, difference };
-        Err(source
-            .error_at(
-                Place {
-                    line: Some(1),
-                    column: None,
-                },
-                problem,
+    fn new_sorter(&self) -> Option<Sorter> {
+        let keys = self.pipeline.sort();
+        (!keys.is_empty()).then(|| {
+            Sorter::new(
+                keys.to_vec(),
+                self.pipeline.cells().clone(),
+                self.context.temporary.clone(),
+                self.job.memory.0,
+                self.context.threads(&self.job) > 1,
             )
-            .into())
+        })
     }
 
-    fn begin_source(&mut self, source: &SourcePath, reader: &DelimitedReader) -> SourceBegins {
-        let name = source.to_string();
+    fn begin_source(&mut self, path: &SourcePath, reader: &DelimitedReader) -> SourceBegins {
+        let name = path.to_string();
         for note in reader.columns().notes() {
             self.notices.push(Notice::Header {
                 source: name.clone(),
@@ -243,32 +238,44 @@ impl Producer {
                 source: name.clone(),
             });
         }
-        let mut shared = Vec::new();
-        if self.template.names(RunField::Stem) {
-            shared.push(source.stem());
-        }
-        if self.template.names(RunField::Extension) {
-            shared.push(source.extension());
-        }
-        if self.template.names(RunField::Folder) {
-            shared.push(source.folder());
-        }
-        self.router.begin_source(shared);
+        self.router
+            .begin_source(shared_values(&self.template, path));
+        self.addresses.begin_source(SourceNames {
+            stem: path.stem(),
+            extension: path.extension(),
+            folder: path.folder(),
+        });
         let dialect = reader.dialect();
         // An output can hold records of several sources, so all outputs follow the first.
         let out = *self.out_dialect.get_or_insert_with(|| {
             self.job
                 .write
-                .dialect(&self.extension, dialect, &source.extension())
+                .dialect(&self.extension, dialect, &path.extension())
         });
-        let keep_line_ends = self.job.write.line_end.is_none() && out.line_end == dialect.line_end;
-        let header = reader.header();
-        let encoder =
-            DelimitedEncoder::new(dialect, out, self.selection.clone(), header, keep_line_ends);
-        let reject_encoder = DelimitedEncoder::new(dialect, dialect, None, header, true);
+        let first = *self.first_dialect.get_or_insert(dialect);
+        let from = if self.pipeline.sort().is_empty() {
+            dialect
+        } else {
+            first
+        };
+        let keep_line_ends = self.job.write.line_end.is_none() && out.line_end == from.line_end;
+        let layout = self.pipeline.layout();
+        let width = reader.columns().len();
+        let encoder: Arc<dyn RecordEncoder> = Arc::new(DelimitedEncoder::new(
+            from,
+            out,
+            layout.selection(width),
+            width,
+            header(reader.header(), layout),
+            keep_line_ends,
+        ));
+        let as_it_stands = reader.header().map(|header| (header.first_as_batch(), None));
+        let reject_encoder =
+            DelimitedEncoder::new(dialect, dialect, None, width, as_it_stands, true);
+        self.encoder = Some(Arc::clone(&encoder));
         SourceBegins {
             name,
-            encoder: Arc::new(encoder),
+            encoder,
             reject_encoder: Arc::new(reject_encoder),
             encoding: dialect.encoding,
         }
@@ -276,33 +283,45 @@ impl Producer {
 
     fn run_source(
         &mut self,
-        source: &SourcePath,
+        place: usize,
         mut reader: DelimitedReader,
         mut spare: Box<Routed>,
+        mut sorter: Option<&mut Sorter>,
         emit: &mut Emit<'_>,
     ) -> Result<Box<Routed>, Error> {
-        let names = SourceNames {
-            stem: source.stem(),
-            extension: source.extension(),
-            folder: source.folder(),
-        };
-        let begins = self.begin_source(source, &reader);
+        let path = self.inputs.path(place).clone();
+        let begins = self.begin_source(&path, &reader);
+        if self.job.max_size.is_some() {
+            self.measure_header(&begins)?;
+        }
         emit(Message::Source(begins))?;
         let taken: Arc<AtomicU64> = reader.taken();
+        let rejected_before = self.pipeline.rejected();
         while reader.next_batch(&mut spare.batch)? {
             self.context.check_cancelled()?;
-            self.route(source, &mut spare, &names)?;
-            self.context
-                .observer
-                .has_read(self.read_before + taken.load(Ordering::Relaxed));
-            if self.addresses.is_refused() {
-                continue;
+            self.pipeline
+                .apply(&mut spare.batch)
+                .map_err(|(line, problem)| Error::step(path.to_string(), line, problem))?;
+            let taken = taken.load(Ordering::Relaxed);
+            self.context.observer.has_read(self.read_before + taken);
+            match &mut sorter {
+                Some(sorter) => {
+                    if !spare.batch.rejected.is_empty() {
+                        let rejected = std::mem::take(&mut spare.batch.rejected);
+                        emit(Message::Rejected(rejected))?;
+                    }
+                    let failed = |error| ReadError::of(&path, ReadProblem::Sorting(error));
+                    if let Some(first) = self.first_dialect {
+                        first.bring(&mut spare.batch);
+                    }
+                    sorter.push(&spare.batch).map_err(failed)?;
+                }
+                None => spare = self.route_and_emit(&path, spare, emit)?,
             }
-            spare = emit(Message::Records(spare))?.unwrap_or_default();
         }
         self.read_before += taken.load(Ordering::Relaxed);
         let tally = reader.tally();
-        let name = source.to_string();
+        let name = path.to_string();
         if tally.stray_quotes > 0 {
             let fields = tally.stray_quotes;
             self.notices.push(Notice::StrayQuotes {
@@ -314,7 +333,7 @@ impl Producer {
             path: name,
             bytes: reader.size(),
             records: tally.records,
-            rejected: tally.rejected,
+            rejected: tally.rejected + self.pipeline.rejected() - rejected_before,
             padded: tally.padded,
             blank_lines: tally.blank_lines,
             skipped_lines: reader.told().skipped_lines,
@@ -322,69 +341,262 @@ impl Producer {
         Ok(spare)
     }
 
-    fn route(
+    /// Routes records that were put in order.
+    fn emit_sorted(
         &mut self,
-        source: &SourcePath,
-        routed: &mut Routed,
-        names: &SourceNames,
-    ) -> Result<(), Error> {
+        place: usize,
+        sorter: &mut Sorter,
+        mut spare: Box<Routed>,
+        emit: &mut Emit<'_>,
+    ) -> Result<Box<Routed>, Error> {
+        let path = self.inputs.path(place).clone();
+        let failed = |error| ReadError::of(&path, ReadProblem::Sorting(error));
+        let rejected_before = self.pipeline.rejected();
+        let mut sorted: SortedBatches = sorter.finish().map_err(failed)?;
+        let (computed, sums) = (self.pipeline.computed(), self.sums.len());
+        let width = self.inputs.columns().len();
+        loop {
+            if let Some(first) = self.first_dialect {
+                first.prepare(&mut spare.batch, width);
+            }
+            spare.batch.clear_computed(computed, sums);
+            if !sorted.next_batch(&mut spare.batch, BATCH).map_err(failed)? {
+                break;
+            }
+            self.context.check_cancelled()?;
+            self.reindex.fill(&mut spare.batch);
+            spare = self.route_and_emit(&path, spare, emit)?;
+        }
+        if let Some(entry) = self.sources.last_mut() {
+            entry.rejected += self.pipeline.rejected() - rejected_before;
+        }
+        Ok(spare)
+    }
+
+    fn route_and_emit(
+        &mut self,
+        path: &SourcePath,
+        mut spare: Box<Routed>,
+        emit: &mut Emit<'_>,
+    ) -> Result<Box<Routed>, Error> {
+        self.route(path, &mut spare)?;
+        if self.addresses.is_refused() {
+            return Ok(spare);
+        }
+        let mut emitted = emit(Message::Records(spare))?.unwrap_or_default();
+        emitted.new_paths.clear();
+        Ok(emitted)
+    }
+
+    fn route(&mut self, path: &SourcePath, routed: &mut Routed) -> Result<(), Error> {
         let Routed {
             batch,
-            groups,
-            groups_so_far,
+            outputs,
+            outputs_so_far,
             new_paths,
         } = routed;
-        self.router
-            .route(batch, groups)
-            .map_err(|error| Error::Value {
-                source_name: source.to_string(),
-                line: batch.line(error.record),
-                column: error.column,
-                problem: error.problem,
-            })?;
-        let known = self.router.groups().len();
-        new_paths.clear();
-        if known > self.kept.len() {
-            let before = self.kept.len();
-            self.addresses.name_new(&self.router, names);
-            self.kept.resize(known, 0);
-            new_paths.extend((before..known).map(|group| self.addresses.shown(group)));
+        while let Err(error) = self.router.route(batch, outputs) {
+            if self.job.on_error == OnError::Error {
+                return Err(Error::value(path.to_string(), batch, error));
+            }
+            let reason = format!("column '{}': {}", error.column, error.problem);
+            let line = batch.line(error.record);
+            self.pipeline
+                .reject(batch, error.record, reason)
+                .map_err(|problem| Error::step(path.to_string(), line, problem))?;
         }
-        *groups_so_far = known;
-        if self.addresses.keeps_any() {
-            for group in groups.iter_mut() {
-                if self.addresses.keeps(*group) {
-                    self.kept[*group as usize] += 1;
-                    *group = NOWHERE;
+        let encoder = self.encoder.clone();
+        let size = |record: usize| match &encoder {
+            Some(encoder) if !encoder.moves_raw() => {
+                let mut bytes = Vec::new();
+                // What cannot be encoded is told by the second half.
+                let _ = encoder.record(batch, record, &mut bytes);
+                bytes.len() as u64
+            }
+            _ => batch.raw(record).len() as u64,
+        };
+        self.divider
+            .divide(outputs, self.router.groups(), size)
+            .map_err(|error| Error::TooLarge {
+                source_name: path.to_string(),
+                line: batch.line(error.record),
+                bytes: error.bytes,
+                most: self.job.max_size.unwrap_or(crate::value::Size(0)),
+            })?;
+        let known = self.divider.outputs().len();
+        new_paths.clear();
+        if known > self.diverted.len() {
+            let before = self.diverted.len();
+            self.addresses.name_new(&self.router, &self.divider);
+            self.diverted.resize(known, 0);
+            for sums in &mut self.sums {
+                sums.resize(known, Number::ZERO);
+            }
+            new_paths.extend((before..known).map(|output| self.addresses.shown(output)));
+        }
+        *outputs_so_far = known;
+        for (total, sums) in self.sums.iter_mut().enumerate() {
+            for (output, number) in outputs.iter().zip(&batch.numbers[total]) {
+                if let Some(sum) = sums.get_mut(*output as usize) {
+                    *sum = sum.plus(*number).map_err(|_| Error::Sum {
+                        column: self.job.total[total].clone(),
+                    })?;
+                }
+            }
+        }
+        if self.addresses.diverts_any() {
+            for output in outputs.iter_mut().filter(|output| **output != NOWHERE) {
+                match self.addresses.fate(*output) {
+                    Fate::Write => {}
+                    Fate::Joined(other) => {
+                        self.diverted[*output as usize] += 1;
+                        *output = other;
+                    }
+                    Fate::Exists | Fate::NameTaken => {
+                        self.diverted[*output as usize] += 1;
+                        *output = NOWHERE;
+                    }
                 }
             }
         }
         Ok(())
     }
 
+    /// Tells the divider how many bytes stand before the first record of an output.
+    fn measure_header(&mut self, begins: &SourceBegins) -> Result<(), Error> {
+        let mut bytes = Vec::new();
+        begins
+            .encoder
+            .begin(&mut bytes)
+            .map_err(|problem| Error::Encode {
+                path: self.out.display().to_string(),
+                source_name: begins.name.clone(),
+                problem,
+            })?;
+        self.divider.set_header(bytes.len() as u64);
+        Ok(())
+    }
+
     /// Names what is left to name and refuses the run if there is a reason. `records` are the
-    /// records of each group that were written or counted.
+    /// records of each output that were handed on; those of outputs that are not to be written
+    /// are taken from it.
     pub(super) fn finish(mut self, records: &mut Vec<u64>) -> Result<Produced, Error> {
-        records.resize(self.router.groups().len(), 0);
-        self.addresses.finish(&self.router, records)?;
-        let (paths, kept_groups, changed) = self.addresses.into_parts();
-        // A name that waited for the number of records may turn out to exist only now.
-        let kept = kept_groups
-            .into_iter()
-            .map(|(group, path)| {
-                let counted = std::mem::take(&mut records[group]);
-                (path, self.kept[group] + counted)
-            })
-            .collect();
-        if changed != NamesChanged::default() {
-            self.notices.push(Notice::NamesChanged(changed));
+        self.notices.extend(
+            self.pipeline
+                .unmatched()
+                .map_err(crate::step::StepError::from)?
+                .into_iter()
+                .map(Notice::Unmatched),
+        );
+        let outputs = self.divider.outputs().len();
+        records.resize(outputs, 0);
+        self.addresses
+            .finish(&self.router, &self.divider, records)?;
+        let named = self.addresses.into_named();
+        let totals = self.sums.len();
+        let sums_of = |output: usize| -> Vec<Number> {
+            self.sums.iter().map(|sums| sums[output]).collect()
+        };
+        let mut sums: Vec<Vec<Number>> = (0..outputs).map(sums_of).collect();
+        let mut left_out = Vec::new();
+        for entry in self.pipeline.left_out() {
+            let (reason, condition) = match &entry.reason {
+                LeftOutStep::Empty => (LeftOutReason::Empty, None),
+                LeftOutStep::Where(text) => (LeftOutReason::Condition, Some(text.clone())),
+                LeftOutStep::NoCase => (LeftOutReason::NoCase, None),
+            };
+            left_out.push(LeftOut {
+                reason,
+                condition,
+                path: None,
+                records: entry.records,
+                sums: entry.totals.clone(),
+            });
         }
+        let mut paths = Vec::with_capacity(outputs);
+        // Several outputs may want one name.
+        let mut places: HashMap<(LeftOutReason, String), usize> = HashMap::new();
+        for (output, (path, fate)) in named.paths.into_iter().zip(named.fates).enumerate() {
+            let reason = match fate {
+                Fate::Write => {
+                    paths.push(Some(path));
+                    continue;
+                }
+                Fate::Joined(other) => {
+                    paths.push(None);
+                    let joined = std::mem::take(&mut sums[output]);
+                    for (sum, number) in sums[other as usize].iter_mut().zip(joined) {
+                        *sum = sum.plus(number).map_err(|_| Error::Sum {
+                            column: self.job.total.join(", "),
+                        })?;
+                    }
+                    continue;
+                }
+                Fate::Exists => LeftOutReason::OutputExists,
+                Fate::NameTaken => LeftOutReason::NameTaken,
+            };
+            paths.push(None);
+            // Some were handed on before it was known that the output would not be written.
+            let handed_on = std::mem::take(&mut records[output]);
+            let of_output = std::mem::take(&mut sums[output]);
+            let place = *places.entry((reason, path)).or_insert_with_key(|(reason, path)| {
+                left_out.push(LeftOut {
+                    reason: *reason,
+                    condition: None,
+                    path: Some(path.clone()),
+                    records: 0,
+                    sums: vec![Number::ZERO; totals],
+                });
+                left_out.len() - 1
+            });
+            left_out[place].records += self.diverted[output] + handed_on;
+            for (sum, number) in left_out[place].sums.iter_mut().zip(of_output) {
+                *sum = sum.plus(number).map_err(|_| Error::Sum {
+                    column: self.job.total.join(", "),
+                })?;
+            }
+        }
+        if named.changed != NamesChanged::default() {
+            self.notices.push(Notice::NamesChanged(named.changed));
+        }
+        if named.clashed.count > 0 {
+            self.notices.push(Notice::NamesClashed(named.clashed));
+        }
+        if let Some(tidied) = self.pipeline.tidied() {
+            self.notices.push(Notice::Tidied(tidied.clone()));
+        }
+        let unused = self.pipeline.unused_cases();
+        if !unused.is_empty() {
+            self.notices.push(Notice::UnusedCases(unused));
+        }
+        let totals = self
+            .pipeline
+            .totals()
+            .map(|(name, all, rejected)| (name.to_owned(), all, rejected))
+            .collect();
         Ok(Produced {
             out: self.out,
             sources: self.sources,
             notices: self.notices,
             paths,
-            kept,
+            sums,
+            left_out,
+            totals,
         })
     }
+}
+
+/// What all records of a source share in the names of outputs.
+fn shared_values(template: &Template, path: &SourcePath) -> KeyValues {
+    let mut shared = Vec::new();
+    if template.names(RunField::Stem) {
+        shared.push(path.stem());
+    }
+    if template.names(RunField::Extension) {
+        shared.push(path.extension());
+    }
+    if template.names(RunField::Folder) {
+        shared.push(path.folder());
+    }
+    shared
 }

@@ -11,16 +11,7 @@ use super::node::{Column, Function, Node, Operation, Reading, Target, Value};
 use super::text::{self, Side};
 use super::types::Type;
 use crate::record::Batch;
-use crate::value::{DateFormat, DecimalMark, Moment, Number};
-
-/// How cells of a source are to be read.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Cells {
-    /// What stands before the fraction of a number.
-    pub mark: DecimalMark,
-    /// How dates are written, where not after ISO 8601.
-    pub formats: Vec<DateFormat>,
-}
+use crate::value::{Cells, DecimalMark, Moment, Number};
 
 /// An expression that was checked and can be evaluated.
 #[derive(Clone, Debug)]

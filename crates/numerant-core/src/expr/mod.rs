@@ -25,7 +25,7 @@ mod tests;
 
 pub use check::{Scope, ScopeColumn};
 pub use error::{EvalError, ExprError, ExprProblem};
-pub use evaluate::{Cells, Compiled};
+pub use evaluate::Compiled;
 pub use interval::Interval;
 pub use node::Value;
 pub use parse::Expression;

@@ -1,6 +1,6 @@
 use super::*;
 use crate::record::{Batch, Computed, Span};
-use crate::value::DecimalMark;
+use crate::value::{Cells, DecimalMark};
 
 /// A record with these cells.
 fn record(cells: &[&str]) -> Batch {

@@ -3,8 +3,10 @@
 use super::Job;
 use crate::format::delimited::Ragged;
 use crate::format::{Format, format_of, known_extensions};
-use crate::name::{Key, Template};
+use crate::name::{ClashPolicy, Key, Part, RunField, Template};
 use crate::source::SourcePath;
+use crate::step::{CASE_COLUMN, OnError, Step, Unmatched};
+use crate::value::{Cells, DecimalMark};
 
 /// A job that cannot be run as it is.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -25,8 +27,34 @@ pub enum JobError {
         second: SourcePath,
     },
     /// Neither keys nor columns in the name.
-    #[error("there is nothing to split by: say --by COLUMN, or put a column in --name")]
+    #[error(
+        "there is nothing to split by: say --by COLUMN, --case NAME=CONDITION, --rows N, --parts N, \
+         --max-size SIZE or --each, or put a column in --name"
+    )]
     NothingToSplitBy,
+    /// Two ways to cut outputs.
+    #[error("{first} and {second} cannot be said together")]
+    TwoDivisions {
+        /// One.
+        first: &'static str,
+        /// The other.
+        second: &'static str,
+    },
+    /// Outputs of no records or no bytes.
+    #[error("{0} must be at least 1")]
+    Nothing(&'static str),
+    /// `--rest` without `--case`.
+    #[error("--rest names what no --case holds for, and there is no --case")]
+    RestWithoutCase,
+    /// `{.case}` without `--case`.
+    #[error("the name '{0}' holds {{.case}}, and there is no --case")]
+    NoCase(Template),
+    /// Outputs that are joined cannot be named by how many records are in each.
+    #[error("--clash {0} cannot go with {{.rows}} in the name, which is known only when all is written")]
+    ClashWithRows(&'static str),
+    /// A control total twice.
+    #[error("--total names '{0}' twice")]
+    TotalTwice(String),
     /// The name has no extension, so there is no format.
     #[error("the name '{0}' has no extension that says the format; end it with one of {known}", known = extensions())]
     NoExtension(Template),
@@ -36,8 +64,11 @@ pub enum JobError {
     /// Several sources and no output folder.
     #[error("with several files, name the output folder with --out")]
     NoOut,
-    /// `--rejects` without `--ragged reject`.
-    #[error("--rejects keeps the records that --ragged reject leaves out; say that too")]
+    /// `--rejects` where nothing is rejected.
+    #[error(
+        "--rejects keeps rejected records, and nothing rejects any: say --ragged reject, --on-error \
+         reject or --unmatched reject too"
+    )]
     RejectsWithoutPolicy,
     /// Ledger and rejects in one file.
     #[error("--ledger and --rejects name the same file")]
@@ -77,14 +108,16 @@ impl Job {
             }
         }
         let name_keys = self.name.as_ref().map_or(0, |name| name.keys().len());
-        if self.by.is_empty() && name_keys == 0 {
+        let divisions = self.divisions();
+        if self.by.is_empty() && name_keys == 0 && self.case.is_empty() && divisions.is_empty() {
             return Err(JobError::NothingToSplitBy);
         }
+        self.check_divisions(&divisions)?;
         self.format(first)?;
         if self.sources.len() > 1 && self.out.is_none() {
             return Err(JobError::NoOut);
         }
-        if self.rejects.is_some() && self.read.ragged != Ragged::Reject {
+        if self.rejects.is_some() && !self.rejects_any() {
             return Err(JobError::RejectsWithoutPolicy);
         }
         if self.rejects.is_some() && self.rejects == self.ledger {
@@ -102,12 +135,103 @@ impl Job {
         Ok(())
     }
 
-    /// The name template: the one that is given, or one made of the keys.
+    /// The options that cut outputs and are said.
+    fn divisions(&self) -> Vec<&'static str> {
+        [
+            (self.rows.is_some(), "--rows"),
+            (self.parts.is_some(), "--parts"),
+            (self.max_size.is_some(), "--max-size"),
+            (self.each, "--each"),
+        ]
+        .into_iter()
+        .filter_map(|(said, option)| said.then_some(option))
+        .collect()
+    }
+
+    fn check_divisions(&self, divisions: &[&'static str]) -> Result<(), JobError> {
+        if let [first, second, ..] = *divisions {
+            return Err(JobError::TwoDivisions { first, second });
+        }
+        if self.rows == Some(0) {
+            return Err(JobError::Nothing("--rows"));
+        }
+        if self.parts == Some(0) {
+            return Err(JobError::Nothing("--parts"));
+        }
+        if self.max_size == Some(crate::value::Size(0)) {
+            return Err(JobError::Nothing("--max-size"));
+        }
+        if self.case.is_empty() {
+            if self.rest.is_some() {
+                return Err(JobError::RestWithoutCase);
+            }
+            if let Some(name) = &self.name
+                && name.keys().iter().any(|key| key.column == CASE_COLUMN)
+            {
+                return Err(JobError::NoCase(name.clone()));
+            }
+        }
+        let names_rows = |name: &Template| name.names(RunField::Rows);
+        let decided = match self.clash {
+            ClashPolicy::First => Some("first"),
+            ClashPolicy::Last => Some("last"),
+            ClashPolicy::Together => Some("together"),
+            ClashPolicy::Refuse | ClashPolicy::Number => None,
+        };
+        if let Some(policy) = decided
+            && self.name.as_ref().is_some_and(names_rows)
+        {
+            return Err(JobError::ClashWithRows(policy));
+        }
+        for (place, column) in self.total.iter().enumerate() {
+            if self.total[..place].contains(column) {
+                return Err(JobError::TotalTwice(column.clone()));
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether any record can be rejected.
+    fn rejects_any(&self) -> bool {
+        let by_lookup = |step: &Step| match step {
+            Step::Lookup(lookup) => lookup.unmatched == Unmatched::Reject,
+            _ => false,
+        };
+        self.read.ragged == Ragged::Reject
+            || self.on_error == OnError::Reject
+            || self.steps.iter().any(by_lookup)
+    }
+
+    /// How cells are read.
+    pub fn cells(&self) -> Cells {
+        Cells {
+            mark: if self.decimal_comma {
+                DecimalMark::Comma
+            } else {
+                DecimalMark::Point
+            },
+            formats: self.date_format.clone(),
+        }
+    }
+
+    /// The name template: the one that is given, or one made of what tells outputs apart.
     pub fn template(&self, source: &SourcePath) -> Template {
         if let Some(name) = &self.name {
             return name.clone();
         }
-        let keys: Vec<String> = self.by.iter().map(|key| format!("{{{key}}}")).collect();
+        let mut keys: Vec<String> = self.by.iter().map(|key| format!("{{{key}}}")).collect();
+        if !self.case.is_empty() {
+            keys.push(format!("{{{CASE_COLUMN}}}"));
+        }
+        let numbered = !self.divisions().is_empty();
+        if keys.is_empty() && numbered {
+            keys.push("{.stem}".to_owned());
+        }
+        let number = match (numbered, self.each) {
+            (false, _) => "",
+            (true, false) => "-{.n:03}",
+            (true, true) => "-{.n:05}",
+        };
         let extension = source.extension();
         let extension = if format_of(&extension).is_some() {
             extension
@@ -115,7 +239,7 @@ impl Job {
             "csv".to_owned()
         };
         // Keys cannot hold what templates forbid, as they stand in braces.
-        format!("{}.{extension}", keys.join("_"))
+        format!("{}{number}.{extension}", keys.join("_"))
             .parse()
             .expect("keys make a template")
     }
@@ -143,6 +267,12 @@ impl Job {
             if !keys.contains(key) {
                 keys.push(key.clone());
             }
+        }
+        if !self.case.is_empty() && !keys.iter().any(|key| key.column == CASE_COLUMN) {
+            keys.push(Key {
+                column: CASE_COLUMN.to_owned(),
+                part: Part::Whole,
+            });
         }
         keys
     }

@@ -12,7 +12,7 @@ use crate::format::delimited::{ReadOptions, WriteOptions};
 use crate::name::{ClashPolicy, Key, Template};
 use crate::output::ExistingPolicy;
 use crate::source::SourcePath;
-use crate::step::Step;
+use crate::step::{Case, OnError, Step};
 use crate::value::{DateFormat, Size};
 
 /// What is to be read, done and written. Its keys are the words of the command line's options.
@@ -25,10 +25,30 @@ pub struct Job {
     pub read: ReadOptions,
     /// How dates are written in the sources, where not after ISO 8601.
     pub date_format: Vec<DateFormat>,
+    /// Numbers in the sources have a comma before their fraction, and computed ones get one.
+    pub decimal_comma: bool,
     /// What is done to the records.
     pub steps: Vec<Step>,
+    /// What to do with records for which a step, a part of a key or a total fails.
+    pub on_error: OnError,
     /// What records are told apart by, besides what the name says.
     pub by: Vec<Key>,
+    /// Conditions that records are told apart by; the first that holds counts.
+    pub case: Vec<Case>,
+    /// The name of the case of records for which no condition holds; without one they are left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rest: Option<String>,
+    /// Cut into outputs of so many records.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rows: Option<u64>,
+    /// Cut into so many outputs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub parts: Option<u64>,
+    /// Cut into outputs of at most so many bytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub max_size: Option<Size>,
+    /// One output for each record.
+    pub each: bool,
     /// The path of each output below `out`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<Template>,
@@ -51,6 +71,8 @@ pub struct Job {
     pub jobs: usize,
     /// Whether outputs are synced to the disk before they take their places.
     pub sync: bool,
+    /// Columns that are summed up over all records and in each output.
+    pub total: Vec<String>,
     /// Where the ledger is kept.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ledger: Option<PathBuf>,
@@ -65,8 +87,16 @@ impl Default for Job {
             sources: Vec::new(),
             read: ReadOptions::default(),
             date_format: Vec::new(),
+            decimal_comma: false,
             steps: Vec::new(),
+            on_error: OnError::default(),
             by: Vec::new(),
+            case: Vec::new(),
+            rest: None,
+            rows: None,
+            parts: None,
+            max_size: None,
+            each: false,
             name: None,
             out: None,
             blank: "blank".to_owned(),
@@ -77,6 +107,7 @@ impl Default for Job {
             memory: Size(512 << 20),
             jobs: 0,
             sync: false,
+            total: Vec::new(),
             ledger: None,
             rejects: None,
         }

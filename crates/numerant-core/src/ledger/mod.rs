@@ -1,17 +1,37 @@
 //! The books of a run: what was read, what was written, and that the two agree.
 
-use serde::Serialize;
+mod digest;
+mod multiset;
+
+pub use digest::{FileDigest, sha256_hex};
+pub use multiset::BagDigest;
+pub(crate) use multiset::{BUCKETS, Bag, RecordHasher, bucket};
+
+use std::path::{Component, Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use crate::value::Number;
 
 /// The form of the ledger document; it grows when a reader of older ledgers would be misled.
 pub const LEDGER_FORM: u32 = 1;
 
-/// The ledger of a finished run. Its JSON is described in `docs/ledger.md`.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+/// The ledger of a finished run. Its JSON is described in `docs/json.md`.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Ledger {
     /// The form of this document.
     pub form: u32,
+    /// The folder that the outputs are in, from the folder that a kept ledger is in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub out: Option<String>,
+    /// The run has made that folder, so nothing else belongs there.
+    #[serde(default)]
+    pub new_folder: bool,
+    /// Numbers have a comma before their fraction.
+    #[serde(default)]
+    pub decimal_comma: bool,
     /// What was read, source by source in the order they were named.
     pub sources: Vec<SourceEntry>,
     /// What was written, in the order of first records.
@@ -20,14 +40,17 @@ pub struct Ledger {
     pub left_out: Vec<LeftOut>,
     /// Records in which something is wrong, the first of them.
     pub rejects: Vec<Reject>,
-    /// The sums.
+    /// The sums, in records.
     pub totals: Totals,
-    /// Whether records read are records written, left out and rejected.
+    /// Control totals: the sums of columns.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sums: Vec<SumEntry>,
+    /// Whether records read are records written, left out and rejected, and all sums agree.
     pub balanced: bool,
 }
 
 /// One source.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct SourceEntry {
     /// As it was named.
@@ -48,7 +71,7 @@ pub struct SourceEntry {
 }
 
 /// One output.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct OutputEntry {
     /// Below the output folder, with `/` between folders.
@@ -58,32 +81,58 @@ pub struct OutputEntry {
     /// Bytes of it, the header among them; not known of an output that is only planned.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
+    /// SHA-256 of its bytes in hexadecimal, where a ledger is kept.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sha256: Option<String>,
+    /// Control totals, in the order of the ledger's sums.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sums: Vec<Number>,
+    /// Key values of the first record, where it is only planned.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first: Option<String>,
+    /// Key values of the last record, where it is only planned.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last: Option<String>,
 }
 
 /// Records that are in no output.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct LeftOut {
     /// Why.
     pub reason: LeftOutReason,
+    /// The condition, where that is the reason.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub condition: Option<String>,
     /// Which output they would have gone to, where that is the reason.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<String>,
     /// How many.
     pub records: u64,
+    /// Control totals, in the order of the ledger's sums.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sums: Vec<Number>,
 }
 
 /// Why records are in no output.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum LeftOutReason {
     /// Their output exists and was to stay as it is.
     OutputExists,
+    /// A condition does not hold for them.
+    Condition,
+    /// No case holds for them, and the rest has no name.
+    NoCase,
+    /// They have no value at all.
+    Empty,
+    /// Another output has the name, and was to have it alone.
+    NameTaken,
 }
 
 /// A record in which something is wrong.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Reject {
     /// Its source.
@@ -95,7 +144,7 @@ pub struct Reject {
 }
 
 /// The sums of a run, in records.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Totals {
     /// Read from all sources.
@@ -108,13 +157,32 @@ pub struct Totals {
     pub rejected: u64,
 }
 
+/// A control total. Records that were rejected before their fields could be told apart are in none
+/// of its sums.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct SumEntry {
+    /// The column.
+    pub column: String,
+    /// Over all records that were read.
+    pub read: Number,
+    /// Over those that were written.
+    pub written: Number,
+    /// Over those in no output.
+    pub left_out: Number,
+    /// Over those that were rejected.
+    pub rejected: Number,
+}
+
 impl Ledger {
-    /// Sums up the entries and says whether they balance.
+    /// Sums up the entries and says whether they balance. `sums` are the columns that are summed
+    /// up, each with its sum over what was read and over what was rejected.
     pub fn close(
         sources: Vec<SourceEntry>,
         outputs: Vec<OutputEntry>,
         left_out: Vec<LeftOut>,
         rejects: Vec<Reject>,
+        sums: &[(String, Number, Number)],
     ) -> Self {
         let totals = Totals {
             read: sources.iter().map(|source| source.records).sum(),
@@ -122,16 +190,86 @@ impl Ledger {
             left_out: left_out.iter().map(|entry| entry.records).sum(),
             rejected: sources.iter().map(|source| source.rejected).sum(),
         };
-        let balanced = totals.read == totals.written + totals.left_out + totals.rejected;
+        let mut balanced = totals.read == totals.written + totals.left_out + totals.rejected;
+        let add = |sum: Option<Number>, number: Option<&Number>| {
+            sum.and_then(|sum| sum.plus(number.copied().unwrap_or(Number::ZERO)).ok())
+        };
+        let sums = sums
+            .iter()
+            .enumerate()
+            .map(|(place, (column, read, rejected))| {
+                let written = outputs
+                    .iter()
+                    .fold(Some(Number::ZERO), |sum, output| add(sum, output.sums.get(place)));
+                let left_out = left_out
+                    .iter()
+                    .fold(Some(Number::ZERO), |sum, entry| add(sum, entry.sums.get(place)));
+                let all = add(add(written, left_out.as_ref()), Some(rejected));
+                balanced &= all.is_some_and(|all| all.compare(*read).is_eq());
+                SumEntry {
+                    column: column.clone(),
+                    read: *read,
+                    written: written.unwrap_or(Number::ZERO),
+                    left_out: left_out.unwrap_or(Number::ZERO),
+                    rejected: *rejected,
+                }
+            })
+            .collect();
         Self {
             form: LEDGER_FORM,
+            out: None,
+            new_folder: false,
+            decimal_comma: false,
             sources,
             outputs,
             left_out,
             rejects,
             totals,
+            sums,
             balanced,
         }
+    }
+}
+
+/// The way from the folder of `file` to `folder`, with `/` between folders; where there is none,
+/// as between drives, the folder itself.
+pub(crate) fn from_folder_of(file: &Path, folder: &Path) -> String {
+    let plain = |path: PathBuf| {
+        let mut plain = PathBuf::new();
+        for component in path.components() {
+            match component {
+                Component::CurDir => {}
+                Component::ParentDir => {
+                    plain.pop();
+                }
+                other => plain.push(other),
+            }
+        }
+        plain
+    };
+    let absolute = |path: &Path| std::path::absolute(path).map(plain);
+    let (Ok(file), Ok(to)) = (absolute(file), absolute(folder)) else {
+        return folder.display().to_string();
+    };
+    let from = file.parent().unwrap_or(Path::new(""));
+    let common = from
+        .components()
+        .zip(to.components())
+        .take_while(|(one, other)| one == other)
+        .count();
+    if common == 0 {
+        return folder.display().to_string();
+    }
+    let up = from.components().skip(common).map(|_| "..".to_owned());
+    let down = to
+        .components()
+        .skip(common)
+        .map(|component| component.as_os_str().to_string_lossy().into_owned());
+    let way: Vec<String> = up.chain(down).collect();
+    if way.is_empty() {
+        ".".to_owned()
+    } else {
+        way.join("/")
     }
 }
 
@@ -140,7 +278,20 @@ mod tests {
     use super::*;
 
     #[test]
+    fn the_way_from_a_ledger_to_its_outputs() {
+        for (file, folder, way) in [
+            ("split.json", "parts", "parts"),
+            ("books/split.json", "parts/a", "../parts/a"),
+            ("parts/split.json", "parts", "."),
+            ("./books/../split.json", "./parts", "parts"),
+        ] {
+            assert_eq!(from_folder_of(Path::new(file), Path::new(folder)), way);
+        }
+    }
+
+    #[test]
     fn books_balance_or_say_that_they_do_not() {
+        let number = |text: &str| text.parse::<Number>().expect(text);
         let source = SourceEntry {
             records: 10,
             rejected: 1,
@@ -148,19 +299,22 @@ mod tests {
         };
         let output = OutputEntry {
             records: 6,
+            sums: vec![number("10.50")],
             ..OutputEntry::default()
         };
         let left_out = LeftOut {
             reason: LeftOutReason::OutputExists,
+            condition: None,
             path: Some("a.csv".into()),
             records: 3,
+            sums: vec![number("2")],
         };
-        let ledger = Ledger::close(
-            vec![source.clone()],
-            vec![output],
-            vec![left_out.clone()],
-            vec![],
-        );
+        let close = |outputs: Vec<OutputEntry>, read: &str| {
+            let sums = [("dues".to_owned(), number(read), number("0.25"))];
+            let left_out = vec![left_out.clone()];
+            Ledger::close(vec![source.clone()], outputs, left_out, vec![], &sums)
+        };
+        let ledger = close(vec![output.clone()], "12.75");
         assert!(ledger.balanced);
         assert_eq!(
             ledger.totals,
@@ -171,6 +325,10 @@ mod tests {
                 rejected: 1
             }
         );
-        assert!(!Ledger::close(vec![source], vec![], vec![left_out], vec![]).balanced);
+        assert_eq!(ledger.sums[0].written, number("10.50"));
+        let text = serde_json::to_string(&ledger).expect("written");
+        assert_eq!(serde_json::from_str::<Ledger>(&text).expect("read"), ledger);
+        assert!(!close(vec![output], "12.76").balanced, "a sum is off");
+        assert!(!close(vec![], "2.25").balanced, "records are missing");
     }
 }

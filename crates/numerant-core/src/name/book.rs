@@ -15,6 +15,12 @@ pub enum ClashPolicy {
     Refuse,
     /// Put `-2`, `-3` … behind the later ones.
     Number,
+    /// Write the first one, and leave the records of the others out.
+    First,
+    /// Write the last one, and leave the records of the others out.
+    Last,
+    /// Write them all into one.
+    Together,
 }
 
 /// Two outputs that would share a file, at least on a system that ignores case.
@@ -35,7 +41,7 @@ pub struct Clash {
 pub(crate) enum Claim {
     /// It is granted, perhaps with a number.
     Granted(String),
-    /// Another output has it.
+    /// Another output has it, or had it: what that means is for the policy to say.
     Refused(Clash),
 }
 
@@ -64,7 +70,10 @@ impl NameBook {
             self.grant(&folded, claimant);
             return Claim::Granted(path.to_owned());
         };
-        if self.policy == ClashPolicy::Refuse {
+        if self.policy == ClashPolicy::Last && !folder {
+            self.files.insert(folded.clone(), claimant);
+        }
+        if self.policy != ClashPolicy::Number {
             let path = path.to_owned();
             return Claim::Refused(Clash {
                 path,

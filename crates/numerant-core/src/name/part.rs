@@ -3,7 +3,7 @@
 use std::fmt;
 
 use crate::record::nearest;
-use crate::value::{DateFormat, Moment, Number};
+use crate::value::{Cells, Moment, Number};
 
 /// A part of a value.
 ///
@@ -189,7 +189,7 @@ impl Part {
     pub fn of(
         &self,
         value: &[u8],
-        formats: &[DateFormat],
+        cells: &Cells,
         out: &mut String,
     ) -> Result<(), ValueError> {
         use fmt::Write;
@@ -199,7 +199,7 @@ impl Part {
         let owned = || String::from_utf8_lossy(value).into_owned();
         let text = String::from_utf8_lossy(value);
         let moment =
-            || Moment::parse(value, formats).ok_or_else(|| ValueError::Date { value: owned() });
+            || Moment::parse(value, &cells.formats).ok_or_else(|| ValueError::Date { value: owned() });
         // Writing to a String cannot fail.
         let _ = match self {
             Self::Whole => out.write_str(&text),
@@ -235,7 +235,7 @@ impl Part {
                 Ok(())
             }
             Self::Band(width) => {
-                let number = Number::parse(value);
+                let number = Number::read(value, cells.mark).ok();
                 let band = number.and_then(|number| band(number, *width));
                 out.write_str(&band.ok_or_else(|| ValueError::Number { value: owned() })?)
             }
@@ -294,7 +294,7 @@ mod tests {
         let mut out = String::new();
         part.parse::<Part>()
             .expect(part)
-            .of(value.as_bytes(), &[], &mut out)
+            .of(value.as_bytes(), &Cells::default(), &mut out)
             .map(|()| out)
     }
 

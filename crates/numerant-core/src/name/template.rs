@@ -9,6 +9,7 @@ use super::key::{Key, KeyError, parse_key};
 use super::part::Part;
 use super::safe::{SafeSegment, Segment};
 use crate::record::nearest;
+use crate::value::Cells;
 
 /// A template for the path of an output, below the output folder. `/` divides folders.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -49,6 +50,9 @@ pub enum RunField {
     /// `{.time}`: the time of day of the run, as `14-20-05`.
     Time,
 }
+
+/// `{.case}`: the name of the case that a record falls under.
+const CASE: &str = ".case";
 
 const RUN_FIELDS: [(&str, RunField); 7] = [
     (".stem", RunField::Stem),
@@ -93,7 +97,7 @@ pub enum TemplateError {
         problem: KeyError,
     },
     /// `{.name}` where there is no such thing of a run.
-    #[error("'{{{name}}}' is nothing of a run{}; there are {{.stem}}, {{.ext}}, {{.folder}}, {{.n}}, {{.rows}}, {{.date}} and {{.time}}", suggestion(.nearest))]
+    #[error("'{{{name}}}' is nothing of a run{}; there are {{.stem}}, {{.ext}}, {{.folder}}, {{.n}}, {{.rows}}, {{.case}}, {{.date}} and {{.time}}", suggestion(.nearest))]
     RunField {
         /// What was written.
         name: String,
@@ -238,12 +242,13 @@ fn piece(inside: &str, template: &str) -> Result<Piece, TemplateError> {
         template: template.to_owned(),
         problem,
     })?;
-    if !inside.starts_with('.') {
+    // The name of a case differs from record to record, as a column's values do.
+    if !inside.starts_with('.') || key.column == CASE {
         return Ok(Piece::Column(key));
     }
     let field = RUN_FIELDS.iter().find(|(name, _)| *name == key.column);
     let Some((name, field)) = field else {
-        let names = RUN_FIELDS.iter().map(|(name, _)| *name);
+        let names = RUN_FIELDS.iter().map(|(name, _)| *name).chain([CASE]);
         let nearest = nearest(&key.column, names).map(str::to_owned);
         return Err(TemplateError::RunField {
             name: key.column,
@@ -351,7 +356,7 @@ impl RunValues<'_> {
         let mut text = String::new();
         let mut of = |value: &str| {
             // Template::from_str lets only parts through that these values have.
-            let _ = part.of(value.as_bytes(), &[], &mut text);
+            let _ = part.of(value.as_bytes(), &Cells::default(), &mut text);
         };
         match (field, part) {
             (RunField::Stem, _) => of(self.stem),

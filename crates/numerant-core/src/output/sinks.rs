@@ -13,6 +13,8 @@ use std::thread;
 
 use memmap2::{MmapMut, MmapOptions};
 
+use crate::ledger::FileDigest;
+
 /// A buffer is written when it holds this many bytes: few enough for the buffers of a common
 /// number of outputs to stay in a processor's cache, where the system finds them when it copies.
 const FULL: usize = 1 << 15;
@@ -46,6 +48,7 @@ pub(crate) struct Sinks {
     threads: usize,
     /// Whether there are more outputs than open files, so that all goes into the log.
     logs: bool,
+    digests: bool,
 }
 
 /// What was appended to any output, in order, while there are more outputs than open files.
@@ -106,6 +109,7 @@ struct Sink {
     bytes: u64,
     /// Bytes that are in the file.
     written: u64,
+    digest: Option<FileDigest>,
 }
 
 /// An output that could not be written.
@@ -128,7 +132,18 @@ impl Sinks {
             most_open: most_open.max(1),
             threads: threads.max(1),
             logs: false,
+            digests: false,
         }
+    }
+
+    /// Digests of the outputs are wanted.
+    pub(crate) fn digest_all(&mut self) {
+        self.digests = true;
+    }
+
+    /// The digest of output `sink`, if it is wanted; known when all is finished.
+    pub(crate) fn digest(&mut self, sink: usize) -> Option<String> {
+        self.sinks[sink].digest.take().map(FileDigest::finish)
     }
 
     /// Adds an output and returns its number.
@@ -138,7 +153,10 @@ impl Sinks {
             let folder = folder_of(&self.dir, sink);
             fs::create_dir(folder).map_err(|cause| SinkError { sink, cause })?;
         }
-        self.sinks.push(Sink::default());
+        self.sinks.push(Sink {
+            digest: self.digests.then(FileDigest::default),
+            ..Sink::default()
+        });
         Ok(sink)
     }
 
@@ -296,6 +314,9 @@ impl Sinks {
         if let Some(file) = &mut entry.file {
             file.write_all(bytes).map_err(failed)?;
         }
+        if let Some(digest) = &mut entry.digest {
+            digest.update(bytes);
+        }
         entry.written += bytes.len() as u64;
         Ok(())
     }
@@ -368,6 +389,9 @@ fn write_share(
             None => entry.open(&staged_path(dir, sink)).map_err(failed)?,
         };
         file.write_all(&gathered).map_err(failed)?;
+        if let Some(digest) = &mut entry.digest {
+            digest.update(&gathered);
+        }
         entry.bytes += gathered.len() as u64;
         entry.written += gathered.len() as u64;
     }

@@ -13,6 +13,8 @@
 use std::borrow::Cow;
 use std::mem;
 
+use crate::value::Number;
+
 /// Where a record begins in the arena, which of the field ends is its first, and where its last
 /// byte is: the end of its last field once more, so that moving a record does not have to look
 /// for it.
@@ -31,6 +33,8 @@ pub struct Batch {
     pub(crate) ends: Vec<u32>,
     pub(crate) spans: Vec<Span>,
     pub(crate) width: usize,
+    /// The byte between two fields.
+    pub(crate) delimiter: u8,
     /// The byte that may enclose a field of this batch's text.
     pub(crate) quote: Option<u8>,
     /// Whether a `\r` before the terminator belongs to the line end.
@@ -48,6 +52,8 @@ pub struct Batch {
     pub(crate) copies: Vec<(u32, u32, u32)>,
     /// The lines of the records, where they do not come out of the arena.
     pub(crate) lines: Vec<u64>,
+    /// The values of columns that are summed up, each for as many records as it is known for.
+    pub(crate) numbers: Vec<Vec<Number>>,
 }
 
 /// The values of one computed column, as they are to be read: no quotes around them.
@@ -126,15 +132,20 @@ impl Batch {
         for column in &mut self.computed {
             filter(&mut column.spans, keep);
         }
+        for numbers in &mut self.numbers {
+            filter(numbers, keep);
+        }
         if !self.lines.is_empty() {
             filter(&mut self.lines, keep);
         }
     }
 
-    /// Makes ready for `count` computed columns.
-    pub(crate) fn clear_computed(&mut self, count: usize) {
+    /// Makes ready for `count` computed columns and `sums` columns that are summed up.
+    pub(crate) fn clear_computed(&mut self, count: usize, sums: usize) {
         self.computed.resize_with(count, Computed::default);
         self.computed.iter_mut().for_each(Computed::clear);
+        self.numbers.resize_with(sums, Vec::new);
+        self.numbers.iter_mut().for_each(Vec::clear);
     }
 
     /// Takes a computed column out while it is being filled; [`Batch::put_back`] returns it.
@@ -146,15 +157,16 @@ impl Batch {
         self.computed[column - self.width] = values;
     }
 
-    /// Replaces the fields of a record with `values`, which are quoted where they need it.
+    /// Replaces the fields of a record with `values`, which are quoted where they need it, and its
+    /// line end.
     pub(crate) fn replace_record(
         &mut self,
         record: usize,
-        delimiter: u8,
-        values: &[Cow<'_, [u8]>],
+        values: &[Vec<u8>],
+        line_end: &[u8],
     ) {
+        let delimiter = self.delimiter;
         let span = self.spans[record];
-        let line_end = self.line_end(span).to_vec();
         let copy = self.bytes.len() as u32;
         self.copies.push((copy, span.start, span.last_byte));
         let first = self.ends.len() as u32;
@@ -168,7 +180,7 @@ impl Batch {
                 self.ends.push(self.bytes.len() as u32);
             }
         }
-        self.bytes.extend_from_slice(&line_end);
+        self.bytes.extend_from_slice(line_end);
         let last_byte = self.bytes.len() as u32 - 1;
         self.ends.push(last_byte);
         self.spans[record] = Span {
@@ -178,8 +190,9 @@ impl Batch {
         };
     }
 
-    fn line_end(&self, span: Span) -> &[u8] {
-        let raw = &self.bytes[span.start as usize..=span.last_byte as usize];
+    /// The bytes that end a record.
+    pub(crate) fn line_end(&self, record: usize) -> &[u8] {
+        let raw = self.raw(record);
         let last = raw.len() - 1;
         if self.carriage_returns && last > 0 && raw[last - 1] == b'\r' {
             &raw[last - 1..]
@@ -216,6 +229,51 @@ impl Batch {
     pub fn raw(&self, record: usize) -> &[u8] {
         let span = self.spans[record];
         &self.bytes[span.start as usize..=span.last_byte as usize]
+    }
+
+    /// Whether a quote stands anywhere in a record.
+    #[inline]
+    pub(crate) fn may_be_quoted(&self, record: usize) -> bool {
+        self.quote
+            .is_some_and(|quote| memchr::memchr(quote, self.raw(record)).is_some())
+    }
+
+    /// The fields of a record without quotes, joined by NUL in the place of the delimiters.
+    #[inline]
+    pub(crate) fn join_with_nul(&mut self, record: usize) -> &[u8] {
+        let span = self.spans[record];
+        let ends = &self.ends[span.first as usize..span.first as usize + self.width];
+        let (last, inner) = ends.split_last().unwrap_or((&span.last_byte, &[]));
+        for end in inner {
+            self.bytes[*end as usize] = 0;
+        }
+        let joined = &self.bytes[span.start as usize..*last as usize];
+        if self.carriage_returns {
+            return joined.strip_suffix(b"\r").unwrap_or(joined);
+        }
+        joined
+    }
+
+    /// How many fields of a record are quoted.
+    pub(crate) fn quoted_fields(&self, record: usize) -> u64 {
+        let Some(quote) = self.quote else { return 0 };
+        if memchr::memchr(quote, self.raw(record)).is_none() {
+            return 0;
+        }
+        let quoted = |column: &usize| self.raw_fields(record, *column, *column).first() == Some(&quote);
+        (0..self.width).filter(quoted).count() as u64
+    }
+
+    /// Whether a record lies right behind the one before it.
+    #[inline]
+    pub(crate) fn follows(&self, record: usize) -> bool {
+        self.spans[record].start == self.spans[record - 1].last_byte + 1
+    }
+
+    /// The bytes from one record to another, all of which follow each other.
+    #[inline]
+    pub(crate) fn raw_records(&self, first: usize, last: usize) -> &[u8] {
+        &self.bytes[self.spans[first].start as usize..=self.spans[last].last_byte as usize]
     }
 
     /// Field `column` of record `record`, both counted from 0.
@@ -311,6 +369,7 @@ impl Batch {
             computed: Vec::new(),
             copies: Vec::new(),
             lines: Vec::new(),
+            numbers: Vec::new(),
             ..*self
         }
     }

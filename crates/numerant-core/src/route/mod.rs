@@ -8,14 +8,16 @@
 //! number, and pairs of numbers lead to further numbers, the last of which is the group.
 
 mod cache;
+mod divide;
 
+pub use divide::{Division, Divider, OutputKey, TooLarge};
 use hashbrown::HashTable;
 
 use cache::{PairCache, RawCache};
 
 use crate::name::{Key, ValueError};
-use crate::record::{Batch, ColumnError, Columns};
-use crate::value::DateFormat;
+use crate::record::{Batch, ColumnError};
+use crate::value::Cells;
 
 /// The values of a group's keys, in the order of the router's keys.
 pub type KeyValues = Vec<String>;
@@ -30,7 +32,9 @@ const MOST_NUMBERS: u32 = 1 << 20;
 #[derive(Debug)]
 pub struct Router {
     keys: Vec<ResolvedKey>,
-    formats: Vec<DateFormat>,
+    cells: Cells,
+    /// How computed cells are read.
+    computed_cells: Cells,
     /// What the raw bytes of each key stand for: the group if there is one key, else a number.
     raw: Vec<RawCache>,
     /// The number or group that those of the keys so far and of the next stand for.
@@ -49,6 +53,7 @@ pub struct Router {
 struct ResolvedKey {
     key: Key,
     column: usize,
+    computed: bool,
 }
 
 /// A key value that cannot be taken: the record's place in the batch, the column, and the reason.
@@ -63,23 +68,26 @@ pub struct RouteError {
 }
 
 impl Router {
-    /// A router by `keys`. Records of more than `most_groups` groups go [`NOWHERE`].
+    /// A router by `keys`. `place` says where in batches a column is, and whether it is computed.
+    /// Records of more than `most_groups` groups go [`NOWHERE`].
     ///
     /// # Errors
     ///
     /// [`ColumnError`] if a key names a column that is not there.
     pub fn new(
         keys: Vec<Key>,
-        columns: &Columns,
-        formats: Vec<DateFormat>,
+        place: impl Fn(&str) -> Result<(usize, bool), ColumnError>,
+        cells: Cells,
         most_groups: usize,
     ) -> Result<Self, ColumnError> {
         let keys: Result<Vec<ResolvedKey>, ColumnError> = keys
             .into_iter()
             .map(|key| {
+                let (column, computed) = place(&key.column)?;
                 Ok(ResolvedKey {
-                    column: columns.find(&key.column)?,
                     key,
+                    column,
+                    computed,
                 })
             })
             .collect();
@@ -89,7 +97,8 @@ impl Router {
             pairs: keys.iter().skip(1).map(|_| PairCache::default()).collect(),
             next: 0,
             keys,
-            formats,
+            computed_cells: cells.computed(),
+            cells,
             groups: Vec::new(),
             table: HashTable::new(),
             most_groups,
@@ -212,11 +221,21 @@ impl Router {
     fn group(&mut self, batch: &Batch, record: usize) -> Result<u32, RouteError> {
         let mut values = KeyValues::with_capacity(self.keys.len() + self.source_values.len());
         let mut scratch = Vec::new();
-        for ResolvedKey { key, column } in &self.keys {
+        for ResolvedKey {
+            key,
+            column,
+            computed,
+        } in &self.keys
+        {
+            let cells = if *computed {
+                &self.computed_cells
+            } else {
+                &self.cells
+            };
             let mut text = String::new();
             let value = batch.field(record, *column).value(&mut scratch);
             key.part
-                .of(value, &self.formats, &mut text)
+                .of(value, cells, &mut text)
                 .map_err(|problem| RouteError {
                     record,
                     column: key.column.clone(),

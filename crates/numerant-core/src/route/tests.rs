@@ -14,7 +14,8 @@ fn routed(text: &str, keys: &str, most: usize) -> Result<(Vec<u32>, Vec<KeyValue
     let mut reader =
         DelimitedReader::open(input.expect("opens"), &options, 32, 1 << 20).expect("opens");
     let keys = parse_keys(keys).expect("keys");
-    let mut router = Router::new(keys, reader.columns(), Vec::new(), most).expect("columns");
+    let place = |name: &str| reader.columns().find(name).map(|place| (place, false));
+    let mut router = Router::new(keys, place, Cells::default(), most).expect("columns");
     router.begin_source(Vec::new());
     let (mut all, mut places) = (Vec::new(), Vec::new());
     let mut batch = Batch::default();

@@ -19,6 +19,13 @@ pub struct ReadError {
     pub problem: ReadProblem,
 }
 
+impl ReadError {
+    /// A problem with all of a source.
+    pub(crate) fn of(source: &super::SourcePath, problem: ReadProblem) -> Self {
+        source.error(problem)
+    }
+}
+
 /// A place in a source; what is not known is `None`. Lines, records and columns count from 1.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Place {
@@ -106,6 +113,9 @@ pub enum ReadProblem {
         /// The largest record that is taken.
         limit: Size,
     },
+    /// Its records do not fit into memory, and could not be put in order on the disk.
+    #[error("its records could not be put in order on the disk: {0}")]
+    Sorting(#[source] io::Error),
     /// What the file is compressed with cannot be undone.
     #[error("the {compression} data is damaged or ends too early ({cause})")]
     Compression {
@@ -129,6 +139,10 @@ impl ReadProblem {
     pub fn hint(&self) -> Option<String> {
         match self {
             Self::Folder => Some("name the files in it".to_owned()),
+            Self::Sorting(_) => Some(
+                "name a folder with more room in the variable TMPDIR, or give more --memory"
+                    .to_owned(),
+            ),
             Self::NoHeader { .. } => Some("use a smaller --skip-lines".to_owned()),
             Self::Nul { .. } => Some(
                 "for UTF-16 without a byte-order mark say --encoding utf-16le or utf-16be"

@@ -1,16 +1,10 @@
 //! `drop`: all columns but the named ones.
 
-use super::find;
-use crate::record::{ColumnError, Columns};
+use super::layout::Layout;
+use crate::record::ColumnError;
 
-pub(super) fn apply(
-    names: &[String],
-    columns: &Columns,
-    left: &mut Vec<usize>,
-) -> Result<(), ColumnError> {
-    let dropped: Result<Vec<usize>, _> =
-        names.iter().map(|name| find(name, columns, left)).collect();
-    let dropped = dropped?;
-    left.retain(|place| !dropped.contains(place));
+pub(super) fn apply(names: &[String], layout: &mut Layout) -> Result<(), ColumnError> {
+    let places: Result<Vec<usize>, _> = names.iter().map(|name| layout.place(name)).collect();
+    layout.drop(&places?);
     Ok(())
 }

@@ -1,20 +1,16 @@
 //! `keep`: the named columns, in the order they are named.
 
-use super::find;
-use crate::record::{ColumnError, Columns};
+use super::layout::Layout;
+use crate::record::ColumnError;
 
-pub(super) fn apply(
-    names: &[String],
-    columns: &Columns,
-    left: &mut Vec<usize>,
-) -> Result<(), ColumnError> {
+pub(super) fn apply(names: &[String], layout: &mut Layout) -> Result<(), ColumnError> {
     let mut kept = Vec::with_capacity(names.len());
     for name in names {
-        let place = find(name, columns, left)?;
+        let place = layout.place(name)?;
         if !kept.contains(&place) {
             kept.push(place);
         }
     }
-    *left = kept;
+    layout.keep(&kept);
     Ok(())
 }

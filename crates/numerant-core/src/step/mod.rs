@@ -1,90 +1,96 @@
 //! What is done to records between reading and writing: one file a step.
+//!
+//! A [`Pipeline`] is made of the steps of a job and the columns of its sources. It takes batches
+//! as they are read and leaves them as they are to be routed: with computed columns beside those
+//! of the source, and without the records that were left out or rejected.
 
+mod case;
+mod declare;
 mod drop;
+mod error;
+mod filter;
 mod keep;
+mod layout;
+mod lookup;
+mod pipeline;
+mod rename;
+mod set;
+mod sort;
+mod tidy;
+mod total;
+
+#[cfg(test)]
+mod tests;
 
 use serde::{Deserialize, Serialize};
 
-use crate::record::{ColumnError, Columns};
+pub use case::{CASE_COLUMN, Case};
+pub use error::{StepError, StepProblem};
+pub use layout::{Layout, LayoutColumn};
+pub use lookup::{Lookup, LookupError, Repeated, Unmatched, UnmatchedKeys};
+pub use pipeline::{LeftOutBy, LeftOutStep, OnError, Pipeline, PipelineOptions};
+pub use sort::{SortColumn, SortKey};
+pub use tidy::TidyTally;
+
+pub(crate) use sort::{SortedBatches, Sorter};
+pub(crate) use tidy::BlankColumns;
+
+use crate::expr::Expression;
+use crate::value::ColumnType;
 
 /// One step. Steps are taken in the order in which a job lists them.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Step {
+    /// Take white space from the sides of all values, and leave empty records and columns out.
+    Tidy,
+    /// Hold all values of a column against a type.
+    Type {
+        /// The column.
+        column: String,
+        /// The type.
+        is: ColumnType,
+    },
+    /// Add the columns of a small table.
+    Lookup(Lookup),
+    /// Compute a column: a new one, or one in the place of an old one.
+    Set {
+        /// Name of the column.
+        name: String,
+        /// Its values.
+        value: Expression,
+    },
+    /// Leave out records for which the condition does not hold.
+    Where(Expression),
+    /// Call a column otherwise.
+    Rename {
+        /// Its name so far.
+        from: String,
+        /// Its new name.
+        to: String,
+    },
     /// Write these columns only, in this order.
     Keep(Vec<String>),
     /// Do not write these columns.
     Drop(Vec<String>),
+    /// Put the records in order.
+    Sort(Vec<SortColumn>),
 }
 
-/// The places of the columns that are left to write after `steps`, in order; `None` where all are
-/// left as they stand.
-///
-/// # Errors
-///
-/// [`ColumnError`] if a step names a column that is not there, or not there any more.
-pub fn selected(steps: &[Step], columns: &Columns) -> Result<Option<Vec<usize>>, ColumnError> {
-    let all: Vec<usize> = (0..columns.len()).collect();
-    let mut left = all.clone();
-    for step in steps {
-        match step {
-            Step::Keep(names) => keep::apply(names, columns, &mut left)?,
-            Step::Drop(names) => drop::apply(names, columns, &mut left)?,
+impl Step {
+    /// The option of the command line that says it.
+    pub fn option(&self) -> &'static str {
+        match self {
+            Self::Tidy => "--tidy",
+            Self::Type { .. } => "--type",
+            Self::Lookup(_) => "--lookup",
+            Self::Set { .. } => "--set",
+            Self::Where(_) => "--where",
+            Self::Rename { .. } => "--rename",
+            Self::Keep(_) => "--keep",
+            Self::Drop(_) => "--drop",
+            Self::Sort(_) => "--sort",
         }
-    }
-    Ok((left != all).then_some(left))
-}
-
-/// The place of the column called `name`, if an earlier step has left it.
-fn find(name: &str, columns: &Columns, left: &[usize]) -> Result<usize, ColumnError> {
-    let place = columns.find(name)?;
-    if left.contains(&place) {
-        return Ok(place);
-    }
-    let columns = left
-        .iter()
-        .map(|place| columns.names()[*place].clone())
-        .collect();
-    Err(ColumnError {
-        name: name.to_owned(),
-        nearest: None,
-        columns,
-    })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn places(steps: &[Step]) -> Result<Option<Vec<usize>>, ColumnError> {
-        selected(steps, &Columns::from_header(&["id", "quay", "dues"]))
-    }
-
-    fn names(names: &[&str]) -> Vec<String> {
-        names.iter().map(|name| (*name).to_owned()).collect()
-    }
-
-    #[test]
-    fn columns_that_are_left() {
-        let keep = |columns: &[&str]| Step::Keep(names(columns));
-        let drop = |columns: &[&str]| Step::Drop(names(columns));
-        assert_eq!(places(&[]), Ok(None));
-        assert_eq!(places(&[keep(&["dues", "id"])]), Ok(Some(vec![2, 0])));
-        assert_eq!(places(&[drop(&["quay"])]), Ok(Some(vec![0, 2])));
-        assert_eq!(places(&[keep(&["id", "quay", "dues"])]), Ok(None));
-        assert_eq!(
-            places(&[keep(&["dues", "id"]), drop(&["id"])]),
-            Ok(Some(vec![2]))
-        );
-        let error = places(&[drop(&["dues"]), keep(&["dues"])]).expect_err("it is gone");
-        assert_eq!(error.columns, ["id", "quay"]);
-        assert_eq!(
-            places(&[drop(&["duse"])])
-                .expect_err("typo")
-                .nearest
-                .as_deref(),
-            Some("dues")
-        );
     }
 }

@@ -2,6 +2,7 @@
 //! columns.
 
 mod arithmetic;
+mod cells;
 mod column_type;
 mod kind;
 mod moment;
@@ -9,6 +10,7 @@ mod number;
 mod size;
 
 pub use arithmetic::{ArithmeticError, QUOTIENT_SCALE, Rounding};
+pub use cells::Cells;
 pub use column_type::{ColumnType, ColumnTypeError};
 pub use kind::{Kind, KindTally};
 pub use moment::{DateFormat, DateFormatError, Moment};

@@ -92,6 +92,20 @@ impl std::str::FromStr for Number {
     }
 }
 
+impl serde::Serialize for Number {
+    /// As text, so that no reader takes it for a binary fraction.
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> serde::Deserialize<'de> for Number {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
+    }
+}
+
 /// How numbers are written in cells: which sign stands before the fraction.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum DecimalMark {

@@ -7,13 +7,15 @@ use numerant_core::job::Job;
 use numerant_core::name::Key;
 
 use super::options::{ReadingOptions, ReportOptions, RunningOptions};
+use super::steps::StepOptions;
 
-/// Show what is in files: format, encoding, columns, types, values
+/// Show what is in files: format, encoding, columns, types, values, records
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:\n  \
     numerant inspect calls.csv\n  \
     numerant inspect calls.csv --values quay\n  \
-    numerant inspect calls.csv --values arrived:month --report json")]
+    numerant inspect calls.csv --values arrived:month --report json\n  \
+    numerant inspect calls.csv --set net='dues * 0.8' --where \"cargo = 'fish'\" --keep call_id,net")]
 pub(crate) struct InspectArguments {
     /// Files to read, - for standard input; .gz and .zst are decompressed
     #[arg(required = true, value_name = "FILE")]
@@ -21,8 +23,13 @@ pub(crate) struct InspectArguments {
     /// Count the values of a column, or of a part of it such as arrived:month
     #[arg(long, value_name = "COLUMN", value_parser = key)]
     values: Option<Key>,
+    /// How many records to show, as they would be written
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    show: usize,
     #[command(flatten)]
     reading: ReadingOptions,
+    #[command(flatten)]
+    steps: StepOptions,
     #[command(flatten)]
     running: RunningOptions,
 }
@@ -36,22 +43,28 @@ fn key(text: &str) -> Result<Key, numerant_core::name::KeyError> {
 pub(crate) struct InspectRequest {
     pub(crate) job: Job,
     pub(crate) values: Option<Key>,
+    pub(crate) show: usize,
     pub(crate) report: ReportOptions,
 }
 
 impl InspectArguments {
     pub(crate) fn into_request(self) -> InspectRequest {
+        let decimal_comma = self.reading.decimal_comma;
         let (read, date_format) = self.reading.into_parts();
         let job = Job {
             sources: self.files.into_iter().map(Into::into).collect(),
             read,
             date_format,
+            decimal_comma,
+            on_error: self.steps.on_error,
+            steps: self.steps.into_steps(),
             memory: self.running.memory,
             ..Job::default()
         };
         InspectRequest {
             job,
             values: self.values,
+            show: self.show,
             report: self.running.report,
         }
     }

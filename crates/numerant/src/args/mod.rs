@@ -6,6 +6,8 @@ mod demo;
 mod inspect;
 mod options;
 mod split;
+mod steps;
+mod verify;
 
 use clap::{Parser, Subcommand};
 
@@ -13,6 +15,7 @@ pub(crate) use demo::DemoArguments;
 pub(crate) use inspect::{InspectArguments, InspectRequest};
 pub(crate) use options::{Report, ReportOptions};
 pub(crate) use split::{Mode, SplitArguments, SplitRequest};
+pub(crate) use verify::{VerifyArguments, VerifyRequest, What};
 
 /// Takes consolidated data files apart, and proves that nothing was lost.
 #[derive(Debug, Parser)]
@@ -33,7 +36,8 @@ pub(crate) struct Arguments {
 /// What is to be done.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    Inspect(InspectArguments),
+    Inspect(Box<InspectArguments>),
     Split(Box<SplitArguments>),
+    Verify(VerifyArguments),
     Demo(DemoArguments),
 }

@@ -64,7 +64,10 @@ pub(super) struct ReadingOptions {
     /// How dates are written, such as %d/%m/%Y, where not as 2026-03-05 or 5.3.2026; may be
     /// repeated
     #[arg(long, value_name = "PATTERN")]
-    date_format: Vec<DateFormat>,
+    pub(super) date_format: Vec<DateFormat>,
+    /// Numbers have a comma before their fraction, as in 1.234,50; computed ones get one too
+    #[arg(long)]
+    pub(super) decimal_comma: bool,
 }
 
 impl ReadingOptions {
@@ -161,7 +164,7 @@ pub(super) struct KeepingOptions {
     /// Keep the ledger as JSON
     #[arg(long, value_name = "FILE")]
     pub(super) ledger: Option<PathBuf>,
-    /// Keep the records that --ragged reject leaves out, as they stand
+    /// Keep rejected records, as they stand in the source
     #[arg(long, value_name = "FILE", help_heading = "Reading")]
     pub(super) rejects: Option<PathBuf>,
 }

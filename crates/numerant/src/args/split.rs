@@ -6,8 +6,10 @@ use clap::Args;
 use numerant_core::job::Job;
 use numerant_core::name::{ClashPolicy, Key, KeyError, Template, parse_columns, parse_keys};
 use numerant_core::output::ExistingPolicy;
-use numerant_core::step::Step;
+use numerant_core::step::Case;
+use numerant_core::value::Size;
 
+use super::steps::{StepOptions, case};
 use super::options::{
     KeepingOptions, ReadingOptions, ReportOptions, RunningOptions, WritingOptions, choice,
 };
@@ -15,6 +17,9 @@ use super::options::{
 const CLASHES: &[(&str, ClashPolicy)] = &[
     ("refuse", ClashPolicy::Refuse),
     ("number", ClashPolicy::Number),
+    ("first", ClashPolicy::First),
+    ("last", ClashPolicy::Last),
+    ("together", ClashPolicy::Together),
 ];
 
 const EXISTING: &[(&str, ExistingPolicy)] = &[
@@ -23,18 +28,23 @@ const EXISTING: &[(&str, ExistingPolicy)] = &[
     ("skip", ExistingPolicy::Skip),
 ];
 
-/// Take files apart: one output for each value, or combination of values
+/// Take files apart: by values, conditions, number or size of records, or record by record
 #[derive(Debug, Args)]
 #[command(
     after_help = "Names: {column} is a column's value, {column:part} a part of it: year, \
     quarter, month, week, day, weekday, hour or a pattern such as %Y-%m of a date; first N \
     characters; band N of a number; lower, upper, slug; a width such as 03. {.stem}, {.ext} and \
-    {.folder} are the source's, {.n} and {.rows} the output's, {.date} and {.time} the run's. \
+    {.folder} are the source's, {.n} and {.rows} the output's, {.case} is the name of the case, \
+    {.date} and {.time} are the run's. \
     '/' divides folders, {{ and }} are braces. The extension says the format.\n\n\
     Examples:\n  \
     numerant split calls.csv --by quay --plan\n  \
     numerant split calls.csv --by quay,cargo --out parts --drop remarks\n  \
-    numerant split calls.csv --name '{quay}/{arrived:month}.csv' --ledger split.json"
+    numerant split calls.csv --name '{quay}/{arrived:month}.csv' --ledger split.json\n  \
+    numerant split calls.csv --case large='tonnes > 20000' --rest small --total dues\n  \
+    numerant split calls.csv --rows 5000 --sort arrived\n  \
+    numerant split calls.csv --lookup owners.csv:quay --name '{folder}/{quay}.csv'\n\n\
+    Expressions are those of the SQL standard; docs/expressions.md lists them."
 )]
 pub(crate) struct SplitArguments {
     /// Files to read, - for standard input; .gz and .zst are decompressed
@@ -49,15 +59,36 @@ pub(crate) struct SplitArguments {
         help_heading = "Splitting"
     )]
     by: Vec<Keys>,
+    /// A name for records for which a condition holds, such as large='tonnes > 20000'; repeated,
+    /// the first that holds counts
+    #[arg(
+        long,
+        value_name = "NAME=CONDITION",
+        value_parser = case,
+        help_heading = "Splitting"
+    )]
+    case: Vec<Case>,
+    /// The name for records of no case; without it they are left out
+    #[arg(long, value_name = "NAME", help_heading = "Splitting")]
+    rest: Option<String>,
+    /// Cut into files of N records
+    #[arg(long, value_name = "N", help_heading = "Splitting")]
+    rows: Option<u64>,
+    /// Cut into N files, as equal as can be
+    #[arg(long, value_name = "N", help_heading = "Splitting")]
+    parts: Option<u64>,
+    /// Cut into files of at most this size, such as 10M
+    #[arg(long, value_name = "SIZE", help_heading = "Splitting")]
+    max_size: Option<Size>,
+    /// One file for each record
+    #[arg(long, help_heading = "Splitting")]
+    each: bool,
     #[command(flatten)]
     reading: ReadingOptions,
-    /// Write these columns only, in this order
-    #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns, help_heading = "Steps")]
-    keep: Vec<ColumnList>,
-    /// Do not write these columns; names and --by may use them all the same
-    #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns, help_heading = "Steps")]
-    drop: Vec<ColumnList>,
-    /// Path of each output, such as '{quay}/{arrived:month}.csv' [default: the keys, joined by _]
+    #[command(flatten)]
+    steps: StepOptions,
+    /// Path of each output, such as '{quay}/{arrived:month}.csv' [default: the keys, joined by _,
+    /// or the source's name, and a number where one group becomes several files]
     #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
     name: Option<Template>,
     /// Folder for the outputs, made with its parents [default: a new one named after the source]
@@ -115,6 +146,14 @@ pub(crate) struct SplitArguments {
         help_heading = "Running"
     )]
     jobs: usize,
+    /// Sum a column up over all records and in each output; may be repeated
+    #[arg(
+        long,
+        value_name = "COLUMN[,COLUMN…]",
+        value_parser = columns,
+        help_heading = "Running"
+    )]
+    total: Vec<ColumnList>,
     #[command(flatten)]
     keeping: KeepingOptions,
     #[command(flatten)]
@@ -156,23 +195,22 @@ pub(crate) struct SplitRequest {
 
 impl SplitArguments {
     pub(crate) fn into_request(self) -> SplitRequest {
+        let decimal_comma = self.reading.decimal_comma;
         let (read, date_format) = self.reading.into_parts();
-        let mut steps = Vec::new();
-        let names = |lists: Vec<ColumnList>| -> Vec<String> {
-            lists.into_iter().flat_map(|list| list.0).collect()
-        };
-        if !self.keep.is_empty() {
-            steps.push(Step::Keep(names(self.keep)));
-        }
-        if !self.drop.is_empty() {
-            steps.push(Step::Drop(names(self.drop)));
-        }
         let job = Job {
             sources: self.files.into_iter().map(Into::into).collect(),
             read,
             date_format,
-            steps,
+            decimal_comma,
+            on_error: self.steps.on_error,
+            steps: self.steps.into_steps(),
             by: self.by.into_iter().flat_map(|keys| keys.0).collect(),
+            case: self.case,
+            rest: self.rest,
+            rows: self.rows,
+            parts: self.parts,
+            max_size: self.max_size,
+            each: self.each,
             name: self.name,
             out: self.out,
             blank: self.blank,
@@ -183,6 +221,7 @@ impl SplitArguments {
             memory: self.running.memory,
             jobs: self.jobs,
             sync: self.writing.sync,
+            total: self.total.into_iter().flat_map(|list| list.0).collect(),
             ledger: self.keeping.ledger,
             rejects: self.keeping.rejects,
         };

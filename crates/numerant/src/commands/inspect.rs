@@ -24,7 +24,7 @@ pub(super) fn inspect(
             match &request.values {
                 Some(key) => engine::values(source, key, &request.job, &context)
                     .map(|found| counts.push(found)),
-                None => engine::inspect(source, &request.job, &context)
+                None => engine::inspect(source, &request.job, request.show, &context)
                     .map(|found| inspections.push(found)),
             };
         progress.clear();

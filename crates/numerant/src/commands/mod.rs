@@ -3,6 +3,7 @@
 mod demo;
 mod inspect;
 mod split;
+mod verify;
 
 use std::io;
 use std::process::ExitCode;
@@ -22,6 +23,8 @@ pub(crate) enum Failure {
     Show(io::Error),
     /// The command line asks for what cannot be done.
     Usage { message: String, hint: String },
+    /// What was to be verified does not hold; the report says why.
+    DoesNotHold,
     /// The user said no.
     Declined,
     /// A file of the demo could not be written.
@@ -51,7 +54,7 @@ impl Failure {
                 Fault::Interrupted => 130,
             },
             Self::Usage { .. } => 2,
-            Self::Show(_) | Self::Declined | Self::Demo { .. } => 1,
+            Self::Show(_) | Self::Declined | Self::DoesNotHold | Self::Demo { .. } => 1,
         }
     }
 }
@@ -70,6 +73,12 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
             let request = arguments.into_request();
             let reporter = Reporter::new(request.report);
             let result = split::split(&request, &reporter, &interrupts);
+            (reporter, result)
+        }
+        Command::Verify(arguments) => {
+            let request = arguments.into_request();
+            let reporter = Reporter::new(request.report);
+            let result = verify::verify(&request, &reporter, &interrupts);
             (reporter, result)
         }
         Command::Demo(arguments) => {

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use numerant_core::engine::{ColumnProfile, Distinct, Inspection, ValueCounts};
 use numerant_core::format::delimited::Quote;
+use numerant_core::value::Kind;
 
 use super::table::{Align, Table};
 use super::words::{FAINT, HEADING, bytes, counted, number, records};
@@ -39,7 +40,55 @@ pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<
             column.example.clone().unwrap_or_default(),
         ]);
     }
-    table.show(out)
+    table.show(out)?;
+    show_records(out, inspection)
+}
+
+/// The first records as they would be written, as many columns of them as there is room for.
+fn show_records(out: &mut impl Write, inspection: &Inspection) -> io::Result<()> {
+    let shown = inspection.records.len() as u64;
+    if shown == 0 {
+        return Ok(());
+    }
+    writeln!(out)?;
+    let what = if shown == inspection.kept {
+        records(shown)
+    } else {
+        format!("the first {} of {}", number(shown), records(inspection.kept))
+    };
+    writeln!(out, "{HEADING}{what}{HEADING:#}")?;
+    let columns: Vec<(&str, Align)> = inspection
+        .columns
+        .iter()
+        .map(|column| {
+            let align = match column.kind {
+                Kind::Integer | Kind::Decimal => Align::Right,
+                _ => Align::Left,
+            };
+            (column.name.as_str(), align)
+        })
+        .collect();
+    let mut table = Table::new(2, &columns);
+    for record in &inspection.records {
+        let cells: Vec<String> = record.iter().map(|cell| short(cell)).collect();
+        table.row(&cells);
+    }
+    let left = table.show_columns_that_fit(out)?;
+    if left > 0 {
+        let columns = counted(left as u64, "more column", "more columns");
+        writeln!(out, "  {FAINT}and {columns}; --keep chooses{FAINT:#}")?;
+    }
+    Ok(())
+}
+
+/// A cell as far as a table has room.
+pub(super) fn short(text: &str) -> String {
+    const ROOM: usize = 24;
+    if text.chars().count() <= ROOM {
+        return text.to_owned();
+    }
+    let start: String = text.chars().take(ROOM - 1).collect();
+    format!("{start}…")
 }
 
 fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
@@ -78,7 +127,7 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     let header = if dialect.header {
         format!(
             "yes, {}",
-            counted(inspection.columns.len() as u64, "column", "columns")
+            counted(inspection.source_columns, "column", "columns")
         )
     } else {
         "no (as said)".to_owned()
@@ -89,8 +138,11 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     }
     facts.push(("records", number(inspection.tally.records)));
     let tally = &inspection.tally;
+    if inspection.kept < tally.records {
+        facts.push(("kept", format!("{} by the steps", number(inspection.kept))));
+    }
     for (label, count) in [
-        ("rejected", tally.rejected),
+        ("rejected", tally.rejected + inspection.rejected_by_steps),
         ("padded", tally.padded),
         ("blank lines", tally.blank_lines),
         ("skipped", told.skipped_lines),

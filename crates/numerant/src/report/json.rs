@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use numerant_core::engine::{Error, Summary};
+use numerant_core::engine::Summary;
 use serde_json::{Value, json};
 
 use super::notice;
@@ -30,7 +30,7 @@ pub(super) fn summary(summary: &Summary, planned: bool) -> Value {
 /// Why a command failed; lists are whole as far as the engine keeps them.
 pub(super) fn failure(failure: &Failure, message: &str, hint: Option<&str>) -> Value {
     let (details, left) = match failure {
-        Failure::Engine(Error::Refused(refusal)) => refusal.details(usize::MAX),
+        Failure::Engine(error) => error.details(usize::MAX),
         _ => (Vec::new(), 0),
     };
     json!({

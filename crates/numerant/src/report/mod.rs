@@ -9,11 +9,14 @@ mod notice;
 mod progress;
 mod run;
 mod table;
+mod verify;
 mod words;
 
 use std::io::{self, Write};
 
-use numerant_core::engine::{Error, Inspection, Notice, Summary, ValueCounts};
+use numerant_core::engine::{
+    Inspection, LedgerCheck, Notice, PartsCheck, Summary, ValueCounts,
+};
 
 pub(crate) use progress::Progress;
 pub(crate) use words::{files, folder};
@@ -124,6 +127,32 @@ impl Reporter {
         }
     }
 
+    /// Shows what came of holding files against a ledger.
+    pub(crate) fn ledger_check(&self, check: &LedgerCheck) -> io::Result<()> {
+        if self.report == Report::Json {
+            return json::print(&serde_json::json!({ "ledger-check": check }));
+        }
+        if self.quiet && check.holds {
+            return Ok(());
+        }
+        let mut out = anstream::stdout().lock();
+        verify::ledger(&mut out, check)?;
+        out.flush()
+    }
+
+    /// Shows what came of holding parts against the whole.
+    pub(crate) fn parts_check(&self, check: &PartsCheck) -> io::Result<()> {
+        if self.report == Report::Json {
+            return json::print(&serde_json::json!({ "parts-check": check }));
+        }
+        if self.quiet && check.holds {
+            return Ok(());
+        }
+        let mut out = anstream::stdout().lock();
+        verify::parts(&mut out, check)?;
+        out.flush()
+    }
+
     fn notices(&self, notices: &[Notice]) -> io::Result<()> {
         if self.quiet {
             return Ok(());
@@ -144,10 +173,11 @@ impl Reporter {
             }
             Failure::Show(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(()),
             Failure::Show(error) => (format!("the result could not be shown: {error}"), None),
+            Failure::DoesNotHold => return Ok(()),
             Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),
         };
         let (details, left) = match failure {
-            Failure::Engine(Error::Refused(refusal)) => refusal.details(DETAILS),
+            Failure::Engine(error) => error.details(DETAILS),
             _ => (Vec::new(), 0),
         };
         let mut err = anstream::stderr().lock();

@@ -1,6 +1,7 @@
 //! Notices in words.
 
 use numerant_core::engine::Notice;
+use numerant_core::name::ClashPolicy;
 use numerant_core::record::HeaderNote;
 
 use super::words::{counted, number};
@@ -32,6 +33,80 @@ pub(super) fn text(notice: &Notice) -> String {
                 "{} changed to what every system can hold: {}{more}",
                 counted(changed.count, "name was", "names were"),
                 examples.join(", ")
+            )
+        }
+        Notice::NamesClashed(clashed) => {
+            let done = match clashed.policy {
+                ClashPolicy::Number => "and were numbered",
+                ClashPolicy::First => "and only the first of each was written",
+                ClashPolicy::Last => "and only the last of each was written",
+                _ => "and were written together",
+            };
+            format!(
+                "{} the name of an earlier one, {done}: {}{}",
+                counted(clashed.count, "output had", "outputs had"),
+                clashed.examples.join(", "),
+                if clashed.count > clashed.examples.len() as u64 {
+                    ", …"
+                } else {
+                    ""
+                }
+            )
+        }
+        Notice::Tidied(tidied) => {
+            let mut text = format!(
+                "{} trimmed",
+                counted(tidied.values, "value was", "values were")
+            );
+            if !tidied.columns.is_empty() {
+                let names: Vec<String> = tidied
+                    .columns
+                    .iter()
+                    .map(|name| format!("'{name}'"))
+                    .collect();
+                let count = counted(names.len() as u64, "column", "columns");
+                let without = if names.len() == 1 { "is" } else { "are" };
+                text.push_str(&format!(
+                    ", and {count} without any value {without} left out: {}",
+                    names.join(", ")
+                ));
+            }
+            text
+        }
+        Notice::Unmatched(unmatched) => {
+            let examples: Vec<String> = unmatched
+                .examples
+                .iter()
+                .take(3)
+                .map(|(key, _)| {
+                    if key.is_empty() {
+                        "(blank)".to_owned()
+                    } else {
+                        format!("'{key}'")
+                    }
+                })
+                .collect();
+            let more = if unmatched.keys > examples.len() as u64 {
+                ", …"
+            } else {
+                ""
+            };
+            format!(
+                "{} of column '{}' in {} {} not in {}: {}{more}",
+                counted(unmatched.keys, "value", "values"),
+                unmatched.column,
+                super::words::records(unmatched.records),
+                if unmatched.keys == 1 { "is" } else { "are" },
+                unmatched.table,
+                examples.join(", ")
+            )
+        }
+        Notice::UnusedCases(names) => {
+            let names: Vec<String> = names.iter().map(|name| format!("'{name}'")).collect();
+            format!(
+                "no record is the first to fit {} {}",
+                if names.len() == 1 { "the case" } else { "the cases" },
+                names.join(", ")
             )
         }
         _ => String::new(),

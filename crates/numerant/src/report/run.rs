@@ -7,10 +7,14 @@ use numerant_core::engine::Summary;
 use numerant_core::ledger::{Ledger, LeftOut, LeftOutReason, OutputEntry};
 
 use super::table::{Align, Table};
-use super::words::{FAINT, GOOD, HEADING, bytes, files, folder, number, records};
+use super::inspection::short;
+use super::words::{FAINT, GOOD, HEADING, bytes, counted, decimal, files, folder, number, records};
 
 /// Outputs that are listed of a run that was done.
 const LARGEST: usize = 20;
+
+/// Names of outputs that are listed for what is in none of them.
+const LEFT_OUT: usize = 5;
 
 /// Rejected records that are named.
 const REJECTS: usize = 5;
@@ -29,9 +33,26 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
     writeln!(out)?;
     let mut outputs: Vec<&OutputEntry> = ledger.outputs.iter().collect();
     outputs.sort_by(|one, other| one.path.cmp(&other.path));
-    let mut table = Table::new(2, &[("records", Align::Right), ("file", Align::Left)]);
+    let shown = |value: &Option<String>| value.clone().unwrap_or_default();
+    let order = summary.order.join(" / ");
+    let (first, last) = (format!("first {order}"), format!("last {order}"));
+    let mut columns = vec![("records", Align::Right)];
+    columns.extend(sum_columns(ledger));
+    columns.extend([
+        (first.as_str(), Align::Left),
+        (last.as_str(), Align::Left),
+        ("file", Align::Left),
+    ]);
+    let mut table = Table::new(2, &columns);
     for output in outputs {
-        table.row(&[number(output.records), output.path.clone()]);
+        let mut row = vec![number(output.records)];
+        row.extend(output.sums.iter().map(|sum| decimal(*sum)));
+        row.extend([
+            short(&shown(&output.first)),
+            short(&shown(&output.last)),
+            output.path.clone(),
+        ]);
+        table.row(&row);
     }
     if count > 0 {
         table.show(out)?;
@@ -67,15 +88,16 @@ pub(super) fn done(
             .cmp(&one.records)
             .then_with(|| one.path.cmp(&other.path))
     });
-    let columns = [
-        ("records", Align::Right),
-        ("size", Align::Right),
-        ("file", Align::Left),
-    ];
+    let mut columns = vec![("records", Align::Right)];
+    columns.extend(sum_columns(ledger));
+    columns.extend([("size", Align::Right), ("file", Align::Left)]);
     let mut table = Table::new(2, &columns);
     for output in outputs.iter().take(LARGEST) {
-        let size = output.bytes.map(bytes).unwrap_or_default();
-        table.row(&[number(output.records), size, output.path.clone()]);
+        let mut row = vec![number(output.records)];
+        row.extend(output.sums.iter().map(|sum| decimal(*sum)));
+        row.push(output.bytes.map(bytes).unwrap_or_default());
+        row.push(output.path.clone());
+        table.row(&row);
     }
     if count > 0 {
         table.show(out)?;
@@ -105,11 +127,34 @@ pub(super) fn done(
     Ok(())
 }
 
+/// A heading for each control total.
+fn sum_columns(ledger: &Ledger) -> impl Iterator<Item = (&str, Align)> {
+    let columns = ledger.sums.iter();
+    columns.map(|sum| (sum.column.as_str(), Align::Right))
+}
+
 fn sources(ledger: &Ledger) -> String {
     let read = records(ledger.totals.read);
     match ledger.sources.as_slice() {
         [source] => format!("{}: {read}", source.path),
         sources => format!("{}: {read}", files(sources.len() as u64)),
+    }
+}
+
+/// Why records are in no output.
+fn reason(left_out: &LeftOut) -> String {
+    let path = left_out.path.as_deref().unwrap_or_default();
+    let condition = left_out.condition.as_deref().unwrap_or_default();
+    match left_out.reason {
+        LeftOutReason::OutputExists => format!("for {path}, which exists and was left as it is"),
+        LeftOutReason::NameTaken => format!("for {path}, a name that another record has"),
+        LeftOutReason::Condition => {
+            let line: Vec<&str> = condition.split_whitespace().collect();
+            format!("for which this does not hold: {}", line.join(" "))
+        }
+        LeftOutReason::NoCase => "that fit no case; --rest NAME keeps them".to_owned(),
+        LeftOutReason::Empty => "without any value".to_owned(),
+        _ => String::new(),
     }
 }
 
@@ -132,22 +177,39 @@ fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> io::Result<(
         "NOT balanced"
     };
     writeln!(out, "{sum}: {GOOD}{good}{GOOD:#}")?;
-    for LeftOut {
-        reason,
-        path,
-        records: count,
-    } in &ledger.left_out
-    {
-        let why = match reason {
-            LeftOutReason::OutputExists => "exists and was left as it is",
-            _ => "was left out",
-        };
-        let path = path.as_deref().unwrap_or_default();
-        writeln!(
-            out,
-            "  left out: {} for {path}, which {why}",
-            records(*count)
-        )?;
+    for sum in &ledger.sums {
+        let mut line = format!(
+            "{}: {} read = {} {written}",
+            sum.column,
+            decimal(sum.read),
+            decimal(sum.written)
+        );
+        for (part, count, what) in [
+            (sum.left_out, totals.left_out, "left out"),
+            (sum.rejected, totals.rejected, "rejected"),
+        ] {
+            if count > 0 {
+                line.push_str(&format!(" + {} {what}", decimal(part)));
+            }
+        }
+        writeln!(out, "{line}")?;
+    }
+    let (by_name, others): (Vec<&LeftOut>, Vec<&LeftOut>) = ledger
+        .left_out
+        .iter()
+        .partition(|left_out| left_out.path.is_some());
+    for left_out in others {
+        let count = records(left_out.records);
+        writeln!(out, "  left out: {count} {}", reason(left_out))?;
+    }
+    for left_out in by_name.iter().take(LEFT_OUT) {
+        let count = records(left_out.records);
+        writeln!(out, "  left out: {count} {}", reason(left_out))?;
+    }
+    if let Some(rest) = by_name.get(LEFT_OUT..).filter(|rest| !rest.is_empty()) {
+        let left: u64 = rest.iter().map(|entry| entry.records).sum();
+        let names = counted(rest.len() as u64, "more name", "more names");
+        writeln!(out, "  left out: {} for {names}", records(left))?;
     }
     for reject in ledger.rejects.iter().take(REJECTS) {
         writeln!(
@@ -172,7 +234,7 @@ fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> io::Result<(
     }
     let blank: u64 = ledger.sources.iter().map(|source| source.blank_lines).sum();
     if blank > 0 {
-        let lines = super::words::counted(blank, "blank line was", "blank lines were");
+        let lines = counted(blank, "blank line was", "blank lines were");
         writeln!(out, "  {lines} passed over; they are no records")?;
     }
     Ok(())

@@ -63,6 +63,30 @@ impl Table {
         Ok(())
     }
 
+    /// Writes those columns, from the left, that the terminal has room for, and returns how many it
+    /// does not have room for.
+    pub(super) fn show_columns_that_fit(&self, out: &mut impl Write) -> io::Result<usize> {
+        let room = terminal_width();
+        let mut used = self.indent;
+        let fit = (0..self.columns.len())
+            .take_while(|place| {
+                let cells = self.rows.iter().filter_map(|row| row.get(*place));
+                let widest = cells.map(|cell| cell.width()).max().unwrap_or(0);
+                used = used.saturating_add(widest.max(self.columns[*place].0.width()) + 2);
+                used <= room.saturating_add(2)
+            })
+            .count()
+            .max(1);
+        let rows = self.rows.iter();
+        let fitting = Self {
+            columns: self.columns[..fit].to_vec(),
+            rows: rows.map(|row| row[..fit.min(row.len())].to_vec()).collect(),
+            indent: self.indent,
+        };
+        fitting.show(out)?;
+        Ok(self.columns.len() - fit)
+    }
+
     fn line(&self, cells: &[&str], widths: &[usize]) -> String {
         let mut line = " ".repeat(self.indent);
         let mut used = self.indent;

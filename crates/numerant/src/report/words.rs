@@ -4,11 +4,13 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use anstyle::{AnsiColor, Style};
+use numerant_core::value::Number;
 use unicode_width::UnicodeWidthStr;
 
 pub(super) const ERROR: Style = AnsiColor::Red.on_default().bold();
 pub(super) const NOTE: Style = AnsiColor::Yellow.on_default().bold();
 pub(super) const HINT: Style = AnsiColor::Cyan.on_default().bold();
+pub(super) const BAD: Style = AnsiColor::Red.on_default().bold();
 pub(super) const GOOD: Style = AnsiColor::Green.on_default().bold();
 pub(super) const HEADING: Style = Style::new().bold();
 pub(super) const FAINT: Style = Style::new().dimmed();
@@ -56,7 +58,11 @@ fn wrapped(text: &str, room: usize) -> Vec<String> {
 
 /// `1,234,567`.
 pub(super) fn number(number: u64) -> String {
-    let digits = number.to_string();
+    grouped(&number.to_string())
+}
+
+/// Digits in groups of three.
+fn grouped(digits: &str) -> String {
     let mut text = String::with_capacity(digits.len() + digits.len() / 3);
     for (place, digit) in digits.chars().enumerate() {
         if place > 0 && (digits.len() - place).is_multiple_of(3) {
@@ -65,6 +71,20 @@ pub(super) fn number(number: u64) -> String {
         text.push(digit);
     }
     text
+}
+
+/// `1,234,567.50`, with all digits that there are.
+pub(super) fn decimal(number: Number) -> String {
+    let text = number.to_string();
+    let (sign, digits) = match text.strip_prefix('-') {
+        Some(digits) => ("-", digits),
+        None => ("", text.as_str()),
+    };
+    let (whole, fraction) = match digits.split_once('.') {
+        Some((whole, fraction)) => (whole, format!(".{fraction}")),
+        None => (digits, String::new()),
+    };
+    format!("{sign}{}{fraction}", grouped(whole))
 }
 
 /// `2.1 MB`, in powers of 1000 as file managers and disks count.
@@ -121,6 +141,9 @@ mod tests {
         assert_eq!(number(0), "0");
         assert_eq!(number(999), "999");
         assert_eq!(number(1_234_567), "1,234,567");
+        let shown = |text: &str| decimal(text.parse().expect(text));
+        assert_eq!(shown("-1234567.50"), "-1,234,567.50");
+        assert_eq!(shown("12"), "12");
         for (size, text) in [
             (0, "0 B"),
             (999, "999 B"),

@@ -5,6 +5,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
+use crate::record::Batch;
 use crate::source::Encoding;
 
 /// The byte between two fields.
@@ -182,6 +183,41 @@ pub struct Dialect {
     pub bom: bool,
     /// Whether the first record names the columns.
     pub header: bool,
+}
+
+impl Dialect {
+    /// Makes a batch ready for records of `width` fields in this dialect.
+    pub(crate) fn prepare(&self, batch: &mut Batch, width: usize) {
+        batch.width = width;
+        batch.delimiter = self.delimiter.0;
+        batch.quote = self.quote.byte();
+        batch.terminator = self.line_end.terminator();
+        batch.carriage_returns = batch.terminator == b'\n';
+    }
+
+    /// Brings the records of a batch to this dialect, if they are in another.
+    pub(crate) fn bring(&self, batch: &mut Batch) {
+        let same = batch.delimiter == self.delimiter.0
+            && batch.quote == self.quote.byte()
+            && batch.terminator == self.line_end.terminator();
+        if same {
+            return;
+        }
+        let mut lines = Vec::new();
+        batch.all_lines(&mut lines);
+        let width = batch.width();
+        let records: Vec<Vec<Vec<u8>>> = (0..batch.len())
+            .map(|record| {
+                let field = |column| batch.field(record, column).text().into_owned();
+                (0..width).map(field).collect()
+            })
+            .collect();
+        self.prepare(batch, width);
+        for (record, values) in records.iter().enumerate() {
+            batch.replace_record(record, values, self.line_end.bytes());
+        }
+        batch.lines = lines;
+    }
 }
 
 /// How a source is to be read; what is `None` is found out.

@@ -3,6 +3,7 @@
 mod detect;
 mod dialect;
 mod read;
+mod reindex;
 mod scan;
 mod write;
 
@@ -10,6 +11,7 @@ pub use dialect::{
     Delimiter, Dialect, DialectError, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
 pub use read::{DelimitedReader, Told};
+pub(crate) use reindex::Reindex;
 pub use write::DelimitedEncoder;
 
 /// What the format is called.

@@ -268,6 +268,7 @@ impl DelimitedReader {
         batch.clear();
         batch.width = self.width;
         batch.quote = self.marks.quote;
+        batch.delimiter = self.marks.delimiter;
         batch.carriage_returns = self.marks.terminator == b'\n';
         batch.terminator = self.marks.terminator;
         batch.first_line = self.line;

@@ -15,8 +15,10 @@ pub struct DelimitedEncoder {
     columns: Option<Vec<usize>>,
     /// The same as runs of columns that stand side by side in the source, first and last.
     runs: Vec<(usize, usize)>,
-    header: Option<Batch>,
+    header: Option<(Batch, Option<Vec<usize>>)>,
     moves: Moves,
+    /// Columns from this on are computed, and hold values without quotes.
+    computed_from: usize,
 }
 
 /// What is copied without a look inside.
@@ -30,13 +32,15 @@ enum Moves {
 impl DelimitedEncoder {
     /// An encoder from a source in dialect `source` to outputs in dialect `out`.
     ///
-    /// `columns` are the places of the columns to write, in order; `None` writes all. `header` is
-    /// the source's header as a record; it is written in front of each output if there is one.
+    /// `columns` are the places of the columns to write, in order; `None` writes all. `width` is the
+    /// number of columns of the source; what lies behind them is computed. `header` is what stands
+    /// in front of each output: a record, and those of its columns that count.
     pub fn new(
         source: Dialect,
         out: Dialect,
         columns: Option<Vec<usize>>,
-        header: Option<&Batch>,
+        width: usize,
+        header: Option<(Batch, Option<Vec<usize>>)>,
         keep_line_ends: bool,
     ) -> Self {
         let same_fields = source.delimiter == out.delimiter && source.quote == out.quote;
@@ -47,17 +51,18 @@ impl DelimitedEncoder {
         } else {
             Moves::Fields
         };
-        let header = header.filter(|_| out.header).map(Batch::first_as_batch);
+        let header = header.filter(|_| out.header);
         // All columns are one run, however many there are.
         let runs = columns
             .as_deref()
-            .map_or_else(|| vec![(0, usize::MAX)], runs);
+            .map_or_else(|| vec![(0, usize::MAX)], |columns| runs(columns, width));
         Self {
             out,
             columns,
             runs,
             header,
             moves,
+            computed_from: width,
         }
     }
 
@@ -72,18 +77,90 @@ impl DelimitedEncoder {
                 if place > 0 {
                     out.push(self.out.delimiter.0);
                 }
+                if *from >= self.computed_from {
+                    let lonely = self.runs.len() == 1;
+                    self.computed(batch, record, *from, lonely, out)?;
+                    continue;
+                }
                 let to = (*to).min(batch.width() - 1);
                 out.extend_from_slice(batch.raw_fields(record, *from, to));
             }
             out.extend_from_slice(self.out.line_end.bytes());
             return Ok(());
         }
-        match &self.columns {
+        self.values(batch, record, self.columns.as_deref(), out)
+    }
+
+    /// Appends the fields of a record as values, with the line end.
+    fn values(
+        &self,
+        batch: &Batch,
+        record: usize,
+        columns: Option<&[usize]>,
+        out: &mut Vec<u8>,
+    ) -> Result<(), EncodeError> {
+        match columns {
             Some(columns) => self.fields(batch, record, columns.iter().copied(), out)?,
             None => self.fields(batch, record, 0..batch.width(), out)?,
         }
         out.extend_from_slice(self.out.line_end.bytes());
         Ok(())
+    }
+
+    /// Appends a computed value, which fields that move as they stand are beside.
+    #[inline]
+    fn computed(
+        &self,
+        batch: &Batch,
+        record: usize,
+        column: usize,
+        lonely: bool,
+        out: &mut Vec<u8>,
+    ) -> Result<(), EncodeError> {
+        let field = batch.field(record, column);
+        let value = field.raw();
+        // Numbers and dates, which most are, hold nothing that needs quotes.
+        let plain = |byte: &u8| {
+            byte.is_ascii_alphanumeric() || (*byte == b'.' && self.out.delimiter.0 != b'.')
+        };
+        if !value.is_empty() && value.iter().all(plain) && !self.is_alphanumeric() {
+            out.extend_from_slice(value);
+            return Ok(());
+        }
+        self.value(field, lonely && value.is_empty(), out)
+            .map_err(|value| EncodeError::NeedsQuotes {
+                line: batch.line(record),
+                value,
+            })
+    }
+
+    /// Appends what `write` appends as UTF-8, in the output's encoding.
+    fn encoded(
+        &self,
+        line: impl FnOnce() -> u64,
+        out: &mut Vec<u8>,
+        write: impl FnOnce(&mut Vec<u8>) -> Result<(), EncodeError>,
+    ) -> Result<(), EncodeError> {
+        if self.out.encoding.is_utf8() {
+            return write(out);
+        }
+        let mut bytes = Vec::new();
+        write(&mut bytes)?;
+        let text = String::from_utf8_lossy(&bytes);
+        self.out
+            .encoding
+            .encode(&text, out)
+            .map_err(|character| EncodeError::Character {
+                line: line(),
+                character,
+                encoding: self.out.encoding.name(),
+            })
+    }
+
+    /// Whether delimiter or quote is a letter or digit.
+    fn is_alphanumeric(&self) -> bool {
+        let quote = self.out.quote.byte().unwrap_or(b'"');
+        self.out.delimiter.0.is_ascii_alphanumeric() || quote.is_ascii_alphanumeric()
     }
 
     /// Whether the fields cannot be put side by side as they stand: alone on its line a blank
@@ -93,6 +170,9 @@ impl DelimitedEncoder {
         let Some((from, to)) = self.runs.last() else {
             return false;
         };
+        if *from >= self.computed_from {
+            return false;
+        }
         let to = (*to).min(batch.width() - 1);
         let last = batch.raw_fields(record, to, to);
         last.last() == Some(&b'\r') || (last.is_empty() && self.runs.len() == 1 && *from == to)
@@ -114,7 +194,7 @@ impl DelimitedEncoder {
             let field = batch.field(record, column);
             // Where fields move as they stand, only the last one of the record is what kept them
             // from moving all together.
-            if self.moves == Moves::Fields && place + 1 < count {
+            if self.moves == Moves::Fields && place + 1 < count && column < self.computed_from {
                 out.extend_from_slice(field.raw());
             } else {
                 let lonely = count == 1 && field.raw().is_empty();
@@ -157,12 +237,13 @@ impl DelimitedEncoder {
     }
 }
 
-/// Columns as runs of columns that stand side by side, first and last.
-fn runs(columns: &[usize]) -> Vec<(usize, usize)> {
+/// Columns as runs of columns that stand side by side in a source of `width` columns, first and
+/// last; computed ones are each by itself.
+fn runs(columns: &[usize], width: usize) -> Vec<(usize, usize)> {
     let mut runs: Vec<(usize, usize)> = Vec::new();
     for column in columns {
         match runs.last_mut() {
-            Some((_, last)) if *last + 1 == *column => *last = *column,
+            Some((_, last)) if *last + 1 == *column && *column < width => *last = *column,
             _ => runs.push((*column, *column)),
         }
     }
@@ -175,26 +256,20 @@ impl RecordEncoder for DelimitedEncoder {
             out.extend_from_slice(self.out.encoding.byte_order_mark().unwrap_or_default());
         }
         match &self.header {
-            Some(header) => self.record(header, 0, out),
+            // A header that is the source's is written like its records.
+            Some((header, columns)) if *columns == self.columns => self.record(header, 0, out),
+            Some((header, columns)) => self.encoded(
+                || 1,
+                out,
+                |out| self.values(header, 0, columns.as_deref(), out),
+            ),
             None => Ok(()),
         }
     }
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
-        if self.out.encoding.is_utf8() {
-            return self.text(batch, record, out);
-        }
-        let mut bytes = Vec::new();
-        self.text(batch, record, &mut bytes)?;
-        let text = String::from_utf8_lossy(&bytes);
-        self.out
-            .encoding
-            .encode(&text, out)
-            .map_err(|character| EncodeError::Character {
-                line: batch.line(record),
-                character,
-                encoding: self.out.encoding.name(),
-            })
+        let line = || batch.line(record);
+        self.encoded(line, out, |out| self.text(batch, record, out))
     }
 
     fn moves_raw(&self) -> bool {

@@ -22,7 +22,11 @@ fn written(
     let mut out = source;
     change(&mut out);
     let keep = out.line_end == source.line_end;
-    let encoder = DelimitedEncoder::new(source, out, columns, reader.header(), keep);
+    let encoder = {
+        let header = reader.header().map(|h| (h.first_as_batch(), columns.clone()));
+        let width = reader.columns().len();
+        DelimitedEncoder::new(source, out, columns, width, header, keep)
+    };
     let mut bytes = Vec::new();
     encoder.begin(&mut bytes)?;
     let mut batch = Batch::default();

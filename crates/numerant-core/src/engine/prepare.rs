@@ -1,0 +1,128 @@
+//! What a run must know of all records before it can write the first: which columns are blank, and
+//! how many records each group has.
+
+use std::collections::HashMap;
+
+use super::sources::Sources;
+use super::{Context, Error};
+use crate::job::Job;
+use crate::name::Key;
+use crate::route::{Division, KeyValues, NOWHERE, Router};
+use crate::step::{BlankColumns, OnError, Pipeline, PipelineOptions, Step};
+
+/// Whether the sources have to be read twice.
+pub(super) fn reads_twice(job: &Job) -> bool {
+    job.steps.contains(&Step::Tidy) || job.parts.is_some()
+}
+
+/// The steps of a job, made ready for its sources. Sources are read for it where columns without
+/// any value are to be left out.
+pub(super) fn pipeline(job: &Job, sources: &Sources, context: &Context) -> Result<Pipeline, Error> {
+    let options = PipelineOptions {
+        cells: job.cells(),
+        on_error: job.on_error,
+        cases: job.case.clone(),
+        rest: job.rest.clone(),
+        totals: job.total.clone(),
+        blank_columns: Vec::new(),
+    };
+    // What is wrong with the steps shows before a record is read.
+    let pipeline = Pipeline::new(&job.steps, sources.columns(), options.clone())?;
+    if !job.steps.contains(&Step::Tidy) {
+        return Ok(pipeline);
+    }
+    let mut blank = BlankColumns::new(sources.columns().len());
+    sources.read_all(job, context, &mut |batch, _| Ok(blank.look(batch)))?;
+    let mut places = blank.into_places();
+    if places.len() == sources.columns().len() {
+        // There are no records, or none with a value, and so nothing to tell columns apart by.
+        places.clear();
+    }
+    if places.is_empty() {
+        return Ok(pipeline);
+    }
+    let options = PipelineOptions {
+        blank_columns: places,
+        ..options
+    };
+    Ok(Pipeline::new(&job.steps, sources.columns(), options)?)
+}
+
+/// A router by `keys`, which may be columns that steps have made or dropped.
+pub(super) fn router(
+    keys: Vec<Key>,
+    pipeline: &Pipeline,
+    most_groups: usize,
+) -> Result<Router, crate::record::ColumnError> {
+    let place = |name: &str| {
+        let column = pipeline.layout().find(name)?;
+        Ok((column.slot, column.computed))
+    };
+    Router::new(keys, place, pipeline.cells().clone(), most_groups)
+}
+
+/// Records of each group, for outputs that are to be as equal as can be. `shared` are the values
+/// that the records of a source share.
+pub(super) fn count_groups(
+    job: &Job,
+    sources: &Sources,
+    pipeline: &Pipeline,
+    mut router: Router,
+    shared: &dyn Fn(usize) -> KeyValues,
+    context: &Context,
+) -> Result<HashMap<KeyValues, u64>, Error> {
+    let mut pipeline = pipeline.clone();
+    let mut counts: Vec<u64> = Vec::new();
+    let mut places = Vec::new();
+    let mut source = None;
+    sources.read_all(job, context, &mut |batch, place| {
+        if source != Some(place) {
+            router.begin_source(shared(place));
+            source = Some(place);
+        }
+        let name = || sources.path(place).to_string();
+        pipeline
+            .apply(batch)
+            .map_err(|(line, problem)| Error::step(name(), line, problem))?;
+        // A key without the wanted part is told when the record comes again.
+        while let Err(error) = router.route(batch, &mut places) {
+            if job.on_error == OnError::Error {
+                return Err(Error::value(name(), batch, error));
+            }
+            let mut keep = vec![true; batch.len()];
+            keep[error.record] = false;
+            batch.retain(&keep);
+        }
+        counts.resize(router.groups().len(), 0);
+        for place in &places {
+            if *place != NOWHERE {
+                counts[*place as usize] += 1;
+            }
+        }
+        Ok(true)
+    })?;
+    Ok(router.groups().iter().cloned().zip(counts).collect())
+}
+
+/// How the groups of a job are cut into outputs, but for what only a source's dialect can tell.
+pub(super) fn division(job: &Job) -> Division {
+    if let Some(rows) = job.rows {
+        return Division::Rows(rows);
+    }
+    if let Some(parts) = job.parts {
+        return Division::Parts {
+            parts,
+            records: HashMap::new(),
+        };
+    }
+    if let Some(most) = job.max_size {
+        return Division::Bytes {
+            most: most.0,
+            header: 0,
+        };
+    }
+    if job.each {
+        return Division::Each;
+    }
+    Division::Whole
+}

@@ -1,0 +1,7 @@
+//! Holds outputs against a kept ledger, and parts against the whole.
+
+mod ledger;
+mod parts;
+
+pub use ledger::{ChangedOutput, LedgerCheck, verify_ledger};
+pub use parts::{FoundRecord, PartsCheck, PartsOptions, verify_parts};

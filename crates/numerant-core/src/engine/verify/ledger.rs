@@ -1,0 +1,293 @@
+//! Holds the files on disk against a kept ledger.
+
+use std::fs::{self, File};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+
+use super::super::{Context, Error};
+use crate::format::RecordReader;
+use crate::format::delimited::{DelimitedReader, ReadOptions};
+use crate::ledger::{FileDigest, LEDGER_FORM, Ledger, OutputEntry, Totals};
+use crate::record::Batch;
+use crate::source::{Input, ReadProblem, SourcePath};
+use crate::value::{DecimalMark, Number};
+
+/// Bytes that are read at a time.
+const PIECE: usize = 1 << 18;
+
+/// What came of holding files against a ledger.
+#[derive(Clone, Debug, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub struct LedgerCheck {
+    /// The ledger.
+    pub ledger: String,
+    /// The folder that was looked at.
+    pub out: PathBuf,
+    /// Outputs that the ledger names.
+    pub outputs: u64,
+    /// Records that are in them.
+    pub records: u64,
+    /// Bytes of them that were read.
+    pub bytes: u64,
+    /// The sums of the ledger do not follow from its entries, or do not balance.
+    pub unbalanced: bool,
+    /// Outputs that are not there.
+    pub missing: Vec<String>,
+    /// Outputs that are not what they were.
+    pub changed: Vec<ChangedOutput>,
+    /// Files that the ledger does not name, in the folder that its run has made.
+    pub extra: Vec<String>,
+    /// Files that the ledger does not name, in a folder that was there before its run.
+    pub others: u64,
+    /// Whether nothing is wrong.
+    pub holds: bool,
+}
+
+/// An output that is not what it was.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub struct ChangedOutput {
+    /// Its path below the folder.
+    pub path: String,
+    /// Its bytes, where they are others: those in the ledger and those that are there.
+    pub bytes: Option<(u64, u64)>,
+    /// Its records, where they are others.
+    pub records: Option<(u64, u64)>,
+    /// Its control totals that are others, by column.
+    pub sums: Vec<(String, Number, Number)>,
+    /// Why it could not be looked into.
+    pub unreadable: Option<String>,
+}
+
+/// Holds the files in the folder of a ledger, or in `out`, against it.
+///
+/// # Errors
+///
+/// If the ledger, or a file that is there, cannot be read.
+pub fn verify_ledger(
+    path: &Path,
+    out: Option<&Path>,
+    read: &ReadOptions,
+    context: &Context,
+) -> Result<LedgerCheck, Error> {
+    let ledger = read_ledger(path)?;
+    let folder = path.parent().unwrap_or(Path::new(""));
+    let out = match (out, &ledger.out) {
+        (Some(out), _) => out.to_owned(),
+        (None, Some(out)) if out == "." && folder.as_os_str().is_empty() => PathBuf::from("."),
+        (None, Some(out)) => folder.join(out),
+        (None, None) => return Err(Error::LedgerFolder(path.to_owned())),
+    };
+    let mut check = LedgerCheck {
+        ledger: path.display().to_string(),
+        out: out.clone(),
+        outputs: ledger.outputs.len() as u64,
+        records: ledger.totals.written,
+        bytes: 0,
+        unbalanced: !adds_up(&ledger),
+        missing: Vec::new(),
+        changed: Vec::new(),
+        extra: Vec::new(),
+        others: 0,
+        holds: false,
+    };
+    context
+        .observer
+        .begins(ledger.outputs.iter().map(|output| output.bytes).sum());
+    for output in &ledger.outputs {
+        let file = out.join(&output.path);
+        if !file.is_file() {
+            check.missing.push(output.path.clone());
+            continue;
+        }
+        let (bytes, digest) = digest_of(&file, check.bytes, context)?;
+        check.bytes += bytes;
+        let same = output.bytes == Some(bytes)
+            && output.sha256.as_ref().is_none_or(|known| *known == digest);
+        if !same {
+            check
+                .changed
+                .push(changed(&ledger, output, &file, bytes, read));
+        }
+    }
+    let mut known: Vec<PathBuf> = ledger
+        .outputs
+        .iter()
+        .map(|output| out.join(&output.path))
+        .collect();
+    known.push(path.to_owned());
+    known.sort();
+    let mut others = Vec::new();
+    if out.is_dir() {
+        other_files(&out, &known, &mut others)?;
+    }
+    if ledger.new_folder {
+        let below = |file: PathBuf| {
+            let below = file.strip_prefix(&out).unwrap_or(&file);
+            below.display().to_string()
+        };
+        check.extra = others.into_iter().map(below).collect();
+    } else {
+        check.others = others.len() as u64;
+    }
+    check.holds = !check.unbalanced
+        && check.missing.is_empty()
+        && check.changed.is_empty()
+        && check.extra.is_empty();
+    Ok(check)
+}
+
+fn read_ledger(path: &Path) -> Result<Ledger, Error> {
+    let source = SourcePath::File(path.to_owned());
+    let text = fs::read(path).map_err(|error| source.error(ReadProblem::Io(error)))?;
+    let ledger: Ledger = serde_json::from_slice(&text).map_err(|cause| Error::NoLedger {
+        path: path.to_owned(),
+        cause,
+    })?;
+    if ledger.form > LEDGER_FORM {
+        return Err(Error::NewerLedger {
+            path: path.to_owned(),
+            form: ledger.form,
+        });
+    }
+    Ok(ledger)
+}
+
+/// Whether the sums of a ledger follow from its entries, and balance.
+fn adds_up(ledger: &Ledger) -> bool {
+    let sums: Vec<(String, Number, Number)> = ledger
+        .sums
+        .iter()
+        .map(|sum| (sum.column.clone(), sum.read, sum.rejected))
+        .collect();
+    let again = Ledger::close(
+        ledger.sources.clone(),
+        ledger.outputs.clone(),
+        ledger.left_out.clone(),
+        Vec::new(),
+        &sums,
+    );
+    let same: fn(&Ledger) -> Totals = |ledger| ledger.totals;
+    again.balanced && same(&again) == same(ledger) && again.sums == ledger.sums
+}
+
+/// The number of bytes of a file and their digest.
+fn digest_of(path: &Path, before: u64, context: &Context) -> Result<(u64, String), Error> {
+    let source = SourcePath::File(path.to_owned());
+    let failed = |error| source.error(ReadProblem::Io(error));
+    let mut file = File::open(path).map_err(failed)?;
+    let mut digest = FileDigest::default();
+    let mut bytes = 0;
+    let mut piece = vec![0; PIECE];
+    loop {
+        context.check_cancelled()?;
+        let read = match file.read(&mut piece) {
+            Ok(0) => return Ok((bytes, digest.finish())),
+            Ok(read) => read,
+            Err(error) if error.kind() == std::io::ErrorKind::Interrupted => continue,
+            Err(error) => return Err(failed(error).into()),
+        };
+        digest.update(&piece[..read]);
+        bytes += read as u64;
+        context.observer.has_read(before + bytes);
+    }
+}
+
+/// What is different about an output.
+fn changed(
+    ledger: &Ledger,
+    output: &OutputEntry,
+    file: &Path,
+    bytes: u64,
+    read: &ReadOptions,
+) -> ChangedOutput {
+    let known = output.bytes.unwrap_or_default();
+    let mut changed = ChangedOutput {
+        path: output.path.clone(),
+        bytes: (known != bytes).then_some((known, bytes)),
+        records: None,
+        sums: Vec::new(),
+        unreadable: None,
+    };
+    match contents(ledger, file, read) {
+        Ok((records, sums)) => {
+            changed.records = (records != output.records).then_some((output.records, records));
+            let known = output.sums.iter().zip(&ledger.sums);
+            for ((known, entry), sum) in known.zip(sums) {
+                let Some(sum) = sum else { continue };
+                if known.compare(sum).is_ne() {
+                    changed.sums.push((entry.column.clone(), *known, sum));
+                }
+            }
+        }
+        Err(error) => changed.unreadable = Some(error.to_string()),
+    }
+    changed
+}
+
+/// The records of a file and the sums of those columns that it has and that are numbers.
+fn contents(
+    ledger: &Ledger,
+    file: &Path,
+    read: &ReadOptions,
+) -> Result<(u64, Vec<Option<Number>>), Error> {
+    let mark = if ledger.decimal_comma {
+        DecimalMark::Comma
+    } else {
+        DecimalMark::Point
+    };
+    let input = Input::open(&SourcePath::File(file.to_owned()))?;
+    let mut reader = DelimitedReader::open(input, read, PIECE, usize::MAX)?;
+    let places: Vec<Option<usize>> = ledger
+        .sums
+        .iter()
+        .map(|sum| reader.columns().find(&sum.column).ok())
+        .collect();
+    let mut sums: Vec<Option<Number>> = places
+        .iter()
+        .map(|place| place.map(|_| Number::ZERO))
+        .collect();
+    let mut records = 0;
+    let mut batch = Batch::default();
+    while reader.next_batch(&mut batch)? {
+        records += batch.len() as u64;
+        for (place, sum) in places.iter().zip(&mut sums) {
+            let Some(place) = place else { continue };
+            for record in 0..batch.len() {
+                let value = batch.field(record, *place).text();
+                if value.trim_ascii().is_empty() {
+                    continue;
+                }
+                let number = Number::read(&value, mark).ok();
+                *sum = sum.zip(number).and_then(|(sum, number)| sum.plus(number).ok());
+            }
+        }
+    }
+    Ok((records, sums))
+}
+
+/// The files below `folder` that are not `known`, which is sorted; hidden ones are passed over.
+fn other_files(folder: &Path, known: &[PathBuf], others: &mut Vec<PathBuf>) -> Result<(), Error> {
+    let source = SourcePath::File(folder.to_owned());
+    let failed = |error| source.error(ReadProblem::Io(error));
+    let mut entries = fs::read_dir(folder)
+        .and_then(Iterator::collect::<Result<Vec<_>, _>>)
+        .map_err(failed)?;
+    entries.sort_by_key(fs::DirEntry::file_name);
+    for entry in entries {
+        let path = entry.path();
+        if entry.file_name().to_string_lossy().starts_with('.') {
+            continue;
+        }
+        if path.is_dir() {
+            other_files(&path, known, others)?;
+        } else if known.binary_search(&path).is_err() {
+            others.push(path);
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,463 @@
+//! Holds parts against the whole: they must have the same records, in any order.
+//!
+//! One pass over both makes their digests. Where those differ, a second one counts the records of
+//! the buckets that differ, as many buckets at a time as memory has room for, and a third one finds
+//! where the records are that make the difference.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::thread;
+
+use serde::Serialize;
+
+use super::super::{Context, Error};
+use crate::format::RecordReader;
+use crate::format::delimited::{DelimitedReader, ReadOptions};
+use crate::job::Job;
+use crate::ledger::{BUCKETS, Bag, BagDigest, RecordHasher, bucket};
+use crate::record::{Batch, ColumnError, Columns};
+use crate::source::{Input, SourcePath};
+use crate::value::Size;
+
+/// Bytes of text in a batch.
+const BATCH: usize = 1 << 18;
+
+/// Bytes that a hash that is counted takes.
+const COUNTED: u64 = 64;
+
+/// Records of each kind that are held against each other to find what was changed.
+const COMPARED: usize = 200;
+
+/// What is to be held against what.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PartsOptions {
+    /// The whole, in one file or several.
+    pub whole: Vec<SourcePath>,
+    /// The parts.
+    pub parts: Vec<SourcePath>,
+    /// How both are read.
+    pub read: ReadOptions,
+    /// Only these columns count; all if there are none.
+    pub keep: Vec<String>,
+    /// These columns do not count, and need not be there.
+    pub ignore: Vec<String>,
+    /// Memory for records that have to be counted.
+    pub memory: Size,
+    /// Records of each kind that are named.
+    pub list: usize,
+    /// Threads that may work at the same time; 0 for as many as the machine has.
+    pub jobs: usize,
+}
+
+/// What came of holding parts against the whole.
+#[derive(Clone, Debug, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub struct PartsCheck {
+    /// The columns that were compared.
+    pub columns: Vec<String>,
+    /// Files of the whole.
+    pub whole_files: u64,
+    /// Files of the parts.
+    pub parts_files: u64,
+    /// The digest of the whole.
+    pub whole: BagDigest,
+    /// The digest of the parts.
+    pub parts: BagDigest,
+    /// Records of the whole that the parts have less often.
+    pub missing_records: u64,
+    /// Records of the parts that are nowhere in the whole.
+    pub extra_records: u64,
+    /// Records of the whole that the parts have more often.
+    pub doubled_records: u64,
+    /// The first of the missing ones.
+    pub missing: Vec<FoundRecord>,
+    /// The first of those that are nowhere in the whole.
+    pub extra: Vec<FoundRecord>,
+    /// The first of those that are there too often.
+    pub doubled: Vec<FoundRecord>,
+    /// Whether both have the same records.
+    pub holds: bool,
+}
+
+/// A record that makes a difference.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct FoundRecord {
+    /// Its source.
+    pub source: String,
+    /// Its line there, from 1.
+    pub line: u64,
+    /// How often the whole has it.
+    pub in_whole: u64,
+    /// How often the parts have it.
+    pub in_parts: u64,
+    /// Its values, in the order of the columns that were compared.
+    pub values: Vec<String>,
+    /// Where a missing and an extra record differ in one column only: the column, and the values
+    /// in the whole and in the part.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub changed: Option<(String, String, String)>,
+}
+
+/// How often a record is there.
+#[derive(Clone, Copy, Debug, Default)]
+struct Counts {
+    whole: u32,
+    parts: u32,
+    /// How often it has been passed in the parts while looking for it.
+    passed: u32,
+}
+
+impl Counts {
+    fn is_missing(self) -> bool {
+        self.whole > self.parts
+    }
+
+    fn is_surplus(self) -> bool {
+        self.parts > self.whole
+    }
+}
+
+/// Holds parts against the whole.
+///
+/// # Errors
+///
+/// If a file cannot be read, or does not have the columns.
+pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCheck, Error> {
+    let side = Side {
+        options,
+        context,
+        columns: Vec::new(),
+        read: AtomicU64::new(0),
+    };
+    let first = options
+        .whole
+        .first()
+        .ok_or(Error::Job(crate::job::JobError::NoSource))?;
+    let columns = compared_columns(first, &side)?;
+    let side = Side { columns, ..side };
+    let sizes = options.whole.iter().chain(&options.parts);
+    let size: Option<u64> = sizes.map(file_size).sum();
+    context.observer.begins(size);
+    let job = Job {
+        jobs: options.jobs,
+        ..Job::default()
+    };
+    let threads = context.threads(&job) > 1 && !side.reads_standard_input();
+    let (whole, parts) = side.both(threads, Bag::default, |bag: &mut Bag, hashes, _| {
+        for hash in hashes {
+            bag.add(*hash);
+        }
+    })?;
+    let mut check = PartsCheck {
+        columns: side.columns.clone(),
+        whole_files: options.whole.len() as u64,
+        parts_files: options.parts.len() as u64,
+        whole: whole.digest(),
+        parts: parts.digest(),
+        missing_records: 0,
+        extra_records: 0,
+        doubled_records: 0,
+        missing: Vec::new(),
+        extra: Vec::new(),
+        doubled: Vec::new(),
+        holds: whole.digest() == parts.digest(),
+    };
+    let differing = whole.differing(&parts);
+    if differing.is_empty() {
+        return Ok(check);
+    }
+    check.holds = false;
+    if side.reads_standard_input() {
+        // What can be read only once cannot be looked at again.
+        return Err(Error::PartsOnce {
+            whole: check.whole.records,
+            parts: check.parts.records,
+        });
+    }
+    let most = (options.memory.0 / COUNTED).max(1);
+    let mut left = differing.as_slice();
+    while !left.is_empty() {
+        let mut room = most;
+        let mut count = 0;
+        let mut wanted = vec![false; BUCKETS];
+        for (bucket, records) in left {
+            if count > 0 && *records > room {
+                break;
+            }
+            room = room.saturating_sub(*records);
+            wanted[*bucket] = true;
+            count += 1;
+        }
+        left = &left[count..];
+        side.name(&wanted, &mut check)?;
+    }
+    pair_changed(&mut check);
+    Ok(check)
+}
+
+fn file_size(path: &SourcePath) -> Option<u64> {
+    match path {
+        SourcePath::Standard => None,
+        SourcePath::File(path) => path.metadata().ok().map(|found| found.len()),
+    }
+}
+
+/// The columns of the whole that count.
+fn compared_columns(first: &SourcePath, side: &Side<'_>) -> Result<Vec<String>, Error> {
+    let options = side.options;
+    let reader = side.open(first)?;
+    let columns = reader.columns();
+    let unknown = |problem: ColumnError| Error::Column {
+        source_name: first.to_string(),
+        problem,
+    };
+    let names: Vec<String> = if options.keep.is_empty() {
+        columns.names().to_vec()
+    } else {
+        for name in &options.keep {
+            columns.find(name).map_err(unknown)?;
+        }
+        options.keep.clone()
+    };
+    let names: Vec<String> = names
+        .into_iter()
+        .filter(|name| !options.ignore.contains(name))
+        .collect();
+    if names.is_empty() {
+        return Err(Error::NothingToCompare);
+    }
+    Ok(names)
+}
+
+/// Both sides, and how they are read.
+struct Side<'v> {
+    options: &'v PartsOptions,
+    context: &'v Context,
+    columns: Vec<String>,
+    read: AtomicU64,
+}
+
+impl Side<'_> {
+    fn reads_standard_input(&self) -> bool {
+        let sources = self.options.whole.iter().chain(&self.options.parts);
+        sources.into_iter().any(|path| *path == SourcePath::Standard)
+    }
+
+    fn open(&self, path: &SourcePath) -> Result<DelimitedReader, Error> {
+        let largest = usize::try_from(self.options.memory.0 / 4).unwrap_or(usize::MAX);
+        let input = Input::open(path)?;
+        let reader = DelimitedReader::open(input, &self.options.read, BATCH, largest)?;
+        Ok(reader)
+    }
+
+    /// The places of the columns that count in a source.
+    fn places(&self, path: &SourcePath, columns: &Columns) -> Result<Vec<usize>, Error> {
+        let options = self.options;
+        let places: Result<Vec<usize>, ColumnError> =
+            self.columns.iter().map(|name| columns.find(name)).collect();
+        let places = places.map_err(|problem| Error::ComparedColumn {
+            source_name: path.to_string(),
+            problem,
+        })?;
+        if options.keep.is_empty() {
+            let counts = |name: &&String| {
+                !self.columns.contains(name) && !options.ignore.contains(name)
+            };
+            if let Some(name) = columns.names().iter().find(counts) {
+                return Err(Error::SurplusColumn {
+                    source_name: path.to_string(),
+                    column: name.clone(),
+                    whole: options
+                        .whole
+                        .first()
+                        .map(ToString::to_string)
+                        .unwrap_or_default(),
+                });
+            }
+        }
+        Ok(places)
+    }
+
+    /// Reads sources and hands on the hashes of the records of each batch.
+    fn read(
+        &self,
+        sources: &[SourcePath],
+        take: &mut dyn FnMut(&[u128]),
+    ) -> Result<(), Error> {
+        let mut hashes = Vec::new();
+        let mut batch = Batch::default();
+        for path in sources {
+            let mut reader = self.open(path)?;
+            let places = self.places(path, reader.columns())?;
+            let mut hasher = RecordHasher::new(places, reader.columns().len());
+            let taken = reader.taken();
+            let mut before = 0;
+            while reader.next_batch(&mut batch)? {
+                self.context.check_cancelled()?;
+                hasher.hash_all(&mut batch, &mut hashes);
+                take(&hashes);
+                let now = taken.load(Ordering::Relaxed);
+                let all = self.read.fetch_add(now - before, Ordering::Relaxed) + now - before;
+                before = now;
+                self.context.observer.has_read(all);
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads the whole and the parts, each into something of its own.
+    fn both<T: Send>(
+        &self,
+        threads: bool,
+        start: impl Fn() -> T + Sync,
+        take: impl Fn(&mut T, &[u128], bool) + Sync,
+    ) -> Result<(T, T), Error> {
+        let one = |is_whole: bool| -> Result<T, Error> {
+            let sources = if is_whole {
+                &self.options.whole
+            } else {
+                &self.options.parts
+            };
+            let mut state = start();
+            self.read(sources, &mut |hashes| take(&mut state, hashes, is_whole))?;
+            Ok(state)
+        };
+        if !threads {
+            return Ok((one(true)?, one(false)?));
+        }
+        thread::scope(|scope| {
+            let whole = scope.spawn(|| one(true));
+            let parts = one(false);
+            let whole = match whole.join() {
+                Ok(whole) => whole,
+                Err(panic) => std::panic::resume_unwind(panic),
+            };
+            Ok((whole?, parts?))
+        })
+    }
+
+    /// Counts and names the records of some buckets.
+    fn name(&self, wanted: &[bool], check: &mut PartsCheck) -> Result<(), Error> {
+        let mut counts: HashMap<u128, Counts> = HashMap::new();
+        for is_whole in [true, false] {
+            let sources = if is_whole {
+                &self.options.whole
+            } else {
+                &self.options.parts
+            };
+            self.read(sources, &mut |hashes| {
+                for hash in hashes.iter().filter(|hash| wanted[bucket(**hash)]) {
+                    let counts = counts.entry(*hash).or_default();
+                    if is_whole {
+                        counts.whole += 1;
+                    } else {
+                        counts.parts += 1;
+                    }
+                }
+            })?;
+        }
+        counts.retain(|_, counts| counts.whole != counts.parts);
+        for counts in counts.values() {
+            let surplus = u64::from(counts.parts.saturating_sub(counts.whole));
+            check.missing_records += u64::from(counts.whole.saturating_sub(counts.parts));
+            if counts.whole == 0 {
+                check.extra_records += surplus;
+            } else {
+                check.doubled_records += surplus;
+            }
+        }
+        let list = self.options.list;
+        if check.missing.len() < list && counts.values().any(|counts| counts.is_missing()) {
+            self.find(&self.options.whole, &mut counts, true, check)?;
+        }
+        let surplus = counts.values().any(|counts| counts.is_surplus());
+        if surplus && (check.extra.len() < list || check.doubled.len() < list) {
+            self.find(&self.options.parts, &mut counts, false, check)?;
+        }
+        Ok(())
+    }
+
+    /// Finds where the records are that make the difference.
+    fn find(
+        &self,
+        sources: &[SourcePath],
+        counts: &mut HashMap<u128, Counts>,
+        missing: bool,
+        check: &mut PartsCheck,
+    ) -> Result<(), Error> {
+        let list = self.options.list;
+        let mut hashes = Vec::new();
+        let mut batch = Batch::default();
+        for path in sources {
+            let mut reader = self.open(path)?;
+            let places = self.places(path, reader.columns())?;
+            let mut hasher = RecordHasher::new(places.clone(), usize::MAX);
+            while reader.next_batch(&mut batch)? {
+                self.context.check_cancelled()?;
+                hasher.hash_all(&mut batch, &mut hashes);
+                for (record, hash) in hashes.iter().enumerate() {
+                    let Some(counts) = counts.get_mut(hash) else {
+                        continue;
+                    };
+                    counts.passed += 1;
+                    let named = if missing {
+                        // The first of its kind stands for all that are missing.
+                        counts.is_missing() && counts.passed == 1
+                    } else {
+                        counts.is_surplus() && counts.passed > counts.whole
+                    };
+                    let found = match (missing, counts.whole) {
+                        (true, _) => &mut check.missing,
+                        (false, 0) => &mut check.extra,
+                        (false, _) => &mut check.doubled,
+                    };
+                    if !named || found.len() >= list {
+                        continue;
+                    }
+                    let values = places.iter().map(|column| {
+                        String::from_utf8_lossy(&batch.field(record, *column).text()).into_owned()
+                    });
+                    found.push(FoundRecord {
+                        source: path.to_string(),
+                        line: batch.line(record),
+                        in_whole: counts.whole.into(),
+                        in_parts: counts.parts.into(),
+                        values: values.collect(),
+                        changed: None,
+                    });
+                }
+            }
+        }
+        for counts in counts.values_mut() {
+            counts.passed = 0;
+        }
+        Ok(())
+    }
+}
+
+/// Finds missing and extra records that differ in a single column: most likely one is the other,
+/// changed.
+fn pair_changed(check: &mut PartsCheck) {
+    if check.columns.len() < 2 {
+        return;
+    }
+    let mut paired = vec![false; check.extra.len()];
+    for missing in check.missing.iter_mut().take(COMPARED) {
+        for (place, extra) in check.extra.iter_mut().take(COMPARED).enumerate() {
+            if paired[place] {
+                continue;
+            }
+            let pairs = missing.values.iter().zip(&extra.values).enumerate();
+            let mut differing = pairs.filter(|(_, (one, other))| one != other);
+            if let (Some((column, (one, other))), None) = (differing.next(), differing.next()) {
+                let changed = (check.columns[column].clone(), one.clone(), other.clone());
+                extra.changed = Some(changed.clone());
+                missing.changed = Some(changed);
+                paired[place] = true;
+                break;
+            }
+        }
+    }
+}

@@ -1,0 +1,625 @@
+//! The steps of a job, made ready for the columns of its sources.
+//!
+//! # To whoever changes this
+//!
+//! A step may mark records as left out or rejected, and they are taken out of the batch before the
+//! next step. All that is counted of them is counted there and nowhere else: records by reason,
+//! and the totals of columns that are known at that point. What is read, less what is taken out
+//! here, is what the batches hold in the end; the ledger relies on that.
+
+use super::Step;
+use super::case::{CASE_COLUMN, Case, Cases};
+use super::declare::Declare;
+use super::error::{StepError, StepProblem};
+use super::filter::Filter;
+use super::layout::Layout;
+use super::lookup::{LookupError, Table, UnmatchedKeys};
+use super::set::Set;
+use super::sort::SortKey;
+use super::tidy::{Tidy, TidyTally};
+use super::total::Total;
+use super::{drop, keep, rename};
+use crate::expr::{ExprError, Scope, Type};
+use crate::record::{Batch, Columns, RejectedRecord};
+use crate::value::{Cells, Number};
+
+use serde::{Deserialize, Serialize};
+
+/// What to do with a record for which a step fails.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum OnError {
+    /// Refuse the run.
+    #[default]
+    Error,
+    /// Leave the record out.
+    Reject,
+}
+
+/// What a pipeline needs to know besides its steps.
+#[derive(Clone, Debug, Default)]
+pub struct PipelineOptions {
+    /// How cells are read.
+    pub cells: Cells,
+    /// What to do with records for which a step fails.
+    pub on_error: OnError,
+    /// Cases that records are told apart by.
+    pub cases: Vec<Case>,
+    /// The name for records of no case.
+    pub rest: Option<String>,
+    /// Columns that are summed up.
+    pub totals: Vec<String>,
+    /// Places of the source's columns that have no value, for `tidy`.
+    pub blank_columns: Vec<usize>,
+}
+
+/// Records that a step left out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LeftOutBy {
+    /// The step.
+    pub reason: LeftOutStep,
+    /// How many.
+    pub records: u64,
+    /// The totals of what is summed up, as far as it was known there.
+    pub totals: Vec<Number>,
+}
+
+/// Which step left records out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum LeftOutStep {
+    /// They have no value at all.
+    Empty,
+    /// A condition does not hold.
+    Where(String),
+    /// No case holds, and there is no name for the rest.
+    NoCase,
+}
+
+/// The steps of a job, ready for batches.
+#[derive(Clone, Debug)]
+pub struct Pipeline {
+    layout: Layout,
+    operations: Vec<Operation>,
+    sort: Vec<SortKey>,
+    cells: Cells,
+    on_error: OnError,
+    computed: usize,
+    totals: usize,
+    /// Names of the columns that are summed up.
+    total_names: Vec<String>,
+    left_out: Vec<LeftOutBy>,
+    rejected: u64,
+    totals_in: Vec<Number>,
+    totals_rejected: Vec<Number>,
+}
+
+#[derive(Clone, Debug)]
+enum Operation {
+    Tidy(Tidy),
+    Declare(Declare),
+    Lookup(Box<Table>),
+    Set(Set),
+    Filter(Filter),
+    Cases(Cases),
+    Total(Total),
+}
+
+/// Records of a batch for which a step fails.
+#[derive(Debug)]
+pub(super) struct Faults<'f> {
+    on_error: OnError,
+    found: &'f mut Vec<(usize, StepProblem)>,
+    /// The record that ends the run.
+    fatal: Option<usize>,
+}
+
+impl Faults<'_> {
+    /// Takes note of a record for which a step fails: an error, unless it is to be rejected.
+    pub(super) fn found(&mut self, record: usize, problem: StepProblem) -> Result<(), StepProblem> {
+        if self.on_error == OnError::Error {
+            self.fatal = Some(record);
+            return Err(problem);
+        }
+        self.reject(record, problem);
+        Ok(())
+    }
+
+    /// Rejects a record.
+    pub(super) fn reject(&mut self, record: usize, problem: StepProblem) {
+        self.found.push((record, problem));
+    }
+}
+
+impl Pipeline {
+    /// Makes the steps ready for records of these columns. Tables are read here.
+    ///
+    /// # Errors
+    ///
+    /// [`StepError`] for a step that cannot be taken.
+    pub fn new(
+        steps: &[Step],
+        columns: &Columns,
+        options: PipelineOptions,
+    ) -> Result<Self, StepError> {
+        let mut pipeline = Self {
+            layout: Layout::of_source(columns),
+            operations: Vec::new(),
+            sort: Vec::new(),
+            cells: options.cells,
+            on_error: options.on_error,
+            computed: 0,
+            totals: options.totals.len(),
+            total_names: options.totals.clone(),
+            left_out: Vec::new(),
+            rejected: 0,
+            totals_in: vec![Number::ZERO; options.totals.len()],
+            totals_rejected: vec![Number::ZERO; options.totals.len()],
+        };
+        let mut tables = Vec::new();
+        for step in steps {
+            tables.push(match step {
+                Step::Lookup(lookup) => Some(Table::read(lookup)?),
+                _ => None,
+            });
+        }
+        for (place, step) in steps.iter().enumerate() {
+            let later = later_columns(&steps[place..], &tables[place..]);
+            let table = tables[place].take();
+            pipeline.add(step, table, &later, &options.blank_columns)?;
+        }
+        if !options.cases.is_empty() {
+            pipeline.add_cases(&options.cases, options.rest)?;
+        }
+        for (place, name) in options.totals.iter().enumerate() {
+            pipeline.add_total(name, place)?;
+        }
+        pipeline.computed = pipeline.layout.slots() - columns.len();
+        Ok(pipeline)
+    }
+
+    fn add(
+        &mut self,
+        step: &Step,
+        table: Option<Table>,
+        later: &[(String, &'static str)],
+        blank_columns: &[usize],
+    ) -> Result<(), StepError> {
+        let option = step.option();
+        let column = |problem| StepError::Column { option, problem };
+        let layout = &mut self.layout;
+        match step {
+            Step::Tidy => {
+                let mut tidy = Tidy::default();
+                let places: Vec<usize> = layout
+                    .columns()
+                    .iter()
+                    .enumerate()
+                    .filter(|(_, column)| {
+                        !column.computed && blank_columns.contains(&column.slot)
+                    })
+                    .map(|(place, _)| place)
+                    .collect();
+                tidy.tally.columns = places
+                    .iter()
+                    .map(|place| layout.columns()[*place].name.clone())
+                    .collect();
+                layout.drop(&places);
+                self.operations.push(Operation::Tidy(tidy));
+            }
+            Step::Type { column: name, is } => {
+                let place = layout.place(name).map_err(column)?;
+                let found = layout.column_mut(place);
+                found.kind = Some(*is).into();
+                self.operations.push(Operation::Declare(Declare {
+                    name: name.clone(),
+                    slot: found.slot,
+                    computed: found.computed,
+                    is: *is,
+                }));
+            }
+            Step::Lookup(_) => {
+                let Some(mut table) = table else {
+                    return Ok(());
+                };
+                let place = layout.place(table.column()).map_err(column)?;
+                let slot = layout.columns()[place].slot;
+                let taken = table.names().iter().find(|name| layout.place(name).is_ok());
+                if let Some(name) = taken {
+                    let name = name.clone();
+                    return Err(StepError::Exists { option, name });
+                }
+                let mut slots = Vec::new();
+                for name in table.names() {
+                    let slot = layout.new_slot();
+                    layout.set(name, slot, Type::Cell);
+                    slots.push(slot);
+                }
+                table.place(slot, slots);
+                self.operations.push(Operation::Lookup(Box::new(table)));
+            }
+            Step::Set { name, value } => {
+                if name.trim().is_empty() {
+                    return Err(StepError::NoName { option });
+                }
+                let columns = layout.scope();
+                let scope = Scope {
+                    columns: &columns,
+                    later,
+                };
+                let value = value
+                    .compile(&scope)
+                    .map_err(|problem| StepError::Expression { option, problem })?;
+                let slot = layout.new_slot();
+                let kind = match value.kind() {
+                    Type::Null | Type::Interval => Type::Cell,
+                    kind => kind,
+                };
+                layout.set(name, slot, kind);
+                let name = name.clone();
+                self.operations
+                    .push(Operation::Set(Set { name, slot, value }));
+            }
+            Step::Where(condition) => {
+                let columns = layout.scope();
+                let scope = Scope {
+                    columns: &columns,
+                    later,
+                };
+                let text = condition.to_string();
+                let condition = condition
+                    .compile_condition(&scope)
+                    .map_err(|problem| StepError::Expression { option, problem })?;
+                self.operations
+                    .push(Operation::Filter(Filter { text, condition }));
+            }
+            Step::Rename { from, to } => rename::apply(from, to, layout)?,
+            Step::Keep(names) => keep::apply(names, layout).map_err(column)?,
+            Step::Drop(names) => drop::apply(names, layout).map_err(column)?,
+            Step::Sort(by) => {
+                // What is sorted later is what counts more.
+                let mut keys = Vec::new();
+                for by in by {
+                    let place = layout.place(&by.column).map_err(column)?;
+                    let found = &layout.columns()[place];
+                    keys.push(SortKey {
+                        name: by.column.clone(),
+                        slot: found.slot,
+                        descending: by.descending,
+                        kind: found.kind,
+                        computed: found.computed,
+                    });
+                }
+                keys.append(&mut self.sort);
+                self.sort = keys;
+            }
+        }
+        if self.layout.columns().is_empty() {
+            return Err(StepError::NoColumn { option });
+        }
+        Ok(())
+    }
+
+    fn add_cases(&mut self, cases: &[Case], rest: Option<String>) -> Result<(), StepError> {
+        let columns = self.layout.scope_with_dropped();
+        let scope = Scope {
+            columns: &columns,
+            later: &[],
+        };
+        let mut checked: Vec<(String, _, u64)> = Vec::new();
+        for Case { name, when } in cases {
+            let twice = checked.iter().any(|(known, ..)| known == name);
+            if twice || rest.as_ref() == Some(name) {
+                let name = name.clone();
+                return Err(StepError::CaseTwice { name });
+            }
+            if name.trim().is_empty() {
+                return Err(StepError::NoName { option: "--case" });
+            }
+            let condition = when
+                .compile_condition(&scope)
+                .map_err(|problem: ExprError| StepError::Expression {
+                    option: "--case",
+                    problem,
+                })?;
+            checked.push((name.clone(), condition, 0));
+        }
+        let slot = self.layout.new_slot();
+        self.layout.add_hidden(CASE_COLUMN, slot);
+        self.operations.push(Operation::Cases(Cases {
+            slot,
+            cases: checked,
+            rest,
+        }));
+        Ok(())
+    }
+
+    /// Puts a total where its column is first known.
+    fn add_total(&mut self, name: &str, place: usize) -> Result<(), StepError> {
+        let found = self
+            .layout
+            .find(name)
+            .map_err(|problem| StepError::Column {
+                option: "--total",
+                problem,
+            })?;
+        let slot = found.slot;
+        let made = self.operations.iter().position(|operation| match operation {
+            Operation::Set(set) => set.slot == slot,
+            Operation::Lookup(table) => table.makes(slot),
+            Operation::Cases(cases) => cases.slot == slot,
+            _ => false,
+        });
+        let total = Operation::Total(Total {
+            name: name.to_owned(),
+            slot,
+            place,
+        });
+        self.operations.insert(made.map_or(0, |made| made + 1), total);
+        Ok(())
+    }
+
+    /// The columns as they are written.
+    pub fn layout(&self) -> &Layout {
+        &self.layout
+    }
+
+    /// What records are put in order by; nothing if they stay in that of the source.
+    pub fn sort(&self) -> &[SortKey] {
+        &self.sort
+    }
+
+    /// How cells are read.
+    pub fn cells(&self) -> &Cells {
+        &self.cells
+    }
+
+    /// What to do with records for which a step fails.
+    pub fn on_error(&self) -> OnError {
+        self.on_error
+    }
+
+    /// How many columns are computed.
+    pub fn computed(&self) -> usize {
+        self.computed
+    }
+
+    /// Takes all steps for the records of a batch. Those that are left out or rejected are gone
+    /// from it afterwards; the rejected ones are among its rejected records.
+    ///
+    /// # Errors
+    ///
+    /// The line of the first record for which a step fails, if such records are not to be
+    /// rejected, and why.
+    pub fn apply(&mut self, batch: &mut Batch) -> Result<(), (u64, StepProblem)> {
+        if self.operations.is_empty() {
+            return Ok(());
+        }
+        batch.clear_computed(self.computed, self.totals);
+        let mut operations = std::mem::take(&mut self.operations);
+        let mut left_out: Vec<bool> = Vec::new();
+        let mut found = Vec::new();
+        let mut result = Ok(());
+        for operation in &mut operations {
+            left_out.clear();
+            left_out.resize(batch.len(), false);
+            found.clear();
+            let mut faults = Faults {
+                on_error: self.on_error,
+                found: &mut found,
+                fatal: None,
+            };
+            let cells = &self.cells;
+            let (done, reason) = match operation {
+                Operation::Tidy(tidy) => {
+                    tidy.apply(batch, &mut left_out);
+                    (Ok(()), Some(LeftOutStep::Empty))
+                }
+                Operation::Declare(declare) => (declare.apply(batch, cells, &mut faults), None),
+                Operation::Lookup(table) => (table.apply(batch, &mut faults), None),
+                Operation::Set(set) => (set.apply(batch, cells, &mut faults), None),
+                Operation::Total(total) => (total.apply(batch, cells, &mut faults), None),
+                Operation::Filter(filter) => (
+                    filter.apply(batch, cells, &mut left_out, &mut faults),
+                    Some(LeftOutStep::Where(filter.text.clone())),
+                ),
+                Operation::Cases(cases) => (
+                    cases.apply(batch, cells, &mut left_out, &mut faults),
+                    Some(LeftOutStep::NoCase),
+                ),
+            };
+            if let Err(problem) = done {
+                let line = faults.fatal.map_or(0, |record| batch.line(record));
+                result = Err((line, problem));
+                break;
+            }
+            if let Operation::Total(total) = operation
+                && let Err(problem) =
+                    self.add_up(total.place, Sum::In, &batch.numbers[total.place])
+            {
+                result = Err((batch.first_line, problem));
+                break;
+            }
+            if let Err(problem) = self.take_out(batch, reason, &left_out, &mut found) {
+                result = Err((batch.first_line, problem));
+                break;
+            }
+        }
+        self.operations = operations;
+        batch.rejected.sort_by_key(|rejected| rejected.line);
+        result
+    }
+
+    /// Takes the records out of a batch that are marked, and counts them.
+    fn take_out(
+        &mut self,
+        batch: &mut Batch,
+        reason: Option<LeftOutStep>,
+        left_out: &[bool],
+        found: &mut Vec<(usize, StepProblem)>,
+    ) -> Result<(), StepProblem> {
+        let count = left_out.iter().filter(|left_out| **left_out).count();
+        if count == 0 && found.is_empty() {
+            return Ok(());
+        }
+        let mut keep: Vec<bool> = left_out.iter().map(|left_out| !left_out).collect();
+        if let Some(reason) = reason.filter(|_| count > 0) {
+            let known = self.left_out.iter().position(|entry| entry.reason == reason);
+            let place = known.unwrap_or_else(|| {
+                self.left_out.push(LeftOutBy {
+                    reason,
+                    records: 0,
+                    totals: vec![Number::ZERO; self.totals],
+                });
+                self.left_out.len() - 1
+            });
+            self.left_out[place].records += count as u64;
+            for total in 0..self.totals {
+                let marked = batch.numbers[total].iter().zip(left_out);
+                let numbers: Vec<Number> = marked
+                    .filter(|(_, left_out)| **left_out)
+                    .map(|(number, _)| *number)
+                    .collect();
+                self.add_up(total, Sum::LeftOut(place), &numbers)?;
+            }
+        }
+        self.rejected += found.len() as u64;
+        for (record, problem) in found.drain(..) {
+            keep[record] = false;
+            batch.rejected.push(RejectedRecord {
+                line: batch.line(record),
+                reason: problem.to_string(),
+                raw: batch.original(record).to_vec(),
+            });
+            for total in 0..self.totals {
+                if let Some(number) = batch.numbers[total].get(record).copied() {
+                    self.add_up(total, Sum::Rejected, &[number])?;
+                }
+            }
+        }
+        batch.retain(&keep);
+        Ok(())
+    }
+
+    /// Adds numbers to one of the sums of a total.
+    fn add_up(&mut self, total: usize, sum: Sum, numbers: &[Number]) -> Result<(), StepProblem> {
+        let sum = match sum {
+            Sum::In => &mut self.totals_in[total],
+            Sum::Rejected => &mut self.totals_rejected[total],
+            Sum::LeftOut(place) => &mut self.left_out[place].totals[total],
+        };
+        for number in numbers {
+            *sum = sum.plus(*number).map_err(|_| StepProblem::Sum {
+                column: self.total_names[total].clone(),
+            })?;
+        }
+        Ok(())
+    }
+
+    /// Rejects one record of a batch for a reason that shows after the steps.
+    ///
+    /// # Errors
+    ///
+    /// If a sum has too many digits.
+    pub fn reject(
+        &mut self,
+        batch: &mut Batch,
+        record: usize,
+        reason: String,
+    ) -> Result<(), StepProblem> {
+        batch.rejected.push(RejectedRecord {
+            line: batch.line(record),
+            reason,
+            raw: batch.original(record).to_vec(),
+        });
+        self.rejected += 1;
+        for total in 0..self.totals {
+            if let Some(number) = batch.numbers[total].get(record).copied() {
+                self.add_up(total, Sum::Rejected, &[number])?;
+            }
+        }
+        let mut keep = vec![true; batch.len()];
+        keep[record] = false;
+        batch.retain(&keep);
+        Ok(())
+    }
+
+    /// Records that steps have left out so far, by reason.
+    pub fn left_out(&self) -> &[LeftOutBy] {
+        &self.left_out
+    }
+
+    /// Records that steps have rejected so far.
+    pub fn rejected(&self) -> u64 {
+        self.rejected
+    }
+
+    /// Names of the columns that are summed up, each with its sum over all records that came in,
+    /// and over those that were rejected.
+    pub fn totals(&self) -> impl Iterator<Item = (&str, Number, Number)> {
+        let sums = self.totals_in.iter().zip(&self.totals_rejected);
+        self.total_names
+            .iter()
+            .zip(sums)
+            .map(|(name, (all, rejected))| (name.as_str(), *all, *rejected))
+    }
+
+    /// What `tidy` has done, if it is one of the steps.
+    pub fn tidied(&self) -> Option<&TidyTally> {
+        self.operations.iter().find_map(|operation| match operation {
+            Operation::Tidy(tidy) => Some(&tidy.tally),
+            _ => None,
+        })
+    }
+
+    /// Names of cases that held for no record so far.
+    pub fn unused_cases(&self) -> Vec<String> {
+        self.operations
+            .iter()
+            .find_map(|operation| match operation {
+                Operation::Cases(cases) => Some(cases.unused()),
+                _ => None,
+            })
+            .unwrap_or_default()
+    }
+
+    /// Keys that tables did not have.
+    ///
+    /// # Errors
+    ///
+    /// [`LookupError`] if there are any and the run is to be refused for it.
+    pub fn unmatched(&self) -> Result<Vec<UnmatchedKeys>, LookupError> {
+        let mut all = Vec::new();
+        for operation in &self.operations {
+            if let Operation::Lookup(table) = operation {
+                all.extend(table.finish()?);
+            }
+        }
+        Ok(all)
+    }
+}
+
+/// Which sum of a total.
+#[derive(Clone, Copy, Debug)]
+enum Sum {
+    In,
+    Rejected,
+    LeftOut(usize),
+}
+
+/// The columns that steps make, each with its step.
+fn later_columns(steps: &[Step], tables: &[Option<Table>]) -> Vec<(String, &'static str)> {
+    let mut later = Vec::new();
+    for (step, table) in steps.iter().zip(tables) {
+        let option = step.option();
+        match step {
+            Step::Set { name, .. } => later.push((name.clone(), option)),
+            Step::Rename { to, .. } => later.push((to.clone(), option)),
+            Step::Lookup(_) => {
+                let names = table.iter().flat_map(|table| table.names());
+                later.extend(names.map(|name| (name.clone(), option)));
+            }
+            _ => {}
+        }
+    }
+    later
+}

@@ -1,0 +1,25 @@
+//! `rename`: a column under another name, in its place.
+
+use super::error::StepError;
+use super::layout::Layout;
+
+const OPTION: &str = "--rename";
+
+pub(super) fn apply(from: &str, to: &str, layout: &mut Layout) -> Result<(), StepError> {
+    let column = |problem| StepError::Column {
+        option: OPTION,
+        problem,
+    };
+    let place = layout.place(from).map_err(column)?;
+    if to.trim().is_empty() {
+        return Err(StepError::NoName { option: OPTION });
+    }
+    if from != to && layout.place(to).is_ok() {
+        return Err(StepError::Exists {
+            option: OPTION,
+            name: to.to_owned(),
+        });
+    }
+    layout.rename(place, to);
+    Ok(())
+}

@@ -1,0 +1,42 @@
+//! `set`: a column computed from others.
+
+use super::error::StepProblem;
+use super::pipeline::Faults;
+use crate::expr::Compiled;
+use crate::record::Batch;
+use crate::value::Cells;
+
+#[derive(Clone, Debug)]
+pub(super) struct Set {
+    pub(super) name: String,
+    pub(super) slot: usize,
+    pub(super) value: Compiled,
+}
+
+impl Set {
+    pub(super) fn apply(
+        &self,
+        batch: &mut Batch,
+        cells: &Cells,
+        faults: &mut Faults<'_>,
+    ) -> Result<(), StepProblem> {
+        let mut values = batch.take_computed(self.slot);
+        for record in 0..batch.len() {
+            let written = values.push_with(|out| {
+                self.value
+                    .evaluate(batch, record, cells)
+                    .map(|value| value.write(cells.mark, out))
+            });
+            if let Err(problem) = written {
+                let problem = StepProblem::Evaluate {
+                    option: "--set",
+                    name: self.name.clone(),
+                    problem,
+                };
+                faults.found(record, problem)?;
+            }
+        }
+        batch.put_back(self.slot, values);
+        Ok(())
+    }
+}

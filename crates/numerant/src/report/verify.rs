@@ -1,0 +1,197 @@
+//! What came of verifying.
+
+use std::io::{self, Write};
+
+use numerant_core::engine::{ChangedOutput, FoundRecord, LedgerCheck, PartsCheck};
+
+use super::table::visible;
+use super::words::{
+    BAD, FAINT, GOOD, HEADING, bytes, counted, decimal, files, folder, number, records,
+};
+
+/// Files of each kind that are listed.
+const LISTED: usize = 20;
+
+/// Values of a record that are shown.
+const VALUES: usize = 8;
+
+/// What came of holding files against a ledger.
+pub(super) fn ledger(out: &mut impl Write, check: &LedgerCheck) -> io::Result<()> {
+    writeln!(
+        out,
+        "{HEADING}{}: {} with {} in {}{HEADING:#}",
+        check.ledger,
+        files(check.outputs),
+        records(check.records),
+        folder(&check.out)
+    )?;
+    if check.unbalanced {
+        writeln!(
+            out,
+            "  {BAD}the ledger{BAD:#} does not add up: it was changed, or is damaged"
+        )?;
+    }
+    list(out, "missing", &check.missing, |path| path.clone())?;
+    list(out, "changed", &check.changed, changed)?;
+    list(out, "extra", &check.extra, |path| {
+        format!("{path}, which the ledger does not name")
+    })?;
+    if check.others > 0 {
+        let others = counted(check.others, "other file is", "other files are");
+        writeln!(out, "  {FAINT}{others} in the folder too{FAINT:#}")?;
+    }
+    if check.holds {
+        writeln!(
+            out,
+            "{GOOD}holds{GOOD:#}: every file is there, byte for byte ({} read)",
+            bytes(check.bytes)
+        )
+    } else {
+        writeln!(out, "{BAD}does not hold{BAD:#}")
+    }
+}
+
+fn list<T>(
+    out: &mut impl Write,
+    label: &str,
+    items: &[T],
+    show: impl Fn(&T) -> String,
+) -> io::Result<()> {
+    for item in items.iter().take(LISTED) {
+        writeln!(out, "  {BAD}{label:<8}{BAD:#} {}", show(item))?;
+    }
+    if items.len() > LISTED {
+        let left = items.len() - LISTED;
+        writeln!(out, "  {BAD}{label:<8}{BAD:#} and {} more", number(left as u64))?;
+    }
+    Ok(())
+}
+
+fn changed(changed: &ChangedOutput) -> String {
+    let mut what = Vec::new();
+    if let Some((then, now)) = changed.bytes {
+        what.push(difference(then, now, "byte", "bytes"));
+    }
+    if let Some((then, now)) = changed.records {
+        what.push(difference(then, now, "record", "records"));
+    }
+    for (column, then, now) in &changed.sums {
+        what.push(format!(
+            "{column} {} and not {}",
+            decimal(*now),
+            decimal(*then)
+        ));
+    }
+    if let Some(reason) = &changed.unreadable {
+        what.push(format!("it cannot be read any more ({reason})"));
+    }
+    if what.is_empty() {
+        what.push("as many bytes, but other ones".to_owned());
+    }
+    format!("{}: {}", changed.path, what.join(", "))
+}
+
+fn difference(then: u64, now: u64, one: &str, many: &str) -> String {
+    if now > then {
+        format!("{} more", counted(now - then, one, many))
+    } else {
+        format!("{} fewer", counted(then - now, one, many))
+    }
+}
+
+/// What came of holding parts against the whole.
+pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> {
+    writeln!(
+        out,
+        "{HEADING}the whole, {}: {}; the parts, {}: {}{HEADING:#}",
+        files(check.whole_files),
+        records(check.whole.records),
+        files(check.parts_files),
+        records(check.parts.records)
+    )?;
+    writeln!(
+        out,
+        "  {FAINT}{} compared: {}{FAINT:#}",
+        counted(check.columns.len() as u64, "column", "columns"),
+        check.columns.join(", ")
+    )?;
+    if check.holds {
+        writeln!(
+            out,
+            "{GOOD}holds{GOOD:#}: the parts have exactly the records of the whole, digest {}",
+            check.whole.digest
+        )?;
+        return Ok(());
+    }
+    for (label, found, count) in [
+        ("missing", &check.missing, check.missing_records),
+        ("extra", &check.extra, check.extra_records),
+        ("doubled", &check.doubled, check.doubled_records),
+    ] {
+        let mut told = 0;
+        for record in found.iter().take(LISTED) {
+            told += if label == "missing" {
+                record.in_whole - record.in_parts
+            } else {
+                1
+            };
+            writeln!(
+                out,
+                "  {BAD}{label:<8}{BAD:#} {}",
+                place(record, &check.columns, label)
+            )?;
+        }
+        if count > told {
+            let more = number(count - told);
+            writeln!(out, "  {BAD}{label:<8}{BAD:#} and {more} more")?;
+        }
+    }
+    writeln!(
+        out,
+        "{BAD}does not hold{BAD:#}: {} missing, {} extra, {} doubled",
+        records(check.missing_records),
+        number(check.extra_records),
+        number(check.doubled_records)
+    )
+}
+
+fn place(record: &FoundRecord, columns: &[String], label: &str) -> String {
+    let mut text = format!("{}, line {}: ", record.source, number(record.line));
+    if let Some((column, whole, part)) = &record.changed {
+        let (whole, part) = (visible(whole), visible(part));
+        let first = record.values.first().map(|value| visible(value));
+        let first = first.unwrap_or_default();
+        let name = columns.first().map_or("", String::as_str);
+        text.push_str(&format!(
+            "{name} {first}: {column} is '{whole}' in the whole and '{part}' in the part"
+        ));
+        return text;
+    }
+    let values: Vec<String> = record
+        .values
+        .iter()
+        .take(VALUES)
+        .map(|value| visible(value))
+        .collect();
+    text.push_str(&values.join(" | "));
+    if record.values.len() > VALUES {
+        text.push_str(" | …");
+    }
+    if label == "doubled" || record.in_whole + record.in_parts > 1 {
+        text.push_str(&format!(
+            " ({} in the whole, {} in the parts)",
+            times(record.in_whole),
+            times(record.in_parts)
+        ));
+    }
+    text
+}
+
+fn times(count: u64) -> String {
+    match count {
+        0 => "never".to_owned(),
+        1 => "once".to_owned(),
+        2 => "twice".to_owned(),
+        count => format!("{} times", number(count)),
+    }
+}
