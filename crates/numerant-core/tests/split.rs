@@ -21,6 +21,7 @@ fn context() -> Context {
         observer: Arc::new(Unobserved),
         open_files: 30,
         processors: 2,
+        temporary: std::env::temp_dir(),
     }
 }
 

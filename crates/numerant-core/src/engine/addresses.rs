@@ -511,7 +511,8 @@ impl Addresses {
 
     fn note_clash(&mut self, path: &str) {
         self.clashed.count += 1;
-        if self.clashed.examples.len() < EXAMPLES && !self.clashed.examples.iter().any(|e| e == path)
+        if self.clashed.examples.len() < EXAMPLES
+            && !self.clashed.examples.iter().any(|e| e == path)
         {
             self.clashed.examples.push(path.to_owned());
         }

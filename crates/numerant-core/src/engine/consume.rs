@@ -7,8 +7,8 @@ use super::Error;
 use super::produce::{Message, Routed, SourceBegins};
 use crate::job::Job;
 use crate::ledger::Reject;
-use crate::record::RejectedRecord;
 use crate::output::{OutputError, SideFile, SinkError, Sinks};
+use crate::record::RejectedRecord;
 use crate::route::NOWHERE;
 
 /// Rejected records that the ledger names.
@@ -93,11 +93,15 @@ impl Consumer {
             for (record, &group) in routed.outputs.iter().enumerate() {
                 if group != NOWHERE {
                     let sink = group as usize;
-                    self.encoded.clear();
-                    let encoded = encoder.record(&routed.batch, record, &mut self.encoded);
-                    encoded.map_err(|problem| self.encode_error(sink, problem))?;
-                    self.append(sink)?;
-                    self.records[sink] += 1;
+                    let batch = &routed.batch;
+                    let written = self.sinks.append_with(sink, &mut self.encoded, |out| {
+                        encoder.record(batch, record, out)
+                    });
+                    match written {
+                        Ok(Ok(())) => self.records[sink] += 1,
+                        Ok(Err(error)) => return Err(self.sink_error(error)),
+                        Err(problem) => return Err(self.encode_error(sink, problem)),
+                    }
                 }
             }
         }

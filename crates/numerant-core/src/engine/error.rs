@@ -47,7 +47,7 @@ pub enum Error {
     },
     /// A step cannot be taken as it is.
     #[error(transparent)]
-    Step(#[from] StepError),
+    Step(Box<StepError>),
     /// A step fails for a record.
     #[error("{source_name}, line {line}: {problem}")]
     Record {
@@ -56,7 +56,7 @@ pub enum Error {
         /// The line, from 1.
         line: u64,
         /// What is wrong.
-        problem: StepProblem,
+        problem: Box<StepProblem>,
     },
     /// A record is larger than an output may be.
     #[error("{source_name}, line {line}: with the header this record takes {bytes} bytes, and --max-size is {most}", most = .most.0)]
@@ -137,7 +137,9 @@ pub enum Error {
         whole: String,
     },
     /// Parts that are not the whole, where one of them can be read only once.
-    #[error("the parts are not the whole: {whole} records and {parts}; standard input cannot be read again to name them")]
+    #[error(
+        "the parts are not the whole: {whole} records and {parts}; standard input cannot be read again to name them"
+    )]
     PartsOnce {
         /// Records of the whole.
         whole: u64,
@@ -166,13 +168,19 @@ pub enum Fault {
     Interrupted,
 }
 
+impl From<StepError> for Error {
+    fn from(problem: StepError) -> Self {
+        Self::Step(Box::new(problem))
+    }
+}
+
 impl Error {
     /// A step that fails for the record on this line.
     pub(super) fn step(source_name: String, line: u64, problem: StepProblem) -> Self {
         Self::Record {
             source_name,
             line,
-            problem,
+            problem: Box::new(problem),
         }
     }
 
@@ -205,9 +213,11 @@ impl Error {
         match self {
             Self::Job(_) | Self::Column { .. } | Self::NothingToCompare => Fault::Job,
             // What is wrong with a table is the fault of the table.
-            Self::Step(StepError::Lookup(LookupError::Key { .. })) => Fault::Job,
-            Self::Step(StepError::Lookup(_)) => Fault::Data,
-            Self::Step(_) => Fault::Job,
+            Self::Step(problem) => match **problem {
+                StepError::Lookup(LookupError::Key { .. }) => Fault::Job,
+                StepError::Lookup(_) => Fault::Data,
+                _ => Fault::Job,
+            },
             Self::Interrupted => Fault::Interrupted,
             _ => Fault::Data,
         }

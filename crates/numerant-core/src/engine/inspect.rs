@@ -198,19 +198,13 @@ pub fn inspect(
         dialect.prepare(&mut batch, width);
         batch.clear_computed(pipeline.computed(), 0);
         let mut reindex = Reindex::default();
-        while records.len() < show
-            && sorted
-                .next_batch(&mut batch, BATCH)
-                .map_err(sorting)?
-        {
+        while records.len() < show && sorted.next_batch(&mut batch, BATCH).map_err(sorting)? {
             reindex.fill(&mut batch);
             take_records(&batch, &slots, show, &mut records);
             batch.clear_computed(pipeline.computed(), 0);
         }
     }
-    let unmatched = pipeline
-        .unmatched()
-        .map_err(crate::step::StepError::from)?;
+    let unmatched = pipeline.unmatched().map_err(crate::step::StepError::from)?;
     let columns = pipeline
         .layout()
         .columns()

@@ -28,10 +28,11 @@ pub use addresses::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refus
 use consume::Consumer;
 pub use error::{Error, Fault};
 pub use inspect::{ColumnProfile, Distinct, Inspection, ValueCount, ValueCounts, inspect, values};
-pub use verify::{
-    ChangedOutput, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, verify_ledger, verify_parts,
-};
 use produce::{Message, Produced, Producer, Routed};
+pub use verify::{
+    ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, verify_ledger,
+    verify_parts,
+};
 
 use crate::job::Job;
 use crate::ledger::{Ledger, OutputEntry};
@@ -264,7 +265,7 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
             path: path.clone(),
             records: records[output],
             bytes: Some(consumer.bytes(output)),
-            sha256: consumer.digest(output),
+            blake3: consumer.digest(output),
             sums: std::mem::take(&mut produced.sums[output]),
             ..OutputEntry::default()
         });

@@ -261,15 +261,21 @@ impl Producer {
         let keep_line_ends = self.job.write.line_end.is_none() && out.line_end == from.line_end;
         let layout = self.pipeline.layout();
         let width = reader.columns().len();
+        let mut above = header(reader.header(), layout);
+        if let Some((header, _)) = &mut above {
+            from.bring(header);
+        }
         let encoder: Arc<dyn RecordEncoder> = Arc::new(DelimitedEncoder::new(
             from,
             out,
             layout.selection(width),
             width,
-            header(reader.header(), layout),
+            above,
             keep_line_ends,
         ));
-        let as_it_stands = reader.header().map(|header| (header.first_as_batch(), None));
+        let as_it_stands = reader
+            .header()
+            .map(|header| (header.first_as_batch(), None));
         let reject_encoder =
             DelimitedEncoder::new(dialect, dialect, None, width, as_it_stands, true);
         self.encoder = Some(Arc::clone(&encoder));
@@ -494,9 +500,8 @@ impl Producer {
             .finish(&self.router, &self.divider, records)?;
         let named = self.addresses.into_named();
         let totals = self.sums.len();
-        let sums_of = |output: usize| -> Vec<Number> {
-            self.sums.iter().map(|sums| sums[output]).collect()
-        };
+        let sums_of =
+            |output: usize| -> Vec<Number> { self.sums.iter().map(|sums| sums[output]).collect() };
         let mut sums: Vec<Vec<Number>> = (0..outputs).map(sums_of).collect();
         let mut left_out = Vec::new();
         for entry in self.pipeline.left_out() {
@@ -539,16 +544,18 @@ impl Producer {
             // Some were handed on before it was known that the output would not be written.
             let handed_on = std::mem::take(&mut records[output]);
             let of_output = std::mem::take(&mut sums[output]);
-            let place = *places.entry((reason, path)).or_insert_with_key(|(reason, path)| {
-                left_out.push(LeftOut {
-                    reason: *reason,
-                    condition: None,
-                    path: Some(path.clone()),
-                    records: 0,
-                    sums: vec![Number::ZERO; totals],
+            let place = *places
+                .entry((reason, path))
+                .or_insert_with_key(|(reason, path)| {
+                    left_out.push(LeftOut {
+                        reason: *reason,
+                        condition: None,
+                        path: Some(path.clone()),
+                        records: 0,
+                        sums: vec![Number::ZERO; totals],
+                    });
+                    left_out.len() - 1
                 });
-                left_out.len() - 1
-            });
             left_out[place].records += self.diverted[output] + handed_on;
             for (sum, number) in left_out[place].sums.iter_mut().zip(of_output) {
                 *sum = sum.plus(number).map_err(|_| Error::Sum {

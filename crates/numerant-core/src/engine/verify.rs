@@ -4,4 +4,4 @@ mod ledger;
 mod parts;
 
 pub use ledger::{ChangedOutput, LedgerCheck, verify_ledger};
-pub use parts::{FoundRecord, PartsCheck, PartsOptions, verify_parts};
+pub use parts::{ChangedValue, FoundRecord, PartsCheck, PartsOptions, verify_parts};

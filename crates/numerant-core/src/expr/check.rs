@@ -8,8 +8,8 @@ use std::borrow::Cow;
 
 use sqlparser::ast::{
     BinaryOperator, CastKind, CeilFloorKind, CharacterLength, DataType, DateTimeField,
-    ExactNumberInfo, Expr, Function as Call, FunctionArg, FunctionArgExpr, FunctionArguments, Ident,
-    ObjectNamePart, Spanned, TrimWhereField, UnaryOperator, Value as Literal,
+    ExactNumberInfo, Expr, Function as Call, FunctionArg, FunctionArgExpr, FunctionArguments,
+    Ident, ObjectNamePart, Spanned, TrimWhereField, UnaryOperator, Value as Literal,
 };
 
 use super::error::{ExprError, ExprProblem};
@@ -54,7 +54,15 @@ pub(super) const FUNCTIONS: [&str; 26] = [
 ];
 
 const AGGREGATES: [&str; 9] = [
-    "SUM", "COUNT", "AVG", "MIN", "MAX", "EVERY", "ANY_VALUE", "LISTAGG", "ROW_NUMBER",
+    "SUM",
+    "COUNT",
+    "AVG",
+    "MIN",
+    "MAX",
+    "EVERY",
+    "ANY_VALUE",
+    "LISTAGG",
+    "ROW_NUMBER",
 ];
 
 /// The columns that an expression may name.
@@ -214,10 +222,10 @@ impl<'c> Check<'c> {
                 let mut arguments = vec![self.typed(expr, Type::Text, "SUBSTRING")?];
                 match substring_from {
                     Some(from) => arguments.push(self.typed(from, Type::Number, "FROM")?),
-                    None => arguments.push(Node::Constant(Value::Number(Number {
-                        units: 1,
-                        scale: 0,
-                    }))),
+                    None => {
+                        let first = Number { units: 1, scale: 0 };
+                        arguments.push(Node::Constant(Value::Number(first)));
+                    }
                 }
                 if let Some(length) = substring_for {
                     arguments.push(self.typed(length, Type::Number, "FOR")?);
@@ -335,11 +343,11 @@ impl<'c> Check<'c> {
                 let names: Vec<String> = columns.map(|column| column.name.clone()).collect();
                 let near = nearest(&name.value, names.iter().map(String::as_str));
                 ExprProblem::Column {
-                    problem: ColumnError {
+                    problem: Box::new(ColumnError {
                         name: name.value.clone(),
                         nearest: near.map(str::to_owned),
                         columns: names,
-                    },
+                    }),
                     quoted: name.quote_style.is_some(),
                 }
             }
@@ -489,7 +497,10 @@ impl<'c> Check<'c> {
         };
         if let Some(comparison) = comparison {
             let sign = op.to_string();
-            let [one, other] = self.alike(tree, &sign, [left, right])?;
+            let (nodes, kind) = self.unified(tree, &sign, &[left, right])?;
+            let Ok([one, other]) = <[Node; 2]>::try_from(nodes) else {
+                return Err(self.unsupported(tree, &sign));
+            };
             for (node, opposite) in [(&one, &other), (&other, &one)] {
                 if matches!(node, Node::Constant(Value::Text(text)) if text.is_empty())
                     && matches!(opposite, Node::Column(_))
@@ -497,7 +508,17 @@ impl<'c> Check<'c> {
                     return Err(self.error(tree, ExprProblem::EmptyText));
                 }
             }
-            let node = Node::Compare(comparison, Box::new(one), Box::new(other));
+            let node = match (kind, one, other) {
+                (Type::Number, one, other) => {
+                    Node::CompareNumbers(comparison, Box::new(one), Box::new(other))
+                }
+                (_, Node::Column(column), Node::Constant(Value::Text(text)))
+                    if column.reading == Reading::Text =>
+                {
+                    Node::CompareText(comparison, column, text.into_owned())
+                }
+                (_, one, other) => Node::Compare(comparison, Box::new(one), Box::new(other)),
+            };
             return Ok((node, Type::Boolean));
         }
         match op {
@@ -581,7 +602,12 @@ impl<'c> Check<'c> {
         };
         let one = self.coerce(left, one, one_kind, wanted.0, sign)?;
         let other = self.coerce(right, other, other_kind, wanted.1, sign)?;
-        let node = Node::Arithmetic(operation, Box::new(one), Box::new(other));
+        let (one, other) = (Box::new(one), Box::new(other));
+        let node = if result == Number {
+            Node::Calculate(operation, one, other)
+        } else {
+            Node::Arithmetic(operation, one, other)
+        };
         Ok((node, result))
     }
 
@@ -621,13 +647,7 @@ impl<'c> Check<'c> {
         Ok((node, Type::Boolean))
     }
 
-    fn like(
-        &self,
-        value: &Expr,
-        pattern: &Expr,
-        escape: Option<&Expr>,
-        negated: bool,
-    ) -> Checked {
+    fn like(&self, value: &Expr, pattern: &Expr, escape: Option<&Expr>, negated: bool) -> Checked {
         let value_node = Box::new(self.typed(value, Type::Text, "LIKE")?);
         let pattern_node = self.typed(pattern, Type::Text, "LIKE")?;
         let escape_node = match escape {
@@ -671,7 +691,10 @@ impl<'c> Check<'c> {
 
     fn is_truth(&self, inner: &Expr, wanted: Option<bool>, negated: bool) -> Checked {
         let node = self.typed(inner, Type::Boolean, "IS")?;
-        Ok((Node::IsTruth(Box::new(node), wanted, negated), Type::Boolean))
+        Ok((
+            Node::IsTruth(Box::new(node), wanted, negated),
+            Type::Boolean,
+        ))
     }
 
     fn distinct(&self, tree: &Expr, one: &Expr, other: &Expr, negated: bool) -> Checked {
@@ -753,7 +776,8 @@ impl<'c> Check<'c> {
                         let scale = u32::try_from(scale).ok();
                         let scale = scale.filter(|scale| u64::from(*scale) <= digits);
                         let scale = scale.ok_or_else(|| {
-                            let message = "a DECIMAL has no more digits behind the point than in all";
+                            let message =
+                                "a DECIMAL has no more digits behind the point than in all";
                             self.error(tree, ExprProblem::Literal(message.to_owned()))
                         })?;
                         Some((digits as u32, scale))
@@ -943,10 +967,7 @@ impl<'c> Check<'c> {
                 if count == 2 {
                     nodes.push(typed(1, Number)?);
                 }
-                (
-                    Node::Call(Function::Round(Rounding::HalfUp), nodes),
-                    Number,
-                )
+                (Node::Call(Function::Round(Rounding::HalfUp), nodes), Number)
             }
             "CEILING" => {
                 takes(count == 1, "one number")?;
@@ -999,9 +1020,7 @@ impl<'c> Check<'c> {
         parts: [&Expr; N],
     ) -> Result<[Node; N], ExprError> {
         let (nodes, _) = self.unified(tree, what, &parts)?;
-        nodes
-            .try_into()
-            .map_err(|_| self.unsupported(tree, what))
+        nodes.try_into().map_err(|_| self.unsupported(tree, what))
     }
 
     /// Parts made to be of one type, and the type. Cells become what the others are.

@@ -27,7 +27,9 @@ pub enum ExprProblem {
     #[error("{0}")]
     Syntax(String),
     /// It has more operators, brackets and calls than are taken.
-    #[error("the expression is nested too deeply or too long: it may have {most} operators and opening brackets")]
+    #[error(
+        "the expression is nested too deeply or too long: it may have {most} operators and opening brackets"
+    )]
     TooDeep {
         /// How many there may be.
         most: usize,
@@ -36,7 +38,7 @@ pub enum ExprProblem {
     #[error("there is no column '{}'", .problem.name)]
     Column {
         /// The name.
-        problem: ColumnError,
+        problem: Box<ColumnError>,
         /// It stands in double quotes, as if it were a text.
         quoted: bool,
     },
@@ -79,7 +81,7 @@ pub enum ExprProblem {
         takes: &'static str,
     },
     /// A part has the wrong type.
-    #[error("{what} needs {wanted}, and this is {found}")]
+    #[error("{}, and this is {found}", if .what.is_empty() { format!("{wanted} is needed") } else { format!("{what} needs {wanted}") })]
     Wanted {
         /// The operator or function.
         what: String,
@@ -169,9 +171,9 @@ impl ExprError {
             ExprProblem::EmptyText => {
                 Some("write IS NULL for blanks, and IS NOT NULL for the others".to_owned())
             }
-            ExprProblem::TooDeep { .. } => Some(
-                "many values are better looked up in a table: --lookup FILE:KEY".to_owned(),
-            ),
+            ExprProblem::TooDeep { .. } => {
+                Some("many values are better looked up in a table: --lookup FILE:KEY".to_owned())
+            }
             ExprProblem::Wanted { wanted, found, .. } => cast_hint(*wanted, *found),
             ExprProblem::Mismatch { one, other, .. } => {
                 cast_hint(*one, *other).or_else(|| cast_hint(*other, *one))
@@ -191,12 +193,12 @@ fn cast_hint(wanted: Type, found: Type) -> Option<String> {
             Some("CAST(… AS VARCHAR) makes a text of it".to_owned())
         }
         (Type::Number, Type::Text) => Some("CAST(… AS DECIMAL) makes a number of it".to_owned()),
-        (Type::Moment, Type::Text) => {
-            Some("a date is written DATE '2026-03-05'; CAST(… AS DATE) makes one of a text".to_owned())
-        }
-        (Type::Boolean, _) => {
-            Some("a condition compares something, such as tonnes > 1000 or cargo = 'fish'".to_owned())
-        }
+        (Type::Moment, Type::Text) => Some(
+            "a date is written DATE '2026-03-05'; CAST(… AS DATE) makes one of a text".to_owned(),
+        ),
+        (Type::Boolean, _) => Some(
+            "a condition compares something, such as tonnes > 1000 or cargo = 'fish'".to_owned(),
+        ),
         _ => None,
     }
 }
@@ -211,7 +213,10 @@ fn shortened(line: &str, at: usize) -> (String, usize) {
         (at - 40).min(count - ROOM)
     };
     let shown = line.chars().skip(from).take(ROOM);
-    (shown.map(|c| if c == '\t' { ' ' } else { c }).collect(), from)
+    (
+        shown.map(|c| if c == '\t' { ' ' } else { c }).collect(),
+        from,
+    )
 }
 
 /// Why an expression has no value for a record.
@@ -248,7 +253,9 @@ pub enum EvalError {
     #[error("{0}")]
     Arithmetic(#[from] ArithmeticError),
     /// A number would be rounded.
-    #[error("{value} is not a number of at most {digits} digits, {scale} of them behind the point, and nothing is rounded by itself")]
+    #[error(
+        "{value} is not a number of at most {digits} digits, {scale} of them behind the point, and nothing is rounded by itself"
+    )]
     Inexact {
         /// The number.
         value: String,

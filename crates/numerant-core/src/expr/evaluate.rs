@@ -60,7 +60,12 @@ impl Compiled {
         record: usize,
         cells: &Cells,
     ) -> Result<bool, Box<EvalError>> {
-        Ok(self.evaluate(batch, record, cells)? == Value::Boolean(true))
+        let row = Row {
+            batch,
+            record,
+            cells,
+        };
+        Ok(row.truth(&self.node)? == Some(true))
     }
 }
 
@@ -107,16 +112,69 @@ impl<'r> Row<'r> {
         match node {
             Node::Column(column) => self.column(column),
             Node::Constant(value) => Ok(borrowed(value)),
-            Node::Compare(comparison, one, other) => {
-                let (one, other) = (self.value(one)?, self.value(other)?);
-                Ok(truth(
-                    compare(&one, &other).map(|ordering| comparison.holds(ordering)),
-                ))
-            }
-            Node::Arithmetic(operation, one, other) => {
-                self.arithmetic(*operation, self.value(one)?, self.value(other)?)
-            }
+            Node::Calculate(..) => Ok(self.number(node)?.map_or(Value::Null, Value::Number)),
+            Node::CompareNumbers(..) | Node::CompareText(..) => Ok(truth(self.truth(node)?)),
             _ => self.other_value(node),
+        }
+    }
+
+    /// The value of a condition; `None` if it is unknown.
+    #[inline]
+    fn truth(&self, node: &Node) -> Result<Option<bool>, Box<EvalError>> {
+        match node {
+            Node::CompareNumbers(comparison, one, other) => {
+                let (one, other) = (self.number(one)?, self.number(other)?);
+                let pair = one.zip(other);
+                Ok(pair.map(|(one, other)| comparison.holds(one.compare(other))))
+            }
+            Node::CompareText(comparison, column, constant) => {
+                let text = self.batch.field(self.record, column.slot).text();
+                let known = !text.is_empty();
+                Ok(known.then(|| comparison.holds(text.as_ref().cmp(constant))))
+            }
+            Node::And(nodes) => self.all(nodes, false),
+            Node::Or(nodes) => self.all(nodes, true),
+            _ => Ok(match self.value(node)? {
+                Value::Boolean(value) => Some(value),
+                _ => None,
+            }),
+        }
+    }
+
+    /// The value of what is a number; `None` if it is NULL.
+    #[inline]
+    fn number(&self, node: &Node) -> Result<Option<Number>, Box<EvalError>> {
+        match node {
+            Node::Column(column) if column.reading == Reading::Number => {
+                let field = self.batch.field(self.record, column.slot);
+                if self.cells.mark == DecimalMark::Point
+                    && let Some(number) = Number::parse(field.raw())
+                {
+                    return Ok(Some(number));
+                }
+                Ok(Self::as_plain_number(&self.column(column)?))
+            }
+            Node::Constant(Value::Number(number)) => Ok(Some(*number)),
+            Node::Calculate(operation, one, other) => {
+                let (Some(one), Some(other)) = (self.number(one)?, self.number(other)?) else {
+                    return Ok(None);
+                };
+                let result = match operation {
+                    Operation::Plus => one.plus(other),
+                    Operation::Minus => one.minus(other),
+                    Operation::Times => one.times(other),
+                    Operation::Divide => one.divided_by(other),
+                };
+                Ok(Some(result.map_err(EvalError::from)?))
+            }
+            _ => Ok(Self::as_plain_number(&self.value(node)?)),
+        }
+    }
+
+    fn as_plain_number(value: &Value<'_>) -> Option<Number> {
+        match value {
+            Value::Number(number) => Some(*number),
+            _ => None,
         }
     }
 
@@ -136,8 +194,14 @@ impl<'r> Row<'r> {
                 Value::Boolean(value) => Value::Boolean(!value),
                 _ => Value::Null,
             },
-            Node::And(nodes) => self.all(nodes, false)?,
-            Node::Or(nodes) => self.all(nodes, true)?,
+            Node::And(_) | Node::Or(_) => truth(self.truth(node)?),
+            Node::Compare(comparison, one, other) => {
+                let (one, other) = (self.value(one)?, self.value(other)?);
+                truth(compare(&one, &other).map(|ordering| comparison.holds(ordering)))
+            }
+            Node::Arithmetic(operation, one, other) => {
+                self.arithmetic(*operation, self.value(one)?, self.value(other)?)?
+            }
             Node::Between {
                 value,
                 low,
@@ -273,9 +337,11 @@ impl<'r> Row<'r> {
                 value => self.cast(&value, *target)?,
             },
             Node::Call(function, arguments) => self.call(*function, arguments)?,
-            Node::Constant(_) | Node::Column(_) | Node::Compare(..) | Node::Arithmetic(..) => {
-                self.value(node)?
-            }
+            Node::Constant(_)
+            | Node::Column(_)
+            | Node::CompareNumbers(..)
+            | Node::CompareText(..)
+            | Node::Calculate(..) => self.value(node)?,
         })
     }
 
@@ -315,7 +381,11 @@ impl<'r> Row<'r> {
                 })),
             },
             Reading::Moment => {
-                let formats = if computed { &[] } else { self.cells.formats.as_slice() };
+                let formats = if computed {
+                    &[]
+                } else {
+                    self.cells.formats.as_slice()
+                };
                 match Moment::parse(text.trim_ascii(), formats) {
                     Some(moment) => Ok(Value::Moment(moment)),
                     None if text.trim_ascii().is_empty() => Ok(Value::Null),
@@ -343,21 +413,17 @@ impl<'r> Row<'r> {
         }
     }
 
-    /// `OR` where one that `decides` is true is enough, `AND` where one that is false is.
-    fn all(&self, nodes: &[Node], decides: bool) -> Evaluated<'static> {
+    /// `OR` where one that is true decides, `AND` where one that is false does.
+    fn all(&self, nodes: &[Node], decides: bool) -> Result<Option<bool>, Box<EvalError>> {
         let mut unknown = false;
         for node in nodes {
-            match self.value(node)? {
-                Value::Boolean(value) if value == decides => return Ok(Value::Boolean(decides)),
-                Value::Boolean(_) => {}
-                _ => unknown = true,
+            match self.truth(node)? {
+                Some(value) if value == decides => return Ok(Some(decides)),
+                Some(_) => {}
+                None => unknown = true,
             }
         }
-        Ok(if unknown {
-            Value::Null
-        } else {
-            Value::Boolean(!decides)
-        })
+        Ok((!unknown).then_some(!decides))
     }
 
     #[inline]
@@ -369,15 +435,6 @@ impl<'r> Row<'r> {
     ) -> Evaluated<'a> {
         let overflow = || EvalError::from(crate::value::ArithmeticError::Overflow);
         Ok(match (operation, one, other) {
-            (_, Value::Number(one), Value::Number(other)) => {
-                let result = match operation {
-                    Operation::Plus => one.plus(other),
-                    Operation::Minus => one.minus(other),
-                    Operation::Times => one.times(other),
-                    Operation::Divide => one.divided_by(other),
-                };
-                Value::Number(result.map_err(EvalError::from)?)
-            }
             (Operation::Plus, Value::Moment(moment), Value::Interval(interval))
             | (Operation::Plus, Value::Interval(interval), Value::Moment(moment)) => {
                 Value::Moment(interval.move_moment(moment)?)

@@ -64,7 +64,10 @@ impl Interval {
         }
         let mut parts = text.split(['-', ' ', ':']);
         let mut total = 0_i64;
-        for unit in units.into_iter().filter(|unit| (first..=last).contains(unit)) {
+        for unit in units
+            .into_iter()
+            .filter(|unit| (first..=last).contains(unit))
+        {
             let part = parts.next()?;
             let digits = !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
             let count: i64 = part.parse().ok().filter(|_| digits)?;
@@ -198,10 +201,7 @@ mod tests {
                 .map(|moment| moment.to_string())
         };
         let ok = |text: &str| Ok(text.to_owned());
-        assert_eq!(
-            moved("2026-01-31", Interval::Months(1)),
-            ok("2026-02-28")
-        );
+        assert_eq!(moved("2026-01-31", Interval::Months(1)), ok("2026-02-28"));
         assert_eq!(
             moved("2026-01-31 23:00", Interval::Seconds(7200)),
             ok("2026-02-01 01:00:00")

@@ -66,7 +66,10 @@ impl Like {
                 segments.push(Vec::new());
             } else if character == '_' {
                 flush(&mut literal, &mut segments);
-                segments.last_mut().expect("one at least").push(Piece::AnyOne);
+                segments
+                    .last_mut()
+                    .expect("one at least")
+                    .push(Piece::AnyOne);
             } else {
                 push(character);
             }
@@ -145,7 +148,9 @@ fn find<'t>(segment: &[Piece], text: &'t [u8]) -> Option<&'t [u8]> {
         }
         _ => {
             let starts = (0..text.len()).filter(|place| text[*place] & 0xc0 != 0x80);
-            starts.into_iter().find_map(|start| prefix(segment, &text[start..]))
+            starts
+                .into_iter()
+                .find_map(|start| prefix(segment, &text[start..]))
         }
     }
 }
@@ -189,9 +194,7 @@ mod tests {
             None => text.is_empty(),
             Some(('%', rest)) => (0..=text.len()).any(|from| plainly(&text[from..], rest)),
             Some(('_', rest)) => !text.is_empty() && plainly(&text[1..], rest),
-            Some((character, rest)) => {
-                text.first() == Some(character) && plainly(&text[1..], rest)
-            }
+            Some((character, rest)) => text.first() == Some(character) && plainly(&text[1..], rest),
         }
     }
 

@@ -45,6 +45,10 @@ pub(super) enum Node {
     And(Vec<Node>),
     Or(Vec<Node>),
     Compare(Comparison, Box<Node>, Box<Node>),
+    /// [`Node::Compare`] of two numbers.
+    CompareNumbers(Comparison, Box<Node>, Box<Node>),
+    /// [`Node::Compare`] of a column of texts and a text.
+    CompareText(Comparison, Column, Vec<u8>),
     Between {
         value: Box<Node>,
         low: Box<Node>,
@@ -76,6 +80,8 @@ pub(super) enum Node {
     LikePattern(Box<Node>, Like, bool),
     Negate(Box<Node>),
     Arithmetic(Operation, Box<Node>, Box<Node>),
+    /// [`Node::Arithmetic`] of two numbers.
+    Calculate(Operation, Box<Node>, Box<Node>),
     Concat(Vec<Node>),
     Case {
         branches: Vec<(Node, Node)>,
@@ -131,7 +137,10 @@ pub(super) enum Operation {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Target {
     /// Text of at most so many characters, filled with spaces to them if `fixed`.
-    Text { length: Option<u64>, fixed: bool },
+    Text {
+        length: Option<u64>,
+        fixed: bool,
+    },
     /// A number of so many digits, so many of them behind the point.
     Decimal(Option<(u32, u32)>),
     Integer,

@@ -126,9 +126,11 @@ fn deepens(token: &Token) -> bool {
     match token {
         Token::Word(word) => {
             word.quote_style.is_none()
-                && ["AND", "OR", "NOT", "CASE", "WHEN", "IS", "IN", "LIKE", "BETWEEN"]
-                    .iter()
-                    .any(|keyword| word.value.eq_ignore_ascii_case(keyword))
+                && [
+                    "AND", "OR", "NOT", "CASE", "WHEN", "IS", "IN", "LIKE", "BETWEEN",
+                ]
+                .iter()
+                .any(|keyword| word.value.eq_ignore_ascii_case(keyword))
         }
         Token::Plus
         | Token::Minus
@@ -213,7 +215,7 @@ impl Expression {
     ///
     /// As [`Expression::compile`], and if it is no condition.
     pub fn compile_condition(&self, scope: &Scope<'_>) -> Result<Compiled, ExprError> {
-        Check::new(&self.text, scope).compile_as(&self.tree, "a condition", Type::Boolean)
+        Check::new(&self.text, scope).compile_as(&self.tree, "", Type::Boolean)
     }
 }
 

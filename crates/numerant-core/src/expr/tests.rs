@@ -126,16 +126,28 @@ fn values() {
         ("arrived + INTERVAL '14' DAY", "2026-04-14 14:20:00"),
         ("departed + INTERVAL '1' MONTH", "2026-05-02"),
         ("arrived - INTERVAL '90' MINUTE", "2026-03-31 12:50:00"),
-        ("arrived - INTERVAL '1-1' YEAR TO MONTH", "2025-02-28 14:20:00"),
-        ("CAST(departed AS TIMESTAMP) - CAST(arrived AS TIMESTAMP)", "1 09:40:00"),
+        (
+            "arrived - INTERVAL '1-1' YEAR TO MONTH",
+            "2025-02-28 14:20:00",
+        ),
+        (
+            "CAST(departed AS TIMESTAMP) - CAST(arrived AS TIMESTAMP)",
+            "1 09:40:00",
+        ),
         ("EXTRACT(DAY FROM DATE '2026-04-02' - arrived)", "1"),
         ("CAST(arrived AS DATE)", "2026-03-31"),
         ("CAST(tonnes AS DECIMAL(10, 2))", "1200.00"),
         ("CAST('7.0' AS INTEGER)", "7"),
         ("CAST(1.50 AS VARCHAR) || ' EUR'", "1.50 EUR"),
         ("CAST('ab' AS CHAR(4)) || '|'", "ab  |"),
-        ("CASE WHEN tonnes > 1000 THEN 'large' ELSE 'small' END", "large"),
-        ("CASE quay WHEN 'x' THEN 1 WHEN 'North Quay' THEN 2 END", "2"),
+        (
+            "CASE WHEN tonnes > 1000 THEN 'large' ELSE 'small' END",
+            "large",
+        ),
+        (
+            "CASE quay WHEN 'x' THEN 1 WHEN 'North Quay' THEN 2 END",
+            "2",
+        ),
         ("CASE WHEN remarks = 'x' THEN 1 END", "NULL"),
         ("\"Öl\"", "n/a"),
         ("öl", "n/a"),
@@ -185,7 +197,10 @@ fn conditions_have_three_values() {
         ("pilot", "TRUE"),
         ("pilot = FALSE", "FALSE"),
         ("NOT pilot OR pilot", "TRUE"),
-        ("DATE '2026-03-05' - DATE '2026-03-01' > INTERVAL '3' DAY", "TRUE"),
+        (
+            "DATE '2026-03-05' - DATE '2026-03-01' > INTERVAL '3' DAY",
+            "TRUE",
+        ),
     ] {
         assert_eq!(evaluated(text).as_deref(), Ok(expected), "{text}");
     }
@@ -195,21 +210,42 @@ fn conditions_have_three_values() {
 fn what_has_no_value_says_why() {
     for (text, expected) in [
         ("\"Öl\" + 1", "column 'Öl': \"n/a\" is not a number"),
-        ("arrived + 1", "column 'arrived': \"2026-03-31 14:20\" is not a number"),
-        ("\"Öl\" > DATE '2026-01-01'", "column 'Öl': \"n/a\" is not a date"),
-        ("quay AND TRUE", "column 'quay': \"North Quay\" is neither true nor false"),
+        (
+            "arrived + 1",
+            "column 'arrived': \"2026-03-31 14:20\" is not a number",
+        ),
+        (
+            "\"Öl\" > DATE '2026-01-01'",
+            "column 'Öl': \"n/a\" is not a date",
+        ),
+        (
+            "quay AND TRUE",
+            "column 'quay': \"North Quay\" is neither true nor false",
+        ),
         ("1 / (tonnes - 1200)", "division by zero"),
         ("MOD(1, 0)", "division by zero"),
-        ("99999999999999999999 * 99999999999999999999", "the result has more than 38 digits"),
-        ("CAST('1,5' AS DECIMAL)", "\"1,5\" has another decimal mark than was said"),
-        ("CAST('1,500' AS DECIMAL)", "\"1,500\" could be read in two ways"),
+        (
+            "99999999999999999999 * 99999999999999999999",
+            "the result has more than 38 digits",
+        ),
+        (
+            "CAST('1,5' AS DECIMAL)",
+            "\"1,5\" has another decimal mark than was said",
+        ),
+        (
+            "CAST('1,500' AS DECIMAL)",
+            "\"1,500\" could be read in two ways",
+        ),
         ("CAST('31.02.2025' AS DATE)", "\"31.02.2025\" is not a date"),
         (
             "CAST(dues AS INTEGER)",
             "10.10 is not a number of at most 38 digits, 0 of them behind the point, and nothing is \
              rounded by itself",
         ),
-        ("CAST(quay AS VARCHAR(5))", "\"North Quay\" has more than 5 characters"),
+        (
+            "CAST(quay AS VARCHAR(5))",
+            "\"North Quay\" has more than 5 characters",
+        ),
         (
             "SUBSTRING(quay FROM 1 FOR -1)",
             "the length of SUBSTRING is -1, which is not at least 0",
@@ -218,7 +254,10 @@ fn what_has_no_value_says_why() {
             "TRIM('ab' FROM quay)",
             "what TRIM takes away is 'ab', which is not a single character",
         ),
-        ("departed + INTERVAL '1' HOUR", "a date without a time cannot be moved by hours"),
+        (
+            "departed + INTERVAL '1' HOUR",
+            "a date without a time cannot be moved by hours",
+        ),
     ] {
         assert_eq!(evaluated(text), Err(expected.to_owned()), "{text}");
     }

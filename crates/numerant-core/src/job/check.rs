@@ -50,7 +50,9 @@ pub enum JobError {
     #[error("the name '{0}' holds {{.case}}, and there is no --case")]
     NoCase(Template),
     /// Outputs that are joined cannot be named by how many records are in each.
-    #[error("--clash {0} cannot go with {{.rows}} in the name, which is known only when all is written")]
+    #[error(
+        "--clash {0} cannot go with {{.rows}} in the name, which is known only when all is written"
+    )]
     ClashWithRows(&'static str),
     /// A control total twice.
     #[error("--total names '{0}' twice")]

@@ -3,7 +3,7 @@
 mod digest;
 mod multiset;
 
-pub use digest::{FileDigest, sha256_hex};
+pub use digest::FileDigest;
 pub use multiset::BagDigest;
 pub(crate) use multiset::{BUCKETS, Bag, RecordHasher, bucket};
 
@@ -81,9 +81,9 @@ pub struct OutputEntry {
     /// Bytes of it, the header among them; not known of an output that is only planned.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
-    /// SHA-256 of its bytes in hexadecimal, where a ledger is kept.
+    /// BLAKE3 digest of its bytes in hexadecimal, where a ledger is kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub sha256: Option<String>,
+    pub blake3: Option<String>,
     /// Control totals, in the order of the ledger's sums.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sums: Vec<Number>,
@@ -198,12 +198,12 @@ impl Ledger {
             .iter()
             .enumerate()
             .map(|(place, (column, read, rejected))| {
-                let written = outputs
-                    .iter()
-                    .fold(Some(Number::ZERO), |sum, output| add(sum, output.sums.get(place)));
-                let left_out = left_out
-                    .iter()
-                    .fold(Some(Number::ZERO), |sum, entry| add(sum, entry.sums.get(place)));
+                let written = outputs.iter().try_fold(Number::ZERO, |sum, output| {
+                    add(Some(sum), output.sums.get(place))
+                });
+                let left_out = left_out.iter().try_fold(Number::ZERO, |sum, entry| {
+                    add(Some(sum), entry.sums.get(place))
+                });
                 let all = add(add(written, left_out.as_ref()), Some(rejected));
                 balanced &= all.is_some_and(|all| all.compare(*read).is_eq());
                 SumEntry {

@@ -186,20 +186,16 @@ impl Part {
     /// # Errors
     ///
     /// If the value is no date or no number where the part needs one.
-    pub fn of(
-        &self,
-        value: &[u8],
-        cells: &Cells,
-        out: &mut String,
-    ) -> Result<(), ValueError> {
+    pub fn of(&self, value: &[u8], cells: &Cells, out: &mut String) -> Result<(), ValueError> {
         use fmt::Write;
         if value.is_empty() {
             return Ok(());
         }
         let owned = || String::from_utf8_lossy(value).into_owned();
         let text = String::from_utf8_lossy(value);
-        let moment =
-            || Moment::parse(value, &cells.formats).ok_or_else(|| ValueError::Date { value: owned() });
+        let moment = || {
+            Moment::parse(value, &cells.formats).ok_or_else(|| ValueError::Date { value: owned() })
+        };
         // Writing to a String cannot fail.
         let _ = match self {
             Self::Whole => out.write_str(&text),

@@ -11,13 +11,15 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::thread;
 
-use memmap2::{MmapMut, MmapOptions};
-
 use crate::ledger::FileDigest;
+use crate::record::Arena;
 
 /// A buffer is written when it holds this many bytes: few enough for the buffers of a common
 /// number of outputs to stay in a processor's cache, where the system finds them when it copies.
 const FULL: usize = 1 << 15;
+
+/// Bytes that a common record takes at most.
+const ROOM: usize = 1 << 11;
 
 /// The least that a log holds, and the most: places in it are counted with 32 bits.
 const LEAST_LOG: usize = 1 << 16;
@@ -56,41 +58,6 @@ pub(crate) struct Sinks {
 struct Log {
     bytes: Arena,
     entries: Vec<Entry>,
-}
-
-/// Bytes that are read again all over the place. They lie in large pages where the system has
-/// them to give, without which finding their pages would take longer than moving them.
-#[derive(Debug, Default)]
-struct Arena {
-    map: Option<MmapMut>,
-    filled: usize,
-}
-
-impl Arena {
-    /// Room for `size` bytes in all; memory is taken as it is filled.
-    fn reserve(&mut self, size: usize) -> io::Result<()> {
-        if self.map.as_ref().is_none_or(|map| map.len() < size) {
-            let map = MmapOptions::new().len(size).map_anon()?;
-            #[cfg(target_os = "linux")]
-            {
-                // Where there are none the small ones do.
-                let _ = map.advise(memmap2::Advice::HugePage);
-            }
-            self.map = Some(map);
-        }
-        Ok(())
-    }
-
-    fn push(&mut self, bytes: &[u8]) {
-        if let Some(map) = &mut self.map {
-            map[self.filled..self.filled + bytes.len()].copy_from_slice(bytes);
-            self.filled += bytes.len();
-        }
-    }
-
-    fn as_slice(&self) -> &[u8] {
-        self.map.as_ref().map_or(&[], |map| &map[..self.filled])
-    }
 }
 
 /// A piece of the log. Its bytes begin where those of the one before it end.
@@ -188,6 +155,32 @@ impl Sinks {
         self.append_with_care(sink, bytes)
     }
 
+    /// Appends what `write` appends; the bytes that it is handed are not for it to read.
+    #[inline]
+    pub(crate) fn append_with<E>(
+        &mut self,
+        sink: usize,
+        scratch: &mut Vec<u8>,
+        write: impl FnOnce(&mut Vec<u8>) -> Result<(), E>,
+    ) -> Result<Result<(), SinkError>, E> {
+        let entry = &mut self.sinks[sink];
+        // Straight into the buffer, as long as a common record finds room there.
+        if !self.logs && entry.buffer.len() + ROOM <= entry.buffer.capacity() {
+            let before = entry.buffer.len();
+            write(&mut entry.buffer)?;
+            entry.bytes += (entry.buffer.len() - before) as u64;
+            if entry.buffer.len() > FULL {
+                return Ok(self.write_buffer(sink).map(|()| {
+                    self.sinks[sink].buffer.shrink_to(FULL);
+                }));
+            }
+            return Ok(Ok(()));
+        }
+        scratch.clear();
+        write(scratch)?;
+        Ok(self.append(sink, scratch))
+    }
+
     /// There is no room in the buffer.
     fn append_with_care(&mut self, sink: usize, bytes: &[u8]) -> Result<(), SinkError> {
         if self.sinks.len() > self.most_open.min(self.budget / FULL) {
@@ -213,7 +206,7 @@ impl Sinks {
     #[inline]
     fn append_to_log(&mut self, sink: usize, bytes: &[u8]) -> Result<(), SinkError> {
         let most = self.budget.clamp(LEAST_LOG, MOST_LOG);
-        let taken = self.log.bytes.filled + self.log.entries.len() * size_of::<Entry>();
+        let taken = self.log.bytes.len() + self.log.entries.len() * size_of::<Entry>();
         if taken + bytes.len() + size_of::<Entry>() > most {
             self.write_log()?;
             if bytes.len() + size_of::<Entry>() > most {
@@ -221,7 +214,7 @@ impl Sinks {
                 return self.write_through(sink, bytes);
             }
         }
-        if self.log.bytes.map.is_none() {
+        if self.log.bytes.is_unmapped() {
             self.log
                 .bytes
                 .reserve(most)
@@ -281,7 +274,7 @@ impl Sinks {
         });
         written?;
         self.log = log;
-        self.log.bytes.filled = 0;
+        self.log.bytes.clear();
         self.log.entries.clear();
         Ok(())
     }
@@ -464,7 +457,7 @@ mod tests {
                 .append(turn * 7 % 2000, &[b'x'; 200])
                 .expect("written");
             let buffers: usize = sinks.sinks.iter().map(|sink| sink.buffer.capacity()).sum();
-            let log = sinks.log.bytes.filled + sinks.log.entries.len() * size_of::<Entry>();
+            let log = sinks.log.bytes.len() + sinks.log.entries.len() * size_of::<Entry>();
             assert!(buffers + log <= 1 << 20, "{buffers} + {log}");
         }
     }

@@ -159,12 +159,7 @@ impl Batch {
 
     /// Replaces the fields of a record with `values`, which are quoted where they need it, and its
     /// line end.
-    pub(crate) fn replace_record(
-        &mut self,
-        record: usize,
-        values: &[Vec<u8>],
-        line_end: &[u8],
-    ) {
+    pub(crate) fn replace_record(&mut self, record: usize, values: &[Vec<u8>], line_end: &[u8]) {
         let delimiter = self.delimiter;
         let span = self.spans[record];
         let copy = self.bytes.len() as u32;
@@ -260,7 +255,8 @@ impl Batch {
         if memchr::memchr(quote, self.raw(record)).is_none() {
             return 0;
         }
-        let quoted = |column: &usize| self.raw_fields(record, *column, *column).first() == Some(&quote);
+        let quoted =
+            |column: &usize| self.raw_fields(record, *column, *column).first() == Some(&quote);
         (0..self.width).filter(quoted).count() as u64
     }
 
@@ -339,7 +335,8 @@ impl Batch {
             let start = self
                 .copy_of(span.start)
                 .map_or(span.start, |(_, from, _)| from) as usize;
-            line += memchr::memchr_iter(self.terminator, &self.bytes[counted..start]).count() as u64;
+            line +=
+                memchr::memchr_iter(self.terminator, &self.bytes[counted..start]).count() as u64;
             counted = start;
             lines.push(line);
         }
@@ -399,7 +396,8 @@ pub(crate) fn push_quoted(
     let needed = value
         .iter()
         .any(|byte| [delimiter, quote, b'\n', b'\r'].contains(byte));
-    if !needed && !(lonely && value.is_empty()) {
+    let needed = needed || (lonely && value.is_empty());
+    if !needed {
         out.extend_from_slice(value);
         return;
     }

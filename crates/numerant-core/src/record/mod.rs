@@ -1,9 +1,11 @@
 //! Records on their way through the engine: batches in one byte arena, and the names of columns.
 
+mod arena;
 mod batch;
 mod columns;
 
-pub(crate) use batch::{Computed, Span, push_quoted};
+pub(crate) use arena::Arena;
 pub use batch::{Batch, Field, RejectedRecord};
+pub(crate) use batch::{Computed, Span, push_quoted};
 pub(crate) use columns::nearest;
 pub use columns::{ColumnError, Columns, HeaderNote};

@@ -10,7 +10,7 @@
 mod cache;
 mod divide;
 
-pub use divide::{Division, Divider, OutputKey, TooLarge};
+pub use divide::{Divider, Division, OutputKey, TooLarge};
 use hashbrown::HashTable;
 
 use cache::{PairCache, RawCache};

@@ -11,5 +11,5 @@ mod pattern;
 pub use encoding::{Encoding, EncodingError};
 pub(crate) use encoding::{Malformed, Transcoder, guess_encoding, mostly_utf16};
 pub use error::{Place, ReadError, ReadProblem};
-pub use pattern::{PatternError, files};
 pub use open::{Identity, Input, SourcePath};
+pub use pattern::{PatternError, files};

@@ -1,6 +1,6 @@
 //! Names of several files: patterns such as `parts/**/*.csv`, and folders.
 
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 use super::SourcePath;
 
@@ -39,6 +39,16 @@ pub fn files(text: &str, extensions: &[&str]) -> Result<Vec<SourcePath>, Pattern
     } else {
         text.to_owned()
     };
+    // What is named is wanted, even if it is hidden.
+    let named = if folder {
+        path.components().count()
+    } else {
+        let plain = |component: &Component<'_>| {
+            let name = component.as_os_str().to_string_lossy();
+            !name.contains(['*', '?', '['])
+        };
+        path.components().take_while(plain).count()
+    };
     let found = glob::glob(&pattern).map_err(|error| PatternError::Pattern {
         pattern: text.to_owned(),
         reason: error.msg.to_owned(),
@@ -46,7 +56,7 @@ pub fn files(text: &str, extensions: &[&str]) -> Result<Vec<SourcePath>, Pattern
     let mut files: Vec<PathBuf> = found
         .filter_map(Result::ok)
         .filter(|path| !path.is_dir())
-        .filter(|path| !is_hidden(path))
+        .filter(|path| !is_hidden(path, named))
         .collect();
     if folder {
         files.retain(|path| {
@@ -61,9 +71,10 @@ pub fn files(text: &str, extensions: &[&str]) -> Result<Vec<SourcePath>, Pattern
     Ok(files.into_iter().map(SourcePath::from).collect())
 }
 
-/// Whether a name in the path begins with a dot, as those of stages do.
-fn is_hidden(path: &Path) -> bool {
-    path.components().any(|component| {
+/// Whether a name in the path, behind those that were named, begins with a dot, as those of stages
+/// do.
+fn is_hidden(path: &Path, named: usize) -> bool {
+    path.components().skip(named).any(|component| {
         let name = component.as_os_str().to_string_lossy();
         name.starts_with('.') && name.len() > 1 && name != ".."
     })
@@ -82,18 +93,17 @@ mod tests {
             std::fs::write(path, "").expect("written");
         }
         let root = folder.path().join("x[1]");
-        // The folder of the test may itself be hidden, so paths are looked at from there on.
         let named = |text: &str| {
             files(text, &["csv", "txt"]).map(|files| {
                 files
                     .iter()
-                    .map(|file| file.to_string().replace(&format!("{}/", root.display()), ""))
+                    .map(|file| {
+                        file.to_string()
+                            .replace(&format!("{}/", root.display()), "")
+                    })
                     .collect::<Vec<_>>()
             })
         };
-        if is_hidden(&root) {
-            return;
-        }
         let shown = root.display().to_string();
         assert_eq!(
             named(&shown),

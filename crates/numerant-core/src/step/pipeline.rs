@@ -194,9 +194,7 @@ impl Pipeline {
                     .columns()
                     .iter()
                     .enumerate()
-                    .filter(|(_, column)| {
-                        !column.computed && blank_columns.contains(&column.slot)
-                    })
+                    .filter(|(_, column)| !column.computed && blank_columns.contains(&column.slot))
                     .map(|(place, _)| place)
                     .collect();
                 tidy.tally.columns = places
@@ -343,18 +341,22 @@ impl Pipeline {
                 problem,
             })?;
         let slot = found.slot;
-        let made = self.operations.iter().position(|operation| match operation {
-            Operation::Set(set) => set.slot == slot,
-            Operation::Lookup(table) => table.makes(slot),
-            Operation::Cases(cases) => cases.slot == slot,
-            _ => false,
-        });
+        let made = self
+            .operations
+            .iter()
+            .position(|operation| match operation {
+                Operation::Set(set) => set.slot == slot,
+                Operation::Lookup(table) => table.makes(slot),
+                Operation::Cases(cases) => cases.slot == slot,
+                _ => false,
+            });
         let total = Operation::Total(Total {
             name: name.to_owned(),
             slot,
             place,
         });
-        self.operations.insert(made.map_or(0, |made| made + 1), total);
+        self.operations
+            .insert(made.map_or(0, |made| made + 1), total);
         Ok(())
     }
 
@@ -433,8 +435,7 @@ impl Pipeline {
                 break;
             }
             if let Operation::Total(total) = operation
-                && let Err(problem) =
-                    self.add_up(total.place, Sum::In, &batch.numbers[total.place])
+                && let Err(problem) = self.add_up(total.place, Sum::In, &batch.numbers[total.place])
             {
                 result = Err((batch.first_line, problem));
                 break;
@@ -463,7 +464,10 @@ impl Pipeline {
         }
         let mut keep: Vec<bool> = left_out.iter().map(|left_out| !left_out).collect();
         if let Some(reason) = reason.filter(|_| count > 0) {
-            let known = self.left_out.iter().position(|entry| entry.reason == reason);
+            let known = self
+                .left_out
+                .iter()
+                .position(|entry| entry.reason == reason);
             let place = known.unwrap_or_else(|| {
                 self.left_out.push(LeftOutBy {
                     reason,
@@ -565,10 +569,12 @@ impl Pipeline {
 
     /// What `tidy` has done, if it is one of the steps.
     pub fn tidied(&self) -> Option<&TidyTally> {
-        self.operations.iter().find_map(|operation| match operation {
-            Operation::Tidy(tidy) => Some(&tidy.tally),
-            _ => None,
-        })
+        self.operations
+            .iter()
+            .find_map(|operation| match operation {
+                Operation::Tidy(tidy) => Some(&tidy.tally),
+                _ => None,
+            })
     }
 
     /// Names of cases that held for no record so far.
@@ -615,7 +621,7 @@ fn later_columns(steps: &[Step], tables: &[Option<Table>]) -> Vec<(String, &'sta
             Step::Set { name, .. } => later.push((name.clone(), option)),
             Step::Rename { to, .. } => later.push((to.clone(), option)),
             Step::Lookup(_) => {
-                let names = table.iter().flat_map(|table| table.names());
+                let names = table.iter().flat_map(Table::names);
                 later.extend(names.map(|name| (name.clone(), option)));
             }
             _ => {}

@@ -226,6 +226,9 @@ impl Number {
     /// Which of two numbers is greater; `1.0` and `1` are the same.
     #[inline]
     pub fn compare(self, other: Self) -> Ordering {
+        if self.scale == other.scale {
+            return self.units.cmp(&other.units);
+        }
         match self.aligned(other) {
             Ok((one, other, _)) => one.cmp(&other),
             // The one that cannot be filled up is the greater one without its sign.
@@ -269,14 +272,8 @@ mod tests {
         assert_eq!(nines.times(number("1.0")), Ok(nines));
         assert_eq!(nines.divided_by(number("0.1")), overflow);
         let zero = number("0.00");
-        assert_eq!(
-            nines.divided_by(zero),
-            Err(ArithmeticError::DivisionByZero)
-        );
-        assert_eq!(
-            nines.remainder(zero),
-            Err(ArithmeticError::DivisionByZero)
-        );
+        assert_eq!(nines.divided_by(zero), Err(ArithmeticError::DivisionByZero));
+        assert_eq!(nines.remainder(zero), Err(ArithmeticError::DivisionByZero));
         assert_eq!(nines.rounded(1, Rounding::HalfUp), overflow);
     }
 

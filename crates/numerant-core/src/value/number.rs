@@ -166,9 +166,7 @@ impl Number {
             [sign @ (b'-' | b'+'), rest @ ..] => (Some(*sign), rest),
             _ => (None, text),
         };
-        let exponent_at = unsigned
-            .iter()
-            .position(|byte| matches!(byte, b'e' | b'E'));
+        let exponent_at = unsigned.iter().position(|byte| matches!(byte, b'e' | b'E'));
         let (digits, exponent) = match exponent_at {
             Some(at) => (&unsigned[..at], Some(&unsigned[at + 1..])),
             None => (unsigned, None),
@@ -201,8 +199,8 @@ impl Number {
         if let [first, rest @ ..] = groups.as_slice()
             && !rest.is_empty()
         {
-            let well_formed = (1..=3).contains(&first.len())
-                && rest.iter().all(|group| group.len() == 3);
+            let well_formed =
+                (1..=3).contains(&first.len()) && rest.iter().all(|group| group.len() == 3);
             match (well_formed, rest.len(), fraction) {
                 (true, 1, None) => return Err(NumberProblem::Ambiguous),
                 (false, 1, None) if !rest[0].is_empty() => return Err(NumberProblem::OtherMark),
@@ -266,20 +264,28 @@ impl Number {
         let scale = self.scale as usize;
         let mut buffer = [b'0'; 96];
         let mut at = buffer.len();
-        let mut put = |digit: u8, at: &mut usize| {
-            *at -= 1;
-            buffer[*at] = b'0' + digit;
-        };
         let mut left = self.units.unsigned_abs();
         // Division of 128 bits is slow, so it is left as soon as 64 do.
         while left > u128::from(u64::MAX) {
-            put((left % 10) as u8, &mut at);
+            at -= 1;
+            buffer[at] = b'0' + (left % 10) as u8;
             left /= 10;
         }
         let mut left = left as u64;
-        while left > 0 {
-            put((left % 10) as u8, &mut at);
-            left /= 10;
+        while left >= 10 {
+            at -= 2;
+            let pair = left % 100;
+            buffer[at] = b'0' + (pair / 10) as u8;
+            buffer[at + 1] = b'0' + (pair % 10) as u8;
+            left /= 100;
+        }
+        if left > 0 {
+            at -= 1;
+            buffer[at] = b'0' + left as u8;
+        }
+        // A pair may begin with a zero that is none of the number's.
+        if buffer.get(at) == Some(&b'0') {
+            at += 1;
         }
         let least = buffer.len() - (scale + 1).min(buffer.len());
         at = at.min(least);
@@ -308,9 +314,8 @@ mod tests {
     #[test]
     fn numbers_as_people_write_them() {
         use NumberProblem::{Ambiguous, Not, OtherMark, TooLong};
-        let read = |text: &str, mark| {
-            Number::read(text.as_bytes(), mark).map(|number| number.to_string())
-        };
+        let read =
+            |text: &str, mark| Number::read(text.as_bytes(), mark).map(|number| number.to_string());
         let nines = "9".repeat(39);
         for (text, point, comma) in [
             ("1234.50", Ok("1234.50"), Err(OtherMark)),

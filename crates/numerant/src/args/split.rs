@@ -9,10 +9,10 @@ use numerant_core::output::ExistingPolicy;
 use numerant_core::step::Case;
 use numerant_core::value::Size;
 
-use super::steps::{StepOptions, case};
 use super::options::{
     KeepingOptions, ReadingOptions, ReportOptions, RunningOptions, WritingOptions, choice,
 };
+use super::steps::{StepOptions, case};
 
 const CLASHES: &[(&str, ClashPolicy)] = &[
     ("refuse", ClashPolicy::Refuse),
@@ -243,7 +243,8 @@ mod tests {
     use clap::Parser;
     use numerant_core::format::delimited::{LineEnd, Ragged, ReadOptions, WriteOptions};
 
-    use numerant_core::value::Size;
+    use numerant_core::step::{Lookup, OnError, Repeated, SortColumn, Step, Unmatched};
+    use numerant_core::value::{ColumnType, Size};
 
     use super::*;
     use crate::args::{Arguments, Command};
@@ -289,10 +290,38 @@ mod tests {
             "reject",
             "--date-format",
             "%d/%m/%Y",
-            "--keep",
-            "a,b",
+            "--decimal-comma",
+            "--sort",
+            "-dues,\"a,b\"",
             "--drop",
             "b",
+            "--keep",
+            "a,b",
+            "--rename",
+            "a=A",
+            "--where",
+            "dues > 5",
+            "--set",
+            "\"net, EUR\"=dues * 0.8",
+            "--lookup",
+            "owners.csv:quay=berth",
+            "--unmatched",
+            "blank",
+            "--repeated",
+            "last",
+            "--type",
+            "dues=decimal",
+            "--tidy",
+            "--on-error",
+            "reject",
+            "--case",
+            "large=tonnes >= 20000",
+            "--rest",
+            "small",
+            "--rows",
+            "9",
+            "--total",
+            "dues,tonnes",
             "--name",
             "{quay}.tsv",
             "--out",
@@ -334,10 +363,53 @@ mod tests {
                 ragged: Ragged::Reject,
             },
             date_format: vec!["%d/%m/%Y".parse().expect("a format")],
+            decimal_comma: true,
+            on_error: OnError::Reject,
             steps: vec![
+                Step::Tidy,
+                Step::Type {
+                    column: "dues".into(),
+                    is: ColumnType::Decimal,
+                },
+                Step::Lookup(Lookup {
+                    file: "owners.csv".into(),
+                    key: "quay".into(),
+                    column: Some("berth".into()),
+                    unmatched: Unmatched::Blank,
+                    repeated: Repeated::Last,
+                }),
+                Step::Set {
+                    name: "net, EUR".into(),
+                    value: "dues * 0.8".parse().expect("an expression"),
+                },
+                Step::Where("dues > 5".parse().expect("a condition")),
+                Step::Rename {
+                    from: "a".into(),
+                    to: "A".into(),
+                },
                 Step::Keep(vec!["a".into(), "b".into()]),
                 Step::Drop(vec!["b".into()]),
+                Step::Sort(vec![
+                    SortColumn {
+                        column: "dues".into(),
+                        descending: true,
+                    },
+                    SortColumn {
+                        column: "a,b".into(),
+                        descending: false,
+                    },
+                ]),
             ],
+            case: vec![Case {
+                name: "large".into(),
+                when: "tonnes >= 20000".parse().expect("a condition"),
+            }],
+            rest: Some("small".into()),
+            rows: Some(9),
+            parts: None,
+            max_size: None,
+            each: false,
+            total: vec!["dues".into(), "tonnes".into()],
             by: parse_keys("quay,arrived:month,cargo").expect("keys"),
             name: Some("{quay}.tsv".parse().expect("a template")),
             out: Some("parts".into()),
@@ -358,6 +430,16 @@ mod tests {
             rejects: Some("r.csv".into()),
         };
         assert_eq!((split.job, split.mode), (expected, Mode::Plan));
+    }
+
+    #[test]
+    fn other_ways_to_split() {
+        let split = request(&["a.csv", "--each", "--name", "{id}.csv"]);
+        assert!(split.job.each);
+        let split = request(&["a.csv", "--parts", "3"]);
+        assert_eq!(split.job.parts, Some(3));
+        let split = request(&["a.csv", "--max-size", "10M"]);
+        assert_eq!(split.job.max_size, Some(Size(10 << 20)));
     }
 
     #[test]

@@ -20,13 +20,13 @@ pub(super) fn inspect(
     for source in &request.job.sources {
         let progress = Arc::new(Progress::new(request.report.quiet));
         let context = interrupts.context(Arc::clone(&progress) as _);
-        let result =
-            match &request.values {
-                Some(key) => engine::values(source, key, &request.job, &context)
-                    .map(|found| counts.push(found)),
-                None => engine::inspect(source, &request.job, request.show, &context)
-                    .map(|found| inspections.push(found)),
-            };
+        let result = match &request.values {
+            Some(key) => {
+                engine::values(source, key, &request.job, &context).map(|found| counts.push(found))
+            }
+            None => engine::inspect(source, &request.job, request.show, &context)
+                .map(|found| inspections.push(found)),
+        };
         progress.clear();
         if let Err(error) = result {
             failure = Some(error);

@@ -54,7 +54,11 @@ fn show_records(out: &mut impl Write, inspection: &Inspection) -> io::Result<()>
     let what = if shown == inspection.kept {
         records(shown)
     } else {
-        format!("the first {} of {}", number(shown), records(inspection.kept))
+        format!(
+            "the first {} of {}",
+            number(shown),
+            records(inspection.kept)
+        )
     };
     writeln!(out, "{HEADING}{what}{HEADING:#}")?;
     let columns: Vec<(&str, Align)> = inspection

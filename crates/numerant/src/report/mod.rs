@@ -14,9 +14,7 @@ mod words;
 
 use std::io::{self, Write};
 
-use numerant_core::engine::{
-    Inspection, LedgerCheck, Notice, PartsCheck, Summary, ValueCounts,
-};
+use numerant_core::engine::{Inspection, LedgerCheck, Notice, PartsCheck, Summary, ValueCounts};
 
 pub(crate) use progress::Progress;
 pub(crate) use words::{files, folder};

@@ -105,7 +105,11 @@ pub(super) fn text(notice: &Notice) -> String {
             let names: Vec<String> = names.iter().map(|name| format!("'{name}'")).collect();
             format!(
                 "no record is the first to fit {} {}",
-                if names.len() == 1 { "the case" } else { "the cases" },
+                if names.len() == 1 {
+                    "the case"
+                } else {
+                    "the cases"
+                },
                 names.join(", ")
             )
         }

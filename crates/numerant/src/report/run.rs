@@ -6,8 +6,8 @@ use std::path::Path;
 use numerant_core::engine::Summary;
 use numerant_core::ledger::{Ledger, LeftOut, LeftOutReason, OutputEntry};
 
-use super::table::{Align, Table};
 use super::inspection::short;
+use super::table::{Align, Table};
 use super::words::{FAINT, GOOD, HEADING, bytes, counted, decimal, files, folder, number, records};
 
 /// Outputs that are listed of a run that was done.

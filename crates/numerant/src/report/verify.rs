@@ -62,7 +62,11 @@ fn list<T>(
     }
     if items.len() > LISTED {
         let left = items.len() - LISTED;
-        writeln!(out, "  {BAD}{label:<8}{BAD:#} and {} more", number(left as u64))?;
+        writeln!(
+            out,
+            "  {BAD}{label:<8}{BAD:#} and {} more",
+            number(left as u64)
+        )?;
     }
     Ok(())
 }
@@ -123,27 +127,34 @@ pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> 
         )?;
         return Ok(());
     }
+    let changed: Vec<&FoundRecord> = check
+        .missing
+        .iter()
+        .filter(|record| record.changed.is_some())
+        .collect();
+    for record in &changed {
+        let text = changed_record(record, &check.columns);
+        writeln!(out, "  {BAD}{:<8}{BAD:#} {text}", "changed")?;
+    }
     for (label, found, count) in [
         ("missing", &check.missing, check.missing_records),
         ("extra", &check.extra, check.extra_records),
         ("doubled", &check.doubled, check.doubled_records),
     ] {
-        let mut told = 0;
-        for record in found.iter().take(LISTED) {
-            told += if label == "missing" {
+        let mut left = count;
+        for record in found {
+            left = left.saturating_sub(if label == "missing" {
                 record.in_whole - record.in_parts
             } else {
                 1
-            };
-            writeln!(
-                out,
-                "  {BAD}{label:<8}{BAD:#} {}",
-                place(record, &check.columns, label)
-            )?;
+            });
+            if record.changed.is_none() {
+                let text = place(record, label);
+                writeln!(out, "  {BAD}{label:<8}{BAD:#} {text}")?;
+            }
         }
-        if count > told {
-            let more = number(count - told);
-            writeln!(out, "  {BAD}{label:<8}{BAD:#} and {more} more")?;
+        if left > 0 {
+            writeln!(out, "  {BAD}{label:<8}{BAD:#} and {} more", number(left))?;
         }
     }
     writeln!(
@@ -155,18 +166,28 @@ pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> 
     )
 }
 
-fn place(record: &FoundRecord, columns: &[String], label: &str) -> String {
+/// A record of the whole that a part has with another value in one column.
+fn changed_record(record: &FoundRecord, columns: &[String]) -> String {
+    let Some(changed) = &record.changed else {
+        return String::new();
+    };
+    let (source, line) = &changed.other;
+    let name = columns.first().map_or("", String::as_str);
+    let first = record.values.first().map(|value| visible(value));
+    format!(
+        "{}, line {} → {source}, line {}: {name} {}: {} '{}' → '{}'",
+        record.source,
+        number(record.line),
+        number(*line),
+        first.unwrap_or_default(),
+        changed.column,
+        visible(&changed.whole),
+        visible(&changed.part)
+    )
+}
+
+fn place(record: &FoundRecord, label: &str) -> String {
     let mut text = format!("{}, line {}: ", record.source, number(record.line));
-    if let Some((column, whole, part)) = &record.changed {
-        let (whole, part) = (visible(whole), visible(part));
-        let first = record.values.first().map(|value| visible(value));
-        let first = first.unwrap_or_default();
-        let name = columns.first().map_or("", String::as_str);
-        text.push_str(&format!(
-            "{name} {first}: {column} is '{whole}' in the whole and '{part}' in the part"
-        ));
-        return text;
-    }
     let values: Vec<String> = record
         .values
         .iter()

@@ -107,7 +107,7 @@ pub fn verify_ledger(
         let (bytes, digest) = digest_of(&file, check.bytes, context)?;
         check.bytes += bytes;
         let same = output.bytes == Some(bytes)
-            && output.sha256.as_ref().is_none_or(|known| *known == digest);
+            && output.blake3.as_ref().is_none_or(|known| *known == digest);
         if !same {
             check
                 .changed
@@ -263,7 +263,9 @@ fn contents(
                     continue;
                 }
                 let number = Number::read(&value, mark).ok();
-                *sum = sum.zip(number).and_then(|(sum, number)| sum.plus(number).ok());
+                *sum = sum
+                    .zip(number)
+                    .and_then(|(sum, number)| sum.plus(number).ok());
             }
         }
     }

@@ -94,10 +94,24 @@ pub struct FoundRecord {
     pub in_parts: u64,
     /// Its values, in the order of the columns that were compared.
     pub values: Vec<String>,
-    /// Where a missing and an extra record differ in one column only: the column, and the values
-    /// in the whole and in the part.
+    /// Where a missing and an extra record differ in one column only: most likely one is the
+    /// other, changed.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub changed: Option<(String, String, String)>,
+    pub changed: Option<ChangedValue>,
+}
+
+/// What differs between a missing and an extra record.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct ChangedValue {
+    /// The column.
+    pub column: String,
+    /// Its value in the whole.
+    pub whole: String,
+    /// Its value in the part.
+    pub part: String,
+    /// Where the other record is: its source and line.
+    pub other: (String, u64),
 }
 
 /// How often a record is there.
@@ -242,7 +256,9 @@ struct Side<'v> {
 impl Side<'_> {
     fn reads_standard_input(&self) -> bool {
         let sources = self.options.whole.iter().chain(&self.options.parts);
-        sources.into_iter().any(|path| *path == SourcePath::Standard)
+        sources
+            .into_iter()
+            .any(|path| *path == SourcePath::Standard)
     }
 
     fn open(&self, path: &SourcePath) -> Result<DelimitedReader, Error> {
@@ -262,9 +278,8 @@ impl Side<'_> {
             problem,
         })?;
         if options.keep.is_empty() {
-            let counts = |name: &&String| {
-                !self.columns.contains(name) && !options.ignore.contains(name)
-            };
+            let counts =
+                |name: &&String| !self.columns.contains(name) && !options.ignore.contains(name);
             if let Some(name) = columns.names().iter().find(counts) {
                 return Err(Error::SurplusColumn {
                     source_name: path.to_string(),
@@ -281,11 +296,7 @@ impl Side<'_> {
     }
 
     /// Reads sources and hands on the hashes of the records of each batch.
-    fn read(
-        &self,
-        sources: &[SourcePath],
-        take: &mut dyn FnMut(&[u128]),
-    ) -> Result<(), Error> {
+    fn read(&self, sources: &[SourcePath], take: &mut dyn FnMut(&[u128])) -> Result<(), Error> {
         let mut hashes = Vec::new();
         let mut batch = Batch::default();
         for path in sources {
@@ -452,9 +463,17 @@ fn pair_changed(check: &mut PartsCheck) {
             let pairs = missing.values.iter().zip(&extra.values).enumerate();
             let mut differing = pairs.filter(|(_, (one, other))| one != other);
             if let (Some((column, (one, other))), None) = (differing.next(), differing.next()) {
-                let changed = (check.columns[column].clone(), one.clone(), other.clone());
-                extra.changed = Some(changed.clone());
-                missing.changed = Some(changed);
+                let changed = ChangedValue {
+                    column: check.columns[column].clone(),
+                    whole: one.clone(),
+                    part: other.clone(),
+                    other: (missing.source.clone(), missing.line),
+                };
+                missing.changed = Some(ChangedValue {
+                    other: (extra.source.clone(), extra.line),
+                    ..changed.clone()
+                });
+                extra.changed = Some(changed);
                 paired[place] = true;
                 break;
             }

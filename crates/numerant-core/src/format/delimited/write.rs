@@ -19,6 +19,8 @@ pub struct DelimitedEncoder {
     moves: Moves,
     /// Columns from this on are computed, and hold values without quotes.
     computed_from: usize,
+    /// Letters, digits and points never need quotes.
+    plain: bool,
 }
 
 /// What is copied without a look inside.
@@ -63,6 +65,10 @@ impl DelimitedEncoder {
             header,
             moves,
             computed_from: width,
+            plain: ![Some(out.delimiter.0), out.quote.byte()]
+                .into_iter()
+                .flatten()
+                .any(|byte| byte.is_ascii_alphanumeric() || byte == b'.'),
         }
     }
 
@@ -72,23 +78,42 @@ impl DelimitedEncoder {
             out.extend_from_slice(batch.raw(record));
             return Ok(());
         }
-        if self.moves == Moves::Fields && !self.is_swallowed(batch, record) {
-            for (place, (from, to)) in self.runs.iter().enumerate() {
-                if place > 0 {
-                    out.push(self.out.delimiter.0);
-                }
-                if *from >= self.computed_from {
-                    let lonely = self.runs.len() == 1;
-                    self.computed(batch, record, *from, lonely, out)?;
-                    continue;
-                }
-                let to = (*to).min(batch.width() - 1);
-                out.extend_from_slice(batch.raw_fields(record, *from, to));
-            }
+        let start = out.len();
+        if self.moves == Moves::Fields && self.fields_as_they_stand(batch, record, out)? {
             out.extend_from_slice(self.out.line_end.bytes());
             return Ok(());
         }
+        out.truncate(start);
         self.values(batch, record, self.columns.as_deref(), out)
+    }
+
+    /// Appends fields as they stand, run by run; `false` if they cannot be put side by side so:
+    /// alone on its line a blank field would be a blank line, and a `\r` at the end of the last
+    /// one would become part of the line end.
+    #[inline]
+    fn fields_as_they_stand(
+        &self,
+        batch: &Batch,
+        record: usize,
+        out: &mut Vec<u8>,
+    ) -> Result<bool, EncodeError> {
+        let mut swallowed = false;
+        for (place, (from, to)) in self.runs.iter().enumerate() {
+            if place > 0 {
+                out.push(self.out.delimiter.0);
+            }
+            if *from >= self.computed_from {
+                swallowed = false;
+                self.computed(batch, record, *from, self.runs.len() == 1, out)?;
+                continue;
+            }
+            let to = (*to).min(batch.width() - 1);
+            let raw = batch.raw_fields(record, *from, to);
+            let lonely = raw.is_empty() && self.runs.len() == 1 && *from == to;
+            swallowed = raw.last() == Some(&b'\r') || lonely;
+            out.extend_from_slice(raw);
+        }
+        Ok(!swallowed)
     }
 
     /// Appends the fields of a record as values, with the line end.
@@ -120,10 +145,8 @@ impl DelimitedEncoder {
         let field = batch.field(record, column);
         let value = field.raw();
         // Numbers and dates, which most are, hold nothing that needs quotes.
-        let plain = |byte: &u8| {
-            byte.is_ascii_alphanumeric() || (*byte == b'.' && self.out.delimiter.0 != b'.')
-        };
-        if !value.is_empty() && value.iter().all(plain) && !self.is_alphanumeric() {
+        let plain = |byte: &u8| byte.is_ascii_alphanumeric() || *byte == b'.';
+        if self.plain && !value.is_empty() && value.iter().all(plain) {
             out.extend_from_slice(value);
             return Ok(());
         }
@@ -155,27 +178,6 @@ impl DelimitedEncoder {
                 character,
                 encoding: self.out.encoding.name(),
             })
-    }
-
-    /// Whether delimiter or quote is a letter or digit.
-    fn is_alphanumeric(&self) -> bool {
-        let quote = self.out.quote.byte().unwrap_or(b'"');
-        self.out.delimiter.0.is_ascii_alphanumeric() || quote.is_ascii_alphanumeric()
-    }
-
-    /// Whether the fields cannot be put side by side as they stand: alone on its line a blank
-    /// field would be a blank line, and a `\r` at the end of the last one would become part of the
-    /// line end.
-    fn is_swallowed(&self, batch: &Batch, record: usize) -> bool {
-        let Some((from, to)) = self.runs.last() else {
-            return false;
-        };
-        if *from >= self.computed_from {
-            return false;
-        }
-        let to = (*to).min(batch.width() - 1);
-        let last = batch.raw_fields(record, to, to);
-        last.last() == Some(&b'\r') || (last.is_empty() && self.runs.len() == 1 && *from == to)
     }
 
     /// Appends the fields of a record one by one.

@@ -31,7 +31,11 @@ pub(super) fn sorted<'v>(value: &'v [u8], key: &SortKey, cells: &Cells) -> Sorte
         Type::Text | Type::Boolean => None,
         Type::Number => Number::read(value, cells.mark).ok(),
         Type::Moment => {
-            let formats = if key.computed { &[] } else { cells.formats.as_slice() };
+            let formats = if key.computed {
+                &[]
+            } else {
+                cells.formats.as_slice()
+            };
             Moment::parse(value.trim_ascii(), formats).map(|moment| {
                 let since = moment
                     .datetime()

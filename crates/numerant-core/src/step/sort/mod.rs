@@ -142,7 +142,9 @@ impl Sorter {
             keys,
             cells,
             folder,
-            room: usize::try_from(room).unwrap_or(usize::MAX).clamp(1 << 12, 1 << 30),
+            room: usize::try_from(room)
+                .unwrap_or(usize::MAX)
+                .clamp(1 << 12, 1 << 30),
             files: Vec::new(),
             helper: None,
             threads,
@@ -158,7 +160,7 @@ impl Sorter {
                 self.write_run()?;
             }
             self.run
-                .push(batch, record, *line, &self.keys, &self.cells);
+                .push(batch, record, *line, &self.keys, &self.cells, self.room)?;
         }
         Ok(())
     }
@@ -246,10 +248,7 @@ impl Sorter {
 #[derive(Debug)]
 pub(crate) enum SortedBatches {
     /// From memory.
-    Memory {
-        run: Run,
-        next: usize,
-    },
+    Memory { run: Run, next: usize },
     /// From the disk.
     Runs(Merge),
 }

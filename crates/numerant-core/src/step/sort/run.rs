@@ -12,7 +12,7 @@ use hashbrown::HashTable;
 
 use super::SortKey;
 use super::key::{self, Sorted};
-use crate::record::{Batch, Span};
+use crate::record::{Arena, Batch, Span};
 use crate::value::{Cells, Number};
 
 /// Texts of a column whose ranks are told.
@@ -21,19 +21,25 @@ const MOST_TEXTS: usize = 1 << 16;
 /// Columns that have codes.
 const CODES: usize = 2;
 
+/// Records that are asked for together, and bytes that a processor fetches at a time.
+const TOGETHER: usize = 32;
+const LINE: usize = 64;
+
 /// Stands for no text.
 const NO_TEXT: u32 = u32::MAX;
 
 #[derive(Debug)]
 pub(crate) struct Run {
     /// Records, packed one behind the other.
-    packed: Vec<u8>,
+    packed: Arena,
     entries: Vec<Entry>,
     texts: Vec<Texts>,
     columns: usize,
-    /// No two keys that differ have the same codes.
-    exact: bool,
+    /// For each of the first columns: no two values that differ have the same code.
+    exact: [bool; CODES],
     key: Vec<u8>,
+    /// The record that is being packed.
+    record: Vec<u8>,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -114,11 +120,12 @@ pub(super) struct RunFile {
 impl Run {
     pub(super) fn new(columns: usize) -> Self {
         Self {
-            packed: Vec::new(),
+            packed: Arena::default(),
+            record: Vec::new(),
             entries: Vec::new(),
             texts: (0..columns.min(CODES)).map(|_| Texts::default()).collect(),
             columns,
-            exact: true,
+            exact: [true; CODES],
             key: Vec::new(),
         }
     }
@@ -127,7 +134,7 @@ impl Run {
         self.packed.clear();
         self.entries.clear();
         self.texts.iter_mut().for_each(Texts::clear);
-        self.exact = true;
+        self.exact = [true; CODES];
     }
 
     /// Bytes that it takes.
@@ -141,7 +148,7 @@ impl Run {
 
     /// A packed record, in order once the run is sorted.
     pub(super) fn record(&self, place: usize) -> &[u8] {
-        packed_at(&self.packed, self.entries[place].start as usize)
+        packed_at(self.packed.as_slice(), self.entries[place].start as usize)
     }
 
     pub(super) fn push(
@@ -151,7 +158,8 @@ impl Run {
         line: u64,
         keys: &[SortKey],
         cells: &Cells,
-    ) {
+        room: usize,
+    ) -> io::Result<()> {
         let mut codes = [0; CODES];
         let mut sort_key = std::mem::take(&mut self.key);
         sort_key.clear();
@@ -166,25 +174,30 @@ impl Run {
                 let number = match sorted {
                     Sorted::Text(text) => texts.number(text),
                     _ => {
-                        self.exact &= exact;
+                        self.exact[place] &= exact;
                         NO_TEXT
                     }
                 };
                 texts.of_records.push(number);
             }
         }
-        let start = self.packed.len() as u32;
-        pack(&sort_key, batch, record, line, &mut self.packed);
+        self.record.clear();
+        pack(&sort_key, batch, record, line, &mut self.record);
         self.key = sort_key;
+        let start = self.packed.len() as u32;
+        self.packed
+            .reserve(room.max(self.packed.len() + self.record.len()))?;
+        self.packed.push(&self.record);
         self.entries.push(Entry { codes, start });
+        Ok(())
     }
 
     /// Brings the entries into order.
     pub(super) fn sort(&mut self) {
-        let mut exact = self.exact && self.columns <= CODES;
+        let mut exact = self.exact;
         for (place, texts) in self.texts.iter().enumerate() {
             if texts.overflowed {
-                exact = false;
+                exact[place] = false;
                 continue;
             }
             let ranks = texts.ranks();
@@ -197,14 +210,19 @@ impl Run {
             }
         }
         // Records lie in the order of the source, so equal ones are told apart by their place.
-        if exact {
+        if exact == [true; CODES] && self.columns <= CODES {
             self.entries
                 .sort_unstable_by_key(|entry| (entry.codes, entry.start));
             return;
         }
-        let packed = &self.packed;
+        let packed = self.packed.as_slice();
         self.entries.sort_unstable_by(|one, other| {
-            one.codes.cmp(&other.codes).then_with(|| {
+            // The second code counts only among records whose first values are the same.
+            let mut codes = one.codes[0].cmp(&other.codes[0]);
+            if exact[0] {
+                codes = codes.then(one.codes[1].cmp(&other.codes[1]));
+            }
+            codes.then_with(|| {
                 let key = |entry: &Entry| key_of(packed_at(packed, entry.start as usize));
                 key(one)
                     .cmp(key(other))
@@ -218,8 +236,21 @@ impl Run {
         self.sort();
         let file = tempfile::tempfile_in(folder)?;
         let mut out = BufWriter::with_capacity(1 << 20, file);
-        for place in 0..self.len() {
-            out.write_all(self.record(place))?;
+        let packed = self.packed.as_slice();
+        for entries in self.entries.chunks(TOGETHER) {
+            // Records lie all over the place. Asking for many of them at once is faster than to
+            // wait for one after the other.
+            let mut seen = 0_u8;
+            for entry in entries {
+                let start = entry.start as usize;
+                for line in [0, LINE, 2 * LINE] {
+                    seen ^= packed.get(start + line).copied().unwrap_or_default();
+                }
+            }
+            std::hint::black_box(seen);
+            for entry in entries {
+                out.write_all(packed_at(packed, entry.start as usize))?;
+            }
         }
         let mut file = out.into_inner().map_err(io::IntoInnerError::into_error)?;
         file.rewind()?;
@@ -295,7 +326,9 @@ pub(super) fn unpack(record: &[u8], batch: &mut Batch) {
         at += 4 + length;
     }
     for numbers in &mut batch.numbers {
-        let units = record[at..at + 16].try_into().map_or(0, i128::from_le_bytes);
+        let units = record[at..at + 16]
+            .try_into()
+            .map_or(0, i128::from_le_bytes);
         let scale = number_at(record, at + 16) as u32;
         numbers.push(Number { units, scale });
         at += 20;

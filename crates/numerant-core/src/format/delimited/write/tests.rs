@@ -23,7 +23,9 @@ fn written(
     change(&mut out);
     let keep = out.line_end == source.line_end;
     let encoder = {
-        let header = reader.header().map(|h| (h.first_as_batch(), columns.clone()));
+        let header = reader
+            .header()
+            .map(|h| (h.first_as_batch(), columns.clone()));
         let width = reader.columns().len();
         DelimitedEncoder::new(source, out, columns, width, header, keep)
     };
