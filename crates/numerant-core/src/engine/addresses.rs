@@ -171,7 +171,10 @@ impl NameClash {
             );
         }
         if first == second {
-            return format!("{path}: wanted {outputs} times");
+            return match outputs {
+                2 => format!("{path}: wanted twice"),
+                _ => format!("{path}: wanted {outputs} times"),
+            };
         }
         let more = match outputs - 2 {
             0 => String::new(),

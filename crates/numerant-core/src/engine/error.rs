@@ -115,6 +115,9 @@ pub enum Error {
     /// A ledger that does not say where its outputs are.
     #[error("{} does not say in which folder the outputs are", .0.display())]
     LedgerFolder(PathBuf),
+    /// Records that are rejected would not be compared.
+    #[error("--ragged reject would leave records out of the comparison")]
+    RejectsCompared,
     /// No column is left to compare.
     #[error("no column is left to compare")]
     NothingToCompare,
@@ -211,7 +214,9 @@ impl Error {
     /// Whose fault it is.
     pub fn fault(&self) -> Fault {
         match self {
-            Self::Job(_) | Self::Column { .. } | Self::NothingToCompare => Fault::Job,
+            Self::Job(_) | Self::Column { .. } | Self::NothingToCompare | Self::RejectsCompared => {
+                Fault::Job
+            }
             // What is wrong with a table is the fault of the table.
             Self::Step(problem) => match **problem {
                 StepError::Lookup(LookupError::Key { .. }) => Fault::Job,
@@ -258,6 +263,7 @@ impl Error {
             | Self::Sum { .. }
             | Self::NewerLedger { .. }
             | Self::NothingToCompare
+            | Self::RejectsCompared
             | Self::Ledger(_)
             | Self::Thread(_)
             | Self::Interrupted => None,

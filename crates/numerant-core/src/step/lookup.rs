@@ -148,25 +148,31 @@ impl LookupError {
         match self {
             Self::Repeated { keys, .. } => keys
                 .iter()
-                .map(|(key, first, again)| format!("'{key}' on lines {first} and {again}"))
+                .map(|(key, first, again)| {
+                    format!("{} on lines {first} and {again}", shown_key(key))
+                })
                 .collect(),
             Self::Unmatched(unmatched) => unmatched
                 .examples
                 .iter()
                 .map(|(key, records)| {
-                    let shown = if key.is_empty() {
-                        "(blank)".to_owned()
-                    } else {
-                        format!("'{key}'")
-                    };
                     format!(
-                        "{shown} in {records} record{}",
+                        "{} in {records} record{}",
+                        shown_key(key),
                         if *records == 1 { "" } else { "s" }
                     )
                 })
                 .collect(),
             _ => Vec::new(),
         }
+    }
+}
+
+fn shown_key(key: &str) -> String {
+    if key.is_empty() {
+        "(blank)".to_owned()
+    } else {
+        format!("'{key}'")
     }
 }
 

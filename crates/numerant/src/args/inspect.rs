@@ -6,7 +6,7 @@ use clap::Args;
 use numerant_core::job::Job;
 use numerant_core::name::Key;
 
-use super::options::{ReadingOptions, ReportOptions, RunningOptions};
+use super::options::{CellOptions, ReadingOptions, ReportOptions, RunningOptions};
 use super::steps::StepOptions;
 
 /// Show what is in files: format, encoding, columns, types, values, records
@@ -29,6 +29,8 @@ pub(crate) struct InspectArguments {
     #[command(flatten)]
     reading: ReadingOptions,
     #[command(flatten)]
+    cells: CellOptions,
+    #[command(flatten)]
     steps: StepOptions,
     #[command(flatten)]
     running: RunningOptions,
@@ -49,13 +51,11 @@ pub(crate) struct InspectRequest {
 
 impl InspectArguments {
     pub(crate) fn into_request(self) -> InspectRequest {
-        let decimal_comma = self.reading.decimal_comma;
-        let (read, date_format) = self.reading.into_parts();
         let job = Job {
             sources: self.files.into_iter().map(Into::into).collect(),
-            read,
-            date_format,
-            decimal_comma,
+            read: self.reading.into_options(),
+            date_format: self.cells.date_format,
+            decimal_comma: self.cells.decimal_comma,
             on_error: self.steps.on_error,
             steps: self.steps.into_steps(),
             memory: self.running.memory,

@@ -61,6 +61,12 @@ pub(super) struct ReadingOptions {
     /// What to do with records that have more or fewer fields than the header
     #[arg(long, value_name = "POLICY", value_parser = choice(RAGGED), default_value = "error")]
     ragged: Ragged,
+}
+
+/// How cells are read where they are more than text.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Reading")]
+pub(super) struct CellOptions {
     /// How dates are written, such as %d/%m/%Y, where not as 2026-03-05 or 5.3.2026; may be
     /// repeated
     #[arg(long, value_name = "PATTERN")]
@@ -71,16 +77,15 @@ pub(super) struct ReadingOptions {
 }
 
 impl ReadingOptions {
-    pub(super) fn into_parts(self) -> (ReadOptions, Vec<DateFormat>) {
-        let options = ReadOptions {
+    pub(super) fn into_options(self) -> ReadOptions {
+        ReadOptions {
             delimiter: self.delimiter,
             quote: self.quote,
             encoding: self.encoding,
             no_header: self.no_header,
             skip_lines: self.skip_lines,
             ragged: self.ragged,
-        };
-        (options, self.date_format)
+        }
     }
 }
 

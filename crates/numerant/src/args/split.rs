@@ -10,7 +10,8 @@ use numerant_core::step::Case;
 use numerant_core::value::Size;
 
 use super::options::{
-    KeepingOptions, ReadingOptions, ReportOptions, RunningOptions, WritingOptions, choice,
+    CellOptions, KeepingOptions, ReadingOptions, ReportOptions, RunningOptions, WritingOptions,
+    choice,
 };
 use super::steps::{StepOptions, case};
 
@@ -85,6 +86,8 @@ pub(crate) struct SplitArguments {
     each: bool,
     #[command(flatten)]
     reading: ReadingOptions,
+    #[command(flatten)]
+    cells: CellOptions,
     #[command(flatten)]
     steps: StepOptions,
     /// Path of each output, such as '{quay}/{arrived:month}.csv' [default: the keys, joined by _,
@@ -195,13 +198,11 @@ pub(crate) struct SplitRequest {
 
 impl SplitArguments {
     pub(crate) fn into_request(self) -> SplitRequest {
-        let decimal_comma = self.reading.decimal_comma;
-        let (read, date_format) = self.reading.into_parts();
         let job = Job {
             sources: self.files.into_iter().map(Into::into).collect(),
-            read,
-            date_format,
-            decimal_comma,
+            read: self.reading.into_options(),
+            date_format: self.cells.date_format,
+            decimal_comma: self.cells.decimal_comma,
             on_error: self.steps.on_error,
             steps: self.steps.into_steps(),
             by: self.by.into_iter().flat_map(|keys| keys.0).collect(),

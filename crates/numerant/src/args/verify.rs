@@ -15,6 +15,8 @@ const LIST: usize = 20;
 /// Prove that files are what a ledger says, or that parts are the whole
 #[derive(Debug, Args)]
 #[command(
+    override_usage = "numerant verify [OPTIONS] LEDGER\n       \
+        numerant verify [OPTIONS] --whole FILE... --parts FILE...",
     after_help = "With a ledger, every output must be there with the bytes, records and totals that \
     the run has written, and nothing else may be in a folder that it has made. With --whole and \
     --parts, both must hold the same records, in any order; a part may be a file, a folder, or a \
@@ -115,11 +117,10 @@ impl VerifyArguments {
                 ignore: names(self.ignore),
             },
         };
-        let (read, _) = self.reading.into_parts();
         let report = self.running.report;
         VerifyRequest {
             what,
-            read,
+            read: self.reading.into_options(),
             memory: self.running.memory,
             jobs: self.jobs,
             // People are shown the first ones, programs get all.

@@ -2,6 +2,7 @@
 
 mod calls;
 mod random;
+mod tables;
 mod walk;
 
 use std::fs;
@@ -19,7 +20,9 @@ const README_TEXT: &str = "\
 The Port of Varnholm: sample data of 'numerant demo'.
 The harbour and all names in it are invented. This folder is made anew by each demo.
 
-calls.csv   12,000 berth calls of 18 months, sorted by nothing
+calls.csv    12,000 berth calls of 18 months, sorted by nothing
+owners.csv   which office a quay belongs to, and who is its head
+charts.csv   the catalogue of sea charts, in which one number is given twice
 ";
 
 /// Makes `folder` with the sample data. A folder that an earlier demo made is emptied first.
@@ -54,6 +57,8 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
     for (name, bytes) in [
         (README, README_TEXT.as_bytes()),
         ("calls.csv", &calls::csv()),
+        ("owners.csv", &tables::owners()),
+        ("charts.csv", &tables::charts()),
     ] {
         let path = folder.join(name);
         fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;

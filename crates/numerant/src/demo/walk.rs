@@ -23,7 +23,7 @@ struct Stop {
 
 const STOPS: &[Stop] = &[
     Stop {
-        why: "What is in the file?",
+        why: "Look: what is in the file?",
         words: &["inspect", "calls.csv"],
         code: 0,
     },
@@ -33,7 +33,25 @@ const STOPS: &[Stop] = &[
         code: 0,
     },
     Stop {
-        why: "Which files would a split by quay write?",
+        why: "An expression is tried before it is run: a rebate for fish, the highest dues first.",
+        words: &[
+            "inspect",
+            "calls.csv",
+            "--set",
+            "net=ROUND(dues * 0.92, 2)",
+            "--where",
+            "cargo = 'fish'",
+            "--keep",
+            "call_id,quay,dues,net",
+            "--sort",
+            "-dues",
+            "--show",
+            "4",
+        ],
+        code: 0,
+    },
+    Stop {
+        why: "Plan: which files would a split by quay write?",
         words: &[
             "split",
             "calls.csv",
@@ -41,13 +59,26 @@ const STOPS: &[Stop] = &[
             "quay",
             "--blank",
             "no quay",
+            "--total",
+            "dues",
             "--plan",
         ],
         code: 0,
     },
     Stop {
-        why: "That is right: one file for each quay.",
-        words: &["split", "calls.csv", "--by", "quay", "--blank", "no quay"],
+        why: "Split: that is right, one file for each quay; the books kept.",
+        words: &[
+            "split",
+            "calls.csv",
+            "--by",
+            "quay",
+            "--blank",
+            "no quay",
+            "--total",
+            "dues",
+            "--ledger",
+            "calls.json",
+        ],
         code: 0,
     },
     Stop {
@@ -56,7 +87,59 @@ const STOPS: &[Stop] = &[
         code: 1,
     },
     Stop {
-        why: "A folder for each quay, a file for each month, without the remarks; the books kept.",
+        why: "To each office its own folder, as the table of owners says. One value is not in it …",
+        words: &[
+            "split",
+            "calls.csv",
+            "--lookup",
+            "owners.csv:quay",
+            "--name",
+            "{office}/{quay}.csv",
+            "--out",
+            "offices",
+        ],
+        code: 1,
+    },
+    Stop {
+        why: "… so it is said what becomes of that. The offices do not see the invoices.",
+        words: &[
+            "split",
+            "calls.csv",
+            "--lookup",
+            "owners.csv:quay",
+            "--unmatched",
+            "blank",
+            "--name",
+            "{office}/{quay}.csv",
+            "--blank",
+            "nobody",
+            "--drop",
+            "office,head,invoice",
+            "--out",
+            "offices",
+        ],
+        code: 0,
+    },
+    Stop {
+        why: "By conditions; the control total shows that the parts add up.",
+        words: &[
+            "split",
+            "calls.csv",
+            "--case",
+            "large=tonnes > 40000",
+            "--case",
+            "late=departed > arrived + INTERVAL '2' DAY",
+            "--rest",
+            "others",
+            "--total",
+            "dues",
+            "--out",
+            "cases",
+        ],
+        code: 0,
+    },
+    Stop {
+        why: "A folder for each quay, a file for each month.",
         words: &[
             "split",
             "calls.csv",
@@ -64,18 +147,60 @@ const STOPS: &[Stop] = &[
             "{quay}/{arrived:month}.csv",
             "--blank",
             "no quay",
-            "--drop",
-            "remarks",
             "--out",
             "months",
-            "--ledger",
-            "months.json",
+            "--quiet",
+        ],
+        code: 0,
+    },
+    Stop {
+        why: "In the order of arrival, at most 5,000 calls in a file.",
+        words: &[
+            "split",
+            "calls.csv",
+            "--rows",
+            "5000",
+            "--sort",
+            "arrived",
+            "--out",
+            "thousands",
+        ],
+        code: 0,
+    },
+    Stop {
+        why: "One file for each chart of the catalogue. Two charts with one number never become one file in silence.",
+        words: &["split", "charts.csv", "--each", "--name", "{number}.csv"],
+        code: 1,
+    },
+    Stop {
+        why: "Numbered, both are there.",
+        words: &[
+            "split",
+            "charts.csv",
+            "--each",
+            "--name",
+            "{number}.csv",
+            "--clash",
+            "number",
+            "--quiet",
         ],
         code: 0,
     },
     Stop {
         why: "A slip of the finger is told before anything is written.",
         words: &["split", "calls.csv", "--by", "quai,cargo"],
+        code: 2,
+    },
+    Stop {
+        why: "So is a slip in an expression, with its place.",
+        words: &[
+            "split",
+            "calls.csv",
+            "--by",
+            "quay",
+            "--where",
+            "tonnes > 1000 AND UPPR(cargo) = 'FISH'",
+        ],
         code: 2,
     },
     Stop {
@@ -99,8 +224,21 @@ const STOPS: &[Stop] = &[
         code: 0,
     },
     Stop {
-        why: "What the partner gets:",
-        words: &["inspect", "partner/fish.csv"],
+        why: "Check: are the files still what the run has written?",
+        words: &["verify", "calls.json"],
+        code: 0,
+    },
+    Stop {
+        why: "And do the offices have exactly the calls that there are?",
+        words: &[
+            "verify",
+            "--whole",
+            "calls.csv",
+            "--parts",
+            "offices",
+            "--ignore",
+            "invoice",
+        ],
         code: 0,
     },
 ];
@@ -166,6 +304,9 @@ fn quoted(word: &str) -> String {
     let plain = |c: char| c.is_alphanumeric() || "-_./,:=".contains(c);
     if !word.is_empty() && word.chars().all(plain) {
         return word.to_owned();
+    }
+    if word.contains('\'') && !word.contains(['"', '$', '`', '\\', '!']) {
+        return format!("\"{word}\"");
     }
     format!("'{}'", word.replace('\'', "'\\''"))
 }

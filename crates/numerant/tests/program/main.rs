@@ -7,3 +7,5 @@ mod help;
 mod inspect;
 mod split;
 mod support;
+mod verify;
+mod ways;

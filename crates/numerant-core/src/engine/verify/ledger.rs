@@ -2,7 +2,7 @@
 
 use std::fs::{self, File};
 use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 use serde::Serialize;
 
@@ -78,8 +78,7 @@ pub fn verify_ledger(
     let folder = path.parent().unwrap_or(Path::new(""));
     let out = match (out, &ledger.out) {
         (Some(out), _) => out.to_owned(),
-        (None, Some(out)) if out == "." && folder.as_os_str().is_empty() => PathBuf::from("."),
-        (None, Some(out)) => folder.join(out),
+        (None, Some(out)) => joined(folder, out),
         (None, None) => return Err(Error::LedgerFolder(path.to_owned())),
     };
     let mut check = LedgerCheck {
@@ -139,6 +138,24 @@ pub fn verify_ledger(
         && check.changed.is_empty()
         && check.extra.is_empty();
     Ok(check)
+}
+
+/// The folder that is `way` from `folder`, written as short as can be.
+fn joined(folder: &Path, way: &str) -> PathBuf {
+    let mut joined = folder.to_owned();
+    for component in Path::new(way).components() {
+        match component {
+            Component::CurDir => {}
+            Component::ParentDir if joined.file_name().is_some() => {
+                joined.pop();
+            }
+            other => joined.push(other),
+        }
+    }
+    if joined.as_os_str().is_empty() {
+        joined.push(".");
+    }
+    joined
 }
 
 fn read_ledger(path: &Path) -> Result<Ledger, Error> {

@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use super::super::{Context, Error};
 use crate::format::RecordReader;
-use crate::format::delimited::{DelimitedReader, ReadOptions};
+use crate::format::delimited::{DelimitedReader, Ragged, ReadOptions};
 use crate::job::Job;
 use crate::ledger::{BUCKETS, Bag, BagDigest, RecordHasher, bucket};
 use crate::record::{Batch, ColumnError, Columns};
@@ -139,6 +139,9 @@ impl Counts {
 ///
 /// If a file cannot be read, or does not have the columns.
 pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCheck, Error> {
+    if options.read.ragged == Ragged::Reject {
+        return Err(Error::RejectsCompared);
+    }
     let side = Side {
         options,
         context,
