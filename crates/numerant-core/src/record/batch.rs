@@ -226,27 +226,11 @@ impl Batch {
         &self.bytes[span.start as usize..=span.last_byte as usize]
     }
 
-    /// Whether a quote stands anywhere in a record.
+    /// Where a record begins and ends in the arena.
     #[inline]
-    pub(crate) fn may_be_quoted(&self, record: usize) -> bool {
-        self.quote
-            .is_some_and(|quote| memchr::memchr(quote, self.raw(record)).is_some())
-    }
-
-    /// The fields of a record without quotes, joined by NUL in the place of the delimiters.
-    #[inline]
-    pub(crate) fn join_with_nul(&mut self, record: usize) -> &[u8] {
+    pub(crate) fn bounds(&self, record: usize) -> (usize, usize) {
         let span = self.spans[record];
-        let ends = &self.ends[span.first as usize..span.first as usize + self.width];
-        let (last, inner) = ends.split_last().unwrap_or((&span.last_byte, &[]));
-        for end in inner {
-            self.bytes[*end as usize] = 0;
-        }
-        let joined = &self.bytes[span.start as usize..*last as usize];
-        if self.carriage_returns {
-            return joined.strip_suffix(b"\r").unwrap_or(joined);
-        }
-        joined
+        (span.start as usize, span.last_byte as usize)
     }
 
     /// How many fields of a record are quoted.
@@ -330,13 +314,21 @@ impl Batch {
             lines.extend_from_slice(&self.lines);
             return;
         }
-        let (mut line, mut counted) = (self.first_line, 0);
+        let mut ends = memchr::memchr_iter(self.terminator, &self.bytes).peekable();
+        let mut line = self.first_line;
+        let mut counted = 0;
         for span in &self.spans {
             let start = self
                 .copy_of(span.start)
                 .map_or(span.start, |(_, from, _)| from) as usize;
-            line +=
-                memchr::memchr_iter(self.terminator, &self.bytes[counted..start]).count() as u64;
+            if start < counted {
+                // Records that were moved need not be in order.
+                lines.push(self.line_at(start));
+                continue;
+            }
+            while ends.next_if(|end| *end < start).is_some() {
+                line += 1;
+            }
             counted = start;
             lines.push(line);
         }

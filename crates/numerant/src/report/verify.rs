@@ -31,7 +31,7 @@ pub(super) fn ledger(out: &mut impl Write, check: &LedgerCheck) -> io::Result<()
             "  {BAD}the ledger{BAD:#} does not add up: it was changed, or is damaged"
         )?;
     }
-    list(out, "missing", &check.missing, |path| path.clone())?;
+    list(out, "missing", &check.missing, String::clone)?;
     list(out, "changed", &check.changed, changed)?;
     list(out, "extra", &check.extra, |path| {
         format!("{path}, which the ledger does not name")

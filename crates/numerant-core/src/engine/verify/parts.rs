@@ -310,7 +310,7 @@ impl Side<'_> {
             let mut before = 0;
             while reader.next_batch(&mut batch)? {
                 self.context.check_cancelled()?;
-                hasher.hash_all(&mut batch, &mut hashes);
+                hasher.hash_all(&batch, &mut hashes);
                 take(&hashes);
                 let now = taken.load(Ordering::Relaxed);
                 let all = self.read.fetch_add(now - before, Ordering::Relaxed) + now - before;
@@ -410,7 +410,7 @@ impl Side<'_> {
             let mut hasher = RecordHasher::new(places.clone(), usize::MAX);
             while reader.next_batch(&mut batch)? {
                 self.context.check_cancelled()?;
-                hasher.hash_all(&mut batch, &mut hashes);
+                hasher.hash_all(&batch, &mut hashes);
                 for (record, hash) in hashes.iter().enumerate() {
                     let Some(counts) = counts.get_mut(hash) else {
                         continue;

@@ -23,6 +23,8 @@ struct Source {
     filled: usize,
     /// Bytes of the record that is next; 0 at the end.
     length: usize,
+    /// The first bytes of its key, which tell most records apart.
+    prefix: u128,
     at_end: bool,
 }
 
@@ -39,6 +41,11 @@ impl Source {
             let length = length_of(there);
             if let Some(length) = length.filter(|length| *length <= there.len()) {
                 self.length = length;
+                let key = key_of(&there[..length]);
+                let mut prefix = [0; 16];
+                let known = key.len().min(16);
+                prefix[..known].copy_from_slice(&key[..known]);
+                self.prefix = u128::from_be_bytes(prefix);
                 return Ok(true);
             }
             if self.at_end {
@@ -74,6 +81,7 @@ impl Merge {
                 start: 0,
                 filled: 0,
                 length: 0,
+                prefix: 0,
                 at_end: false,
             };
             source.advance()?;
@@ -109,9 +117,12 @@ impl Merge {
     /// Whether the record of one run comes before that of another. Runs are in the order of the
     /// source, so among equal records the earlier run comes first.
     fn before(&self, one: usize, other: usize) -> bool {
-        let key = |place: usize| key_of(self.sources[place].record());
-        key(one)
-            .cmp(key(other))
+        let (first, second) = (&self.sources[one], &self.sources[other]);
+        if first.prefix != second.prefix {
+            return first.prefix < second.prefix;
+        }
+        key_of(first.record())
+            .cmp(key_of(second.record()))
             .then_with(|| one.cmp(&other))
             .is_lt()
     }
