@@ -79,6 +79,50 @@ def measure(folder, source, command, limit, runs):
     return statistics.median(times), statistics.median(floors), statistics.median(ratios), max(peaks)
 
 
+def each(folder, runs):
+    """--each on 50,000 records beside a loop that makes and writes as many files. Each turn has
+    folders of its own, as a file system that has just removed files makes new ones more slowly."""
+    source = os.path.join(folder, "small.csv")
+    with open(os.path.join(folder, "calls.csv"), "rb") as whole, open(source, "wb") as small:
+        small.writelines(line for line, _ in zip(whole, range(50_001)))
+    loop = os.path.join(HERE, "scripts", "floor", "each_loop.py")
+    times, floors, peaks = [], [], []
+    for turn in range(runs + 1):
+        floor, _ = run([sys.executable, loop, source, os.path.join(folder, f"out-loop-{turn}")])
+        out = os.path.join(folder, f"out-each-{turn}")
+        seconds, peak = run([PROGRAM, "split", source, "--each", "--max-outputs", "100000", "--out", out, "--quiet"])
+        if turn > 0:
+            times.append(seconds)
+            floors.append(floor)
+            peaks.append(peak)
+    remove_old(folder)
+    os.remove(source)
+    ratio = statistics.median(seconds / floor for seconds, floor in zip(times, floors))
+    print(f"{'--each 50,000 records / a loop':<34}{statistics.median(times):>8.2f} s"
+          f"{statistics.median(floors):>7.2f} s{ratio:>7.2f}×{max(peaks):>6.0f} MiB", flush=True)
+
+
+def verify(folder, runs):
+    """verify --whole --parts beside reading both with cat, twice."""
+    source = os.path.join(folder, "calls.csv")
+    out = os.path.join(folder, "out")
+    clean(folder)
+    run([PROGRAM, "split", source, "--by", "quay", "--out", out, "--quiet"])
+    parts = [os.path.join(out, name) for name in os.listdir(out)]
+    times, floors, peaks = [], [], []
+    for turn in range(runs + 1):
+        floor, _ = run(["cat", *[source, *parts] * 2])
+        seconds, peak = run([PROGRAM, "verify", "--whole", source, "--parts", out, "--quiet"])
+        if turn > 0:
+            times.append(seconds)
+            floors.append(floor)
+            peaks.append(peak)
+    clean(folder)
+    ratio = statistics.median(seconds / floor for seconds, floor in zip(times, floors))
+    print(f"{'verify --whole --parts / cat twice':<34}{statistics.median(times):>8.2f} s"
+          f"{statistics.median(floors):>7.2f} s{ratio:>7.2f}×{max(peaks):>6.0f} MiB", flush=True)
+
+
 def main():
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("folder")
@@ -100,6 +144,13 @@ def main():
         ("every field quoted", "calls-quoted.csv", split("calls-quoted.csv", "--by", "quay"), None),
         ("by month of a date", "calls.csv", split("calls.csv", "--name", "{arrived:month}.csv"), None),
         ("a column dropped", "calls.csv", split("calls.csv", "--by", "quay", "--drop", "remarks"), None),
+        ("--where on a number", "calls.csv", split("calls.csv", "--by", "quay", "--where", "tonnes > 20000"), None),
+        ("--where on a text", "calls.csv", split("calls.csv", "--by", "quay", "--where", "cargo <> 'fish'"), None),
+        ("--set of a product", "calls.csv", split("calls.csv", "--by", "quay", "--set", "net=dues * 0.8"), None),
+        ("--total", "calls.csv", split("calls.csv", "--by", "quay", "--total", "dues"), None),
+        ("--rows 100000", "calls.csv", split("calls.csv", "--rows", "100000"), None),
+        ("--sort text and number, 256M", "calls.csv",
+         split("calls.csv", "--by", "quay", "--sort", "agent,-dues", "--memory", "256M"), None),
         ("20,000 outputs, 256 open files", "calls-20000.csv",
          split("calls-20000.csv", "--by", "quay", "--max-outputs", "20000"), 256),
     ]
@@ -110,9 +161,15 @@ def main():
         source = os.path.join(folder, source)
         seconds, floor, ratio, peak = measure(folder, source, command, limit, arguments.runs)
         print(f"{name:<34}{seconds:>8.2f} s{floor:>7.2f} s{ratio:>7.2f}×{peak:>6.0f} MiB", flush=True)
+    if arguments.only in "--each 50,000 records":
+        each(folder, arguments.runs)
+    if arguments.only in "verify":
+        verify(folder, arguments.runs)
     if arguments.scripts:
         print(f"\n{'script, one key, 40 outputs':<34}{'time':>10}{'':>17}{'peak':>10}")
         for script in sorted(os.listdir(os.path.join(HERE, "scripts"))):
+            if not script.endswith(".py"):
+                continue
             clean(folder)
             os.makedirs(out)
             path = os.path.join(HERE, "scripts", script)

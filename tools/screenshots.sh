@@ -19,11 +19,12 @@ sleep 1
 # shot NAME COMMAND...: types the command in a terminal of the sample folder and takes a picture.
 shot() {
     local name=$1 command=$2
+    printf '%s\n' "$command" > "$work/command"
     cat > "$work/typed.sh" <<TYPED
 cd "$work/$3"
 clear
-printf '\033[1m\$ %s\033[0m\n' "$command"
-$command
+printf '\033[1m\$ %s\033[0m\n' "\$(cat "$work/command")"
+. "$work/command"
 touch "$work/done"
 sleep 60
 TYPED
@@ -46,12 +47,20 @@ TYPED
 
 export LC_ALL=C.UTF-8
 numerant demo "$work/varnholm" >/dev/null
-rm -rf "$work/varnholm/calls" "$work/varnholm/months" "$work/varnholm/months.json"
+offices=$work/varnholm/offices
+rm -rf "$work/varnholm/calls" "$work/varnholm/charts"
 shot inspect "numerant inspect calls.csv" varnholm
 shot values "numerant inspect calls.csv --values quay" varnholm
-shot plan "numerant split calls.csv --by quay --blank unknown --plan" varnholm
+shot plan "numerant split calls.csv --by quay --blank unknown --total dues,tonnes --plan" varnholm
 shot split "numerant split calls.csv --name '{quay}/{arrived:month}.csv' --drop remarks" varnholm
-rm -rf "$work/varnholm/calls"
+rm -rf "$work/varnholm/calls" "$work/varnholm/cases"
+shot steps "numerant inspect calls.csv --set 'net=ROUND(dues * 0.92, 2)' --where \"cargo = 'fish'\" --lookup owners.csv:quay --unmatched blank --keep call_id,quay,office,dues,net --sort office,-dues --show 8" varnholm
+shot cases "numerant split calls.csv --case 'large=tonnes > 40000' --case \"late=departed > arrived + INTERVAL '2' DAY\" --case \"fish=cargo = 'fish'\" --total dues,tonnes --out cases" varnholm
+# A changed value, a lost record and a doubled one.
+sed -i '3s/[0-9]*\.[0-9][0-9],\(TRUE\|FALSE\)/1.00,\1/; 9d' "$offices/North Office/North Quay.csv"
+sed -i '5p' "$offices/Bulk Office/Coal Dock.csv"
+shot verify "numerant verify --whole calls.csv --parts offices --ignore invoice" varnholm
+shot expression "numerant split calls.csv --by quay --where \"tonnes > 1000 AND UPPR(cargo) = 'FISH'\"; numerant split calls.csv --by quay --set 'x=remarks * 2'; numerant split charts.csv --each --name '{number}.csv'" varnholm
 shot refused "numerant split calls.csv --by agent,vessel,cargo; numerant split calls.csv --by quai; numerant split calls.csv --name {remarks:month}.csv" varnholm
 # Last, as it makes the sample folder anew and leaves its own outputs there.
 shot demo "numerant demo" .

@@ -228,7 +228,10 @@ pub fn inspect(
         columns,
         kept,
         rejected_by_steps: pipeline.rejected(),
-        tidied: pipeline.tidied().cloned(),
+        tidied: pipeline
+            .tidied()
+            .filter(|tidied| !tidied.is_empty())
+            .cloned(),
         unmatched,
         records,
     })

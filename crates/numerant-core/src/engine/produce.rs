@@ -569,7 +569,7 @@ impl Producer {
         if named.clashed.count > 0 {
             self.notices.push(Notice::NamesClashed(named.clashed));
         }
-        if let Some(tidied) = self.pipeline.tidied() {
+        if let Some(tidied) = self.pipeline.tidied().filter(|tidied| !tidied.is_empty()) {
             self.notices.push(Notice::Tidied(tidied.clone()));
         }
         let unused = self.pipeline.unused_cases();

@@ -277,8 +277,8 @@ impl Pipeline {
                 // What is sorted later is what counts more.
                 let mut keys = Vec::new();
                 for by in by {
-                    let place = layout.place(&by.column).map_err(column)?;
-                    let found = &layout.columns()[place];
+                    // As with names, a column that was dropped will do.
+                    let found = layout.find(&by.column).map_err(column)?;
                     keys.push(SortKey {
                         name: by.column.clone(),
                         slot: found.slot,

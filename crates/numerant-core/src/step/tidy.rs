@@ -15,6 +15,13 @@ pub struct TidyTally {
     pub columns: Vec<String>,
 }
 
+impl TidyTally {
+    /// Whether there was nothing to tidy.
+    pub fn is_empty(&self) -> bool {
+        self.values == 0 && self.columns.is_empty()
+    }
+}
+
 #[derive(Clone, Debug, Default)]
 pub(super) struct Tidy {
     pub(super) tally: TidyTally,

@@ -157,11 +157,14 @@ pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> 
             writeln!(out, "  {BAD}{label:<8}{BAD:#} and {} more", number(left))?;
         }
     }
+    // What was changed is missing and extra at once.
+    let pairs = changed.len() as u64;
     writeln!(
         out,
-        "{BAD}does not hold{BAD:#}: {} missing, {} extra, {} doubled",
-        records(check.missing_records),
-        number(check.extra_records),
+        "{BAD}does not hold{BAD:#}: {} changed, {} missing, {} extra, {} doubled",
+        records(pairs),
+        number(check.missing_records - pairs),
+        number(check.extra_records - pairs),
         number(check.doubled_records)
     )
 }
