@@ -1,0 +1,298 @@
+//! Operators and predicates.
+
+use sqlparser::ast::{BinaryOperator, Expr, UnaryOperator};
+
+use super::{Check, Checked};
+use crate::expr::error::ExprProblem;
+use crate::expr::like::Like;
+use crate::expr::node::{Column, Comparison, Node, Operation, Reading, Value};
+use crate::expr::types::Type;
+
+impl Check<'_> {
+    pub(super) fn unary(&self, tree: &Expr, op: UnaryOperator, inner: &Expr) -> Checked {
+        match op {
+            UnaryOperator::Not => {
+                let node = self.typed(inner, Type::Boolean, "NOT")?;
+                Ok((Node::Not(Box::new(node)), Type::Boolean))
+            }
+            UnaryOperator::Minus | UnaryOperator::Plus => {
+                let (node, kind) = self.check(inner)?;
+                let wanted = if kind == Type::Interval {
+                    Type::Interval
+                } else {
+                    Type::Number
+                };
+                let sign = if op == UnaryOperator::Minus { "-" } else { "+" };
+                let node = self.coerce(inner, node, kind, wanted, sign)?;
+                Ok(match (op, node) {
+                    (UnaryOperator::Plus, node) => (node, wanted),
+                    (_, Node::Constant(Value::Number(number))) => {
+                        (Node::Constant(Value::Number(number.negated())), wanted)
+                    }
+                    (_, node) => (Node::Negate(Box::new(node)), wanted),
+                })
+            }
+            _ => Err(self.unsupported(tree, "this operator")),
+        }
+    }
+
+    pub(super) fn binary(
+        &self,
+        tree: &Expr,
+        left: &Expr,
+        op: &BinaryOperator,
+        right: &Expr,
+    ) -> Checked {
+        let comparison = match op {
+            BinaryOperator::Eq => Some(Comparison::Equal),
+            BinaryOperator::NotEq => Some(Comparison::Unequal),
+            BinaryOperator::Lt => Some(Comparison::Less),
+            BinaryOperator::LtEq => Some(Comparison::LessOrEqual),
+            BinaryOperator::Gt => Some(Comparison::Greater),
+            BinaryOperator::GtEq => Some(Comparison::GreaterOrEqual),
+            _ => None,
+        };
+        if let Some(comparison) = comparison {
+            let sign = op.to_string();
+            let (nodes, kind) = self.unified(tree, &sign, &[left, right])?;
+            let Ok([one, other]) = <[Node; 2]>::try_from(nodes) else {
+                return Err(self.unsupported(tree, &sign));
+            };
+            for (node, opposite) in [(&one, &other), (&other, &one)] {
+                if matches!(node, Node::Constant(Value::Text(text)) if text.is_empty())
+                    && matches!(opposite, Node::Column(_))
+                {
+                    return Err(self.error(tree, ExprProblem::EmptyText));
+                }
+            }
+            let node = match (kind, one, other) {
+                (Type::Number, one, other) => {
+                    Node::CompareNumbers(comparison, Box::new(one), Box::new(other))
+                }
+                (_, Node::Column(column), Node::Constant(Value::Text(text)))
+                    if column.reading == Reading::Text =>
+                {
+                    Node::CompareText(comparison, column, text.into_owned())
+                }
+                (_, one, other) => Node::Compare(comparison, Box::new(one), Box::new(other)),
+            };
+            return Ok((node, Type::Boolean));
+        }
+        match op {
+            BinaryOperator::And | BinaryOperator::Or => {
+                let mut nodes = Vec::new();
+                let sign = op.to_string();
+                for side in [left, right] {
+                    match (op, self.typed(side, Type::Boolean, &sign)?) {
+                        (BinaryOperator::And, Node::And(inner))
+                        | (BinaryOperator::Or, Node::Or(inner)) => nodes.extend(inner),
+                        (_, node) => nodes.push(node),
+                    }
+                }
+                let node = if *op == BinaryOperator::And {
+                    Node::And(nodes)
+                } else {
+                    Node::Or(nodes)
+                };
+                Ok((node, Type::Boolean))
+            }
+            BinaryOperator::StringConcat => {
+                let mut nodes = Vec::new();
+                for side in [left, right] {
+                    match self.typed(side, Type::Text, "||")? {
+                        Node::Concat(inner) => nodes.extend(inner),
+                        node => nodes.push(node),
+                    }
+                }
+                Ok((Node::Concat(nodes), Type::Text))
+            }
+            BinaryOperator::Plus => self.arithmetic(tree, left, Operation::Plus, "+", right),
+            BinaryOperator::Minus => self.arithmetic(tree, left, Operation::Minus, "-", right),
+            BinaryOperator::Multiply => self.arithmetic(tree, left, Operation::Times, "*", right),
+            BinaryOperator::Divide => self.arithmetic(tree, left, Operation::Divide, "/", right),
+            BinaryOperator::Modulo => Err(self.unsupported(tree, "%")),
+            _ => Err(self.unsupported(tree, &format!("the operator {op}"))),
+        }
+    }
+
+    pub(super) fn arithmetic(
+        &self,
+        tree: &Expr,
+        left: &Expr,
+        operation: Operation,
+        sign: &str,
+        right: &Expr,
+    ) -> Checked {
+        use Type::{Cell, Interval, Moment, Null, Number};
+        let (one, one_kind) = self.check(left)?;
+        let (other, other_kind) = self.check(right)?;
+        let (wanted, result) = match (operation, one_kind, other_kind) {
+            (Operation::Plus | Operation::Minus, Moment | Cell, Interval) => {
+                ((Moment, Interval), Moment)
+            }
+            (Operation::Plus, Interval, Moment | Cell) => ((Interval, Moment), Moment),
+            (Operation::Minus, Moment, Moment | Cell) | (Operation::Minus, Cell, Moment) => {
+                ((Moment, Moment), Interval)
+            }
+            (Operation::Plus | Operation::Minus, Interval, Interval) => {
+                ((Interval, Interval), Interval)
+            }
+            (_, Number | Cell | Null, Number | Cell | Null) => ((Number, Number), Number),
+            _ => {
+                // A text by itself is the likelier slip than the other side.
+                let found = [(left, one_kind), (right, other_kind)];
+                let culprit = found
+                    .iter()
+                    .find(|(_, kind)| matches!(kind, Type::Text | Type::Boolean));
+                return Err(match culprit {
+                    Some((part, found)) => self.error(
+                        part,
+                        ExprProblem::Wanted {
+                            what: sign.to_owned(),
+                            wanted: Number,
+                            found: *found,
+                        },
+                    ),
+                    None => self.mismatch(tree, sign, one_kind, other_kind),
+                });
+            }
+        };
+        let one = self.coerce(left, one, one_kind, wanted.0, sign)?;
+        let other = self.coerce(right, other, other_kind, wanted.1, sign)?;
+        let (one, other) = (Box::new(one), Box::new(other));
+        let node = if result == Number {
+            Node::Calculate(operation, one, other)
+        } else {
+            Node::Arithmetic(operation, one, other)
+        };
+        Ok((node, result))
+    }
+
+    pub(super) fn in_list(
+        &self,
+        tree: &Expr,
+        value: &Expr,
+        list: &[Expr],
+        negated: bool,
+    ) -> Checked {
+        let mut parts = vec![value];
+        parts.extend(list);
+        let (mut nodes, _) = self.unified(tree, "IN", &parts)?;
+        let value = Box::new(nodes.remove(0));
+        let texts: Option<_> = nodes
+            .iter()
+            .map(|node| match node {
+                Node::Constant(Value::Text(text)) => Some(text.to_vec()),
+                _ => None,
+            })
+            .collect();
+        let node = match texts {
+            Some(texts) => Node::InTexts {
+                value,
+                texts,
+                negated,
+            },
+            None => Node::In {
+                value,
+                list: nodes,
+                negated,
+            },
+        };
+        Ok((node, Type::Boolean))
+    }
+
+    pub(super) fn like(
+        &self,
+        value: &Expr,
+        pattern: &Expr,
+        escape: Option<&Expr>,
+        negated: bool,
+    ) -> Checked {
+        let value_node = Box::new(self.typed(value, Type::Text, "LIKE")?);
+        let pattern_node = self.typed(pattern, Type::Text, "LIKE")?;
+        let escape_node = match escape {
+            Some(escape) => Some(self.typed(escape, Type::Text, "ESCAPE")?),
+            None => None,
+        };
+        let known = match (&pattern_node, &escape_node) {
+            (Node::Constant(Value::Text(pattern)), None) => Some(Like::new(pattern, None)),
+            (Node::Constant(Value::Text(pattern)), Some(Node::Constant(Value::Text(escape)))) => {
+                Some(Like::new(pattern, Some(escape)))
+            }
+            _ => None,
+        };
+        let node = match known {
+            Some(Ok(like)) => Node::LikePattern(value_node, like, negated),
+            Some(Err(error)) => {
+                return Err(self.error(pattern, ExprProblem::Literal(error.to_string())));
+            }
+            None => Node::Like {
+                value: value_node,
+                pattern: Box::new(pattern_node),
+                escape: escape_node.map(Box::new),
+                negated,
+            },
+        };
+        Ok((node, Type::Boolean))
+    }
+
+    pub(super) fn is_null(&self, inner: &Expr, negated: bool) -> Checked {
+        let (node, _) = self.check(inner)?;
+        // Whether a cell is blank does not depend on what it is taken for.
+        let node = match node {
+            Node::Column(column) => Node::Column(Column {
+                reading: Reading::Text,
+                ..column
+            }),
+            node => node,
+        };
+        Ok((Node::IsNull(Box::new(node), negated), Type::Boolean))
+    }
+
+    pub(super) fn is_truth(&self, inner: &Expr, wanted: Option<bool>, negated: bool) -> Checked {
+        let node = self.typed(inner, Type::Boolean, "IS")?;
+        Ok((
+            Node::IsTruth(Box::new(node), wanted, negated),
+            Type::Boolean,
+        ))
+    }
+
+    pub(super) fn distinct(&self, tree: &Expr, one: &Expr, other: &Expr, negated: bool) -> Checked {
+        let [one, other] = self.alike(tree, "IS DISTINCT FROM", [one, other])?;
+        let node = Node::Distinct(Box::new(one), Box::new(other), negated);
+        Ok((node, Type::Boolean))
+    }
+
+    pub(super) fn case(
+        &self,
+        tree: &Expr,
+        operand: Option<&Expr>,
+        conditions: &[sqlparser::ast::CaseWhen],
+        otherwise: Option<&Expr>,
+    ) -> Checked {
+        let mut results: Vec<&Expr> = conditions.iter().map(|when| &when.result).collect();
+        results.extend(otherwise);
+        let (mut nodes, kind) = self.unified(tree, "CASE", &results)?;
+        let otherwise = match otherwise {
+            Some(_) => nodes.pop().unwrap_or(Node::Constant(Value::Null)),
+            None => Node::Constant(Value::Null),
+        };
+        let mut branches = Vec::new();
+        for (when, result) in conditions.iter().zip(nodes) {
+            let condition = match operand {
+                None => self.typed(&when.condition, Type::Boolean, "WHEN")?,
+                Some(operand) => {
+                    let [one, other] =
+                        self.alike(&when.condition, "CASE", [operand, &when.condition])?;
+                    Node::Compare(Comparison::Equal, Box::new(one), Box::new(other))
+                }
+            };
+            branches.push((condition, result));
+        }
+        let node = Node::Case {
+            branches,
+            otherwise: Box::new(otherwise),
+        };
+        Ok((node, kind))
+    }
+}
