@@ -5,8 +5,9 @@ use std::io::{self, Read};
 
 use super::run::{RunFile, key_of, length_of};
 
-/// Bytes of a run that are in memory at a time, at least.
-const BUFFER: usize = 1 << 19;
+/// Bytes of a run that are in memory at a time, at least: few enough for those of many runs to stay
+/// in a processor's cache.
+const BUFFER: usize = 1 << 16;
 
 #[derive(Debug)]
 pub(crate) struct Merge {
