@@ -124,9 +124,14 @@ impl Batch {
 
     /// Takes the records out that `keep` does not name.
     pub(crate) fn retain(&mut self, keep: &[bool]) {
-        fn filter<T>(items: &mut Vec<T>, keep: &[bool]) {
-            let mut flags = keep.iter();
-            items.retain(|_| flags.next().copied().unwrap_or(true));
+        // Which records stay is anyone's guess, so there is no branch on it.
+        fn filter<T: Copy>(items: &mut Vec<T>, keep: &[bool]) {
+            let mut kept = 0;
+            for (place, keep) in keep.iter().enumerate().take(items.len()) {
+                items[kept] = items[place];
+                kept += usize::from(*keep);
+            }
+            items.truncate(kept);
         }
         filter(&mut self.spans, keep);
         for column in &mut self.computed {

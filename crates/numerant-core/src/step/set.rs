@@ -22,11 +22,7 @@ impl Set {
     ) -> Result<(), StepProblem> {
         let mut values = batch.take_computed(self.slot);
         for record in 0..batch.len() {
-            let written = values.push_with(|out| {
-                self.value
-                    .evaluate(batch, record, cells)
-                    .map(|value| value.write(cells.mark, out))
-            });
+            let written = values.push_with(|out| self.value.write(batch, record, cells, out));
             if let Err(problem) = written {
                 let problem = StepProblem::Evaluate {
                     option: "--set",

@@ -262,6 +262,11 @@ impl Number {
             out.push(b'-');
         }
         let scale = self.scale as usize;
+        if let Ok(units) = u64::try_from(self.units.unsigned_abs())
+            && scale < 20
+        {
+            return write_short(units, scale, mark, out);
+        }
         let mut buffer = [b'0'; 96];
         let mut at = buffer.len();
         let mut left = self.units.unsigned_abs();
@@ -296,6 +301,26 @@ impl Number {
             out.push(mark.bytes().0);
             out.extend_from_slice(&digits[whole..]);
         }
+    }
+}
+
+/// Appends what fits 64 bits, without its sign.
+#[inline]
+fn write_short(units: u64, scale: usize, mark: DecimalMark, out: &mut Vec<u8>) {
+    let mut buffer = [b'0'; 24];
+    let mut at = buffer.len();
+    let mut left = units;
+    while left > 0 {
+        at -= 1;
+        buffer[at] = b'0' + (left % 10) as u8;
+        left /= 10;
+    }
+    let digits = &buffer[at.min(buffer.len() - scale - 1)..];
+    let (whole, fraction) = digits.split_at(digits.len() - scale);
+    out.extend_from_slice(whole);
+    if scale > 0 {
+        out.push(mark.bytes().0);
+        out.extend_from_slice(fraction);
     }
 }
 

@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use std::cmp::Ordering;
 
 mod call;
+mod quick;
 
 use super::error::EvalError;
 use super::interval::Interval;
@@ -48,6 +49,31 @@ impl Compiled {
             cells,
         };
         row.value(&self.node)
+    }
+
+    /// Appends its value for one record of a batch as a cell holds it.
+    ///
+    /// # Errors
+    ///
+    /// [`EvalError`] if there is none.
+    #[inline]
+    pub fn write(
+        &self,
+        batch: &Batch,
+        record: usize,
+        cells: &Cells,
+        out: &mut Vec<u8>,
+    ) -> Result<(), Box<EvalError>> {
+        let row = Row {
+            batch,
+            record,
+            cells,
+        };
+        match row.quick(&self.node) {
+            Some(quick) => quick.number().write(cells.mark, out),
+            None => row.value(&self.node)?.write(cells.mark, out),
+        }
+        Ok(())
     }
 
     /// Whether a condition holds for one record of a batch; unknown is no.
@@ -125,6 +151,10 @@ impl<'r> Row<'r> {
     fn truth(&self, node: &Node) -> Result<Option<bool>, Box<EvalError>> {
         match node {
             Node::CompareNumbers(comparison, one, other) => {
+                let quick = self.quick(one).zip(self.quick(other));
+                if let Some(ordering) = quick.and_then(|(one, other)| one.compare(other)) {
+                    return Ok(Some(comparison.holds(ordering)));
+                }
                 let (one, other) = (self.number(one)?, self.number(other)?);
                 let pair = one.zip(other);
                 Ok(pair.map(|(one, other)| comparison.holds(one.compare(other))))
