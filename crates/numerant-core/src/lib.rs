@@ -9,7 +9,7 @@
 //! [`engine::Context`].
 //!
 //! Arrows between the modules run one way: `engine` → (`step`, `route`, `output`, `ledger`) →
-//! (`format`, `name`) → (`source`, `record`, `value`).
+//! (`format`, `expr`, `name`) → (`source`, `record`, `value`).
 
 pub mod engine;
 pub mod expr;

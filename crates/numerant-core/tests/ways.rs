@@ -454,3 +454,59 @@ fn a_ledger_goes_with_its_files() {
     fs::write(moved.join("ledger.json"), tampered).expect("written");
     assert!(check(&moved.join("ledger.json"), None).unbalanced);
 }
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 60, ..ProptestConfig::default() })]
+    #[test]
+    fn computed_values_come_back_in_any_dialect(
+        values in proptest::collection::vec("[a-z,;\"\n\r Å.0-9]{0,8}", 1..30),
+        delimiter in prop_oneof![Just("comma"), Just("semicolon"), Just("tab"), Just("a"), Just(".")],
+        only in any::<bool>(),
+        sort in any::<bool>(),
+    ) {
+        let mut text = "id,remarks\n".to_owned();
+        for (place, value) in values.iter().enumerate() {
+            text.push_str(&format!("{:04},\"{}\"\n", place, value.replace('"', "\"\"")));
+        }
+        let bench = Bench::new(&text);
+        let set = |name: &str, value: &str| Step::Set {
+            name: name.into(),
+            value: value.parse().expect(value),
+        };
+        let mut job = Job {
+            rows: Some(1000),
+            steps: vec![set("copy", "remarks"), set("twice", "id * 2")],
+            ..bench.job()
+        };
+        if sort {
+            job.steps.push(Step::Sort(vec!["-id".parse().expect("a column")]));
+        }
+        if only {
+            job.steps.push(Step::Keep(vec!["copy".into()]));
+        }
+        job.write.out_delimiter = Some(delimiter.parse().expect("a delimiter"));
+        let written = run(&job, &context()).expect("run").ledger;
+        prop_assert_eq!(written.totals.written, values.len() as u64);
+        let read = Job {
+            read: ReadOptions { delimiter: job.write.out_delimiter, ..ReadOptions::default() },
+            ..Job::default()
+        };
+        let part = bench.path("parts/calls-001.csv").into();
+        let found = numerant_core::engine::inspect(&part, &read, 1000, &context());
+        let mut records = found.expect("readable").records;
+        if sort {
+            records.reverse();
+        }
+        let expected: Vec<Vec<String>> = values
+            .iter()
+            .enumerate()
+            .map(|(place, value)| if only {
+                vec![value.clone()]
+            } else {
+                let id = format!("{place:04}");
+                vec![id, value.clone(), value.clone(), (place * 2).to_string()]
+            })
+            .collect();
+        prop_assert_eq!(records, expected);
+    }
+}

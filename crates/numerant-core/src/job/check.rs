@@ -285,6 +285,7 @@ mod tests {
     use std::path::PathBuf;
 
     use super::*;
+    use crate::step::Case;
 
     fn job(source: &str) -> Job {
         Job {
@@ -342,6 +343,96 @@ mod tests {
             ..split
         };
         assert_eq!(rejects.check(), Err(JobError::RejectsWithoutPolicy));
+    }
+
+    #[test]
+    fn ways_to_split_that_do_not_go_together() {
+        let rows = Job {
+            rows: Some(5),
+            ..job("calls.csv")
+        };
+        assert_eq!(rows.check(), Ok(()), "there is something to split by");
+        let both = Job {
+            each: true,
+            ..rows.clone()
+        };
+        let two = JobError::TwoDivisions {
+            first: "--rows",
+            second: "--each",
+        };
+        assert_eq!(both.check(), Err(two));
+        let none = Job {
+            rows: Some(0),
+            ..rows.clone()
+        };
+        assert_eq!(none.check(), Err(JobError::Nothing("--rows")));
+        let rest = Job {
+            rest: Some("others".into()),
+            ..rows.clone()
+        };
+        assert_eq!(rest.check(), Err(JobError::RestWithoutCase));
+        let named = |name: &str, clash| Job {
+            name: Some(name.parse().expect(name)),
+            clash,
+            ..rows.clone()
+        };
+        let case = named("{.case}.csv", ClashPolicy::Refuse).check();
+        assert!(matches!(case, Err(JobError::NoCase(_))));
+        for (clash, fits) in [
+            (ClashPolicy::Refuse, true),
+            (ClashPolicy::Number, true),
+            (ClashPolicy::First, false),
+            (ClashPolicy::Last, false),
+            (ClashPolicy::Together, false),
+        ] {
+            let check = named("{.rows}.csv", clash).check();
+            assert_eq!(check.is_ok(), fits, "{clash:?}");
+        }
+        let twice = Job {
+            total: vec!["dues".into(), "dues".into()],
+            ..rows.clone()
+        };
+        assert_eq!(twice.check(), Err(JobError::TotalTwice("dues".into())));
+        let rejects = Job {
+            rejects: Some("r.csv".into()),
+            on_error: OnError::Reject,
+            ..rows
+        };
+        assert_eq!(rejects.check(), Ok(()));
+    }
+
+    #[test]
+    fn outputs_are_named_after_what_tells_them_apart() {
+        let by = crate::name::parse_keys("quay").expect("a key");
+        let case = Case {
+            name: "dear".into(),
+            when: "dues > 5".parse().expect("a condition"),
+        };
+        let template = |job: Job| job.template(&job.sources[0]).to_string();
+        let base = job("in/calls.tsv");
+        let rows = Job {
+            rows: Some(5),
+            ..base.clone()
+        };
+        assert_eq!(template(rows.clone()), "{.stem}-{.n:03}.tsv");
+        let within = Job {
+            by: by.clone(),
+            ..rows
+        };
+        assert_eq!(template(within), "{quay}-{.n:03}.tsv");
+        let each = Job {
+            each: true,
+            ..base.clone()
+        };
+        assert_eq!(template(each), "{.stem}-{.n:05}.tsv");
+        let cases = Job {
+            by,
+            case: vec![case],
+            ..base
+        };
+        assert_eq!(template(cases.clone()), "{quay}_{.case}.tsv");
+        let keys = cases.keys(&cases.template(&cases.sources[0]));
+        assert_eq!(keys.len(), 2, "the case is a key as well");
     }
 
     #[test]

@@ -7,6 +7,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use numerant_core::format::delimited::{
     Delimiter, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
+use numerant_core::name::{KeyError, parse_columns};
 use numerant_core::source::Encoding;
 use numerant_core::value::{DateFormat, Size};
 
@@ -20,6 +21,20 @@ pub(super) fn choice<T: Clone + Send + Sync + 'static>(
             .map(|(_, value)| value.clone())
             .expect("the parser lets only these words through")
     })
+}
+
+/// Names of columns, as one option takes them.
+#[derive(Clone, Debug)]
+pub(super) struct ColumnList(Vec<String>);
+
+/// A parser for names of columns.
+pub(super) fn columns(text: &str) -> Result<ColumnList, KeyError> {
+    parse_columns(text).map(ColumnList)
+}
+
+/// The names in all lists of an option that may be repeated.
+pub(super) fn names(lists: Vec<ColumnList>) -> Vec<String> {
+    lists.into_iter().flat_map(|list| list.0).collect()
 }
 
 const RAGGED: &[(&str, Ragged)] = &[

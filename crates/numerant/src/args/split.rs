@@ -4,14 +4,14 @@ use std::path::PathBuf;
 
 use clap::Args;
 use numerant_core::job::Job;
-use numerant_core::name::{ClashPolicy, Key, KeyError, Template, parse_columns, parse_keys};
+use numerant_core::name::{ClashPolicy, Key, KeyError, Template, parse_keys};
 use numerant_core::output::ExistingPolicy;
 use numerant_core::step::Case;
 use numerant_core::value::Size;
 
 use super::options::{
-    CellOptions, KeepingOptions, ReadingOptions, ReportOptions, RunningOptions, WritingOptions,
-    choice,
+    CellOptions, ColumnList, KeepingOptions, ReadingOptions, ReportOptions, RunningOptions,
+    WritingOptions, choice, columns, names,
 };
 use super::steps::{StepOptions, case};
 
@@ -166,15 +166,8 @@ pub(crate) struct SplitArguments {
 #[derive(Clone, Debug)]
 struct Keys(Vec<Key>);
 
-#[derive(Clone, Debug)]
-struct ColumnList(Vec<String>);
-
 fn keys(text: &str) -> Result<Keys, KeyError> {
     parse_keys(text).map(Keys)
-}
-
-fn columns(text: &str) -> Result<ColumnList, KeyError> {
-    parse_columns(text).map(ColumnList)
 }
 
 /// Whether a split is shown or done.
@@ -222,7 +215,7 @@ impl SplitArguments {
             memory: self.running.memory,
             jobs: self.jobs,
             sync: self.writing.sync,
-            total: self.total.into_iter().flat_map(|list| list.0).collect(),
+            total: names(self.total),
             ledger: self.keeping.ledger,
             rejects: self.keeping.rejects,
         };

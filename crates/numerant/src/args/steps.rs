@@ -4,11 +4,11 @@ use std::path::PathBuf;
 
 use clap::Args;
 use numerant_core::expr::Expression;
-use numerant_core::name::{KeyError, parse_columns};
+use numerant_core::name::parse_columns;
 use numerant_core::step::{Lookup, OnError, Repeated, SortColumn, Step, Unmatched};
 use numerant_core::value::ColumnType;
 
-use super::options::choice;
+use super::options::{ColumnList, choice, columns, names};
 
 const ON_ERROR: &[(&str, OnError)] = &[("error", OnError::Error), ("reject", OnError::Reject)];
 
@@ -92,14 +92,7 @@ pub(super) struct StepOptions {
 }
 
 #[derive(Clone, Debug)]
-struct ColumnList(Vec<String>);
-
-#[derive(Clone, Debug)]
 struct SortList(Vec<SortColumn>);
-
-fn columns(text: &str) -> Result<ColumnList, KeyError> {
-    parse_columns(text).map(ColumnList)
-}
 
 fn sort_columns(text: &str) -> Result<SortList, String> {
     // The sign stands before the quotes of a name that needs them.
@@ -204,9 +197,6 @@ fn lookup(text: &str) -> Result<Lookup, String> {
 impl StepOptions {
     /// The steps in their order.
     pub(super) fn into_steps(self) -> Vec<Step> {
-        let names = |lists: Vec<ColumnList>| -> Vec<String> {
-            lists.into_iter().flat_map(|list| list.0).collect()
-        };
         let mut steps = Vec::new();
         if self.tidy {
             steps.push(Step::Tidy);

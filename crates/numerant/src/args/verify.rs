@@ -4,10 +4,11 @@ use std::path::PathBuf;
 
 use clap::Args;
 use numerant_core::format::delimited::ReadOptions;
-use numerant_core::name::{KeyError, parse_columns};
 use numerant_core::value::Size;
 
-use super::options::{ReadingOptions, Report, ReportOptions, RunningOptions};
+use super::options::{
+    ColumnList, ReadingOptions, Report, ReportOptions, RunningOptions, columns, names,
+};
 
 /// Records of each kind that people are shown.
 const LIST: usize = 20;
@@ -65,13 +66,6 @@ pub(crate) struct VerifyArguments {
     running: RunningOptions,
 }
 
-#[derive(Clone, Debug)]
-struct ColumnList(Vec<String>);
-
-fn columns(text: &str) -> Result<ColumnList, KeyError> {
-    parse_columns(text).map(ColumnList)
-}
-
 /// What is to be verified, and how it is shown.
 #[derive(Debug)]
 pub(crate) struct VerifyRequest {
@@ -102,9 +96,6 @@ pub(crate) enum What {
 
 impl VerifyArguments {
     pub(crate) fn into_request(self) -> VerifyRequest {
-        let names = |lists: Vec<ColumnList>| -> Vec<String> {
-            lists.into_iter().flat_map(|list| list.0).collect()
-        };
         let what = match self.ledger {
             Some(ledger) => What::Ledger {
                 ledger,
