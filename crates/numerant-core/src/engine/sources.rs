@@ -2,7 +2,8 @@
 
 use std::collections::HashMap;
 use std::fs::File;
-use std::io::{self, Read, Seek, Write};
+use std::io::{self, Read, Write};
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use super::{Context, Error};
@@ -20,7 +21,7 @@ pub(super) const BATCH: usize = 1 << 17;
 pub(super) struct Sources {
     paths: Vec<SourcePath>,
     /// What can be read only once is kept in a file without a name, if it is read twice.
-    kept: HashMap<usize, File>,
+    kept: HashMap<usize, Arc<File>>,
     columns: Columns,
 }
 
@@ -39,6 +40,24 @@ fn check_same_file(sources: &[SourcePath]) -> Result<(), JobError> {
         }
     }
     Ok(())
+}
+
+/// Reads a file from its start, with a place of its own: several may read it by turns.
+#[derive(Debug)]
+struct FromStart {
+    file: Arc<File>,
+    position: u64,
+}
+
+impl Read for FromStart {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        #[cfg(unix)]
+        let read = std::os::unix::fs::FileExt::read_at(&*self.file, buffer, self.position)?;
+        #[cfg(windows)]
+        let read = std::os::windows::fs::FileExt::seek_read(&*self.file, buffer, self.position)?;
+        self.position += read as u64;
+        Ok(read)
+    }
 }
 
 impl Sources {
@@ -110,7 +129,7 @@ impl Sources {
                     Err(error) => return Err(failed(error).into()),
                 }
             }
-            self.kept.insert(place, kept);
+            self.kept.insert(place, Arc::new(kept));
         }
         Ok(())
     }
@@ -122,10 +141,11 @@ impl Sources {
         let input = match self.kept.get(&place) {
             None => Input::open(path)?,
             Some(kept) => {
-                let failed = |error| path.error(ReadProblem::Io(error));
-                let mut file = kept.try_clone().map_err(failed)?;
-                file.rewind().map_err(failed)?;
-                Input::from_reader(path.clone(), Box::new(file), None)?
+                let reader = FromStart {
+                    file: Arc::clone(kept),
+                    position: 0,
+                };
+                Input::from_reader(path.clone(), Box::new(reader), None)?
             }
         };
         let reader = DelimitedReader::open(input, &job.read, BATCH, largest)?;

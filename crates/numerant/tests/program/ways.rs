@@ -266,3 +266,38 @@ fn what_is_wrong_with_steps() {
         "id,quay,dues\n2,B,n/a\n4,B,\"1.234,50\"\n"
     );
 }
+
+#[test]
+fn a_large_standard_input_is_read_twice() {
+    let bench = Bench::new();
+    let mut text = "id,quay,remarks,blank\n".to_owned();
+    for number in 0..60_000 {
+        let remark = if number % 7 == 0 {
+            "\" two\nlines\""
+        } else {
+            " one"
+        };
+        text.push_str(&format!("{number},Quay {},{remark},\n", number % 5));
+    }
+    bench.write("calls.csv", &text);
+    let file = [
+        "split",
+        "calls.csv",
+        "--parts",
+        "3",
+        "--tidy",
+        "--out",
+        "a",
+        "--quiet",
+    ];
+    assert_eq!(bench.run(&file), "--- code 0");
+    let piped = [
+        "split", "-", "--parts", "3", "--tidy", "--out", "b", "--quiet",
+    ];
+    assert_eq!(bench.run_with_input(&piped, text.as_bytes()), "--- code 0");
+    for part in 1..=3 {
+        let of_file = bench.read(&format!("a/calls-{part:03}.csv"));
+        let of_pipe = bench.read(&format!("b/stdin-{part:03}.csv"));
+        assert!(of_file == of_pipe, "part {part}");
+    }
+}
