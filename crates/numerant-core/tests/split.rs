@@ -3,10 +3,8 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
 
-use numerant_core::engine::{Context, Error, Refusal, Unobserved, plan, run};
+use numerant_core::engine::{Error, Refusal, plan, run};
 use numerant_core::job::Job;
 use numerant_core::name::parse_keys;
 use numerant_core::output::ExistingPolicy;
@@ -14,16 +12,9 @@ use numerant_core::step::Step;
 use numerant_core::value::Size;
 use proptest::prelude::*;
 
-fn context() -> Context {
-    Context {
-        now: jiff::civil::date(2026, 3, 5).at(14, 20, 5, 0),
-        cancel: Arc::new(AtomicBool::new(false)),
-        observer: Arc::new(Unobserved),
-        open_files: 30,
-        processors: 2,
-        temporary: std::env::temp_dir(),
-    }
-}
+mod support;
+
+use support::context;
 
 /// All files below a folder with their bytes.
 fn tree(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {

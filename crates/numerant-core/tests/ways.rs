@@ -3,12 +3,9 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
 
 use numerant_core::engine::{
-    Context, Error, PartsCheck, PartsOptions, Refusal, Unobserved, plan, run, verify_ledger,
-    verify_parts,
+    Error, PartsCheck, PartsOptions, Refusal, plan, run, verify_ledger, verify_parts,
 };
 use numerant_core::format::delimited::ReadOptions;
 use numerant_core::job::Job;
@@ -18,16 +15,9 @@ use numerant_core::step::{Case, OnError, Step};
 use numerant_core::value::{Number, Size};
 use proptest::prelude::*;
 
-fn context() -> Context {
-    Context {
-        now: jiff::civil::date(2026, 3, 5).at(14, 20, 5, 0),
-        cancel: Arc::new(AtomicBool::new(false)),
-        observer: Arc::new(Unobserved),
-        open_files: 30,
-        processors: 2,
-        temporary: std::env::temp_dir(),
-    }
-}
+mod support;
+
+use support::context;
 
 /// A folder with `calls.csv`.
 struct Bench {

@@ -9,13 +9,13 @@ use serde::Serialize;
 
 use super::sources::{BATCH, Sources};
 use super::{Context, Error, Notice, prepare};
-use crate::format::delimited::{self, Dialect, LineEnd, Reindex, Told};
+use crate::format::delimited::{self, DelimitedReader, Dialect, LineEnd, Reindex, Told};
 use crate::format::{ReadTally, RecordReader};
 use crate::job::Job;
 use crate::name::Key;
 use crate::record::{Batch, HeaderNote};
 use crate::source::{ReadError, ReadProblem, SourcePath};
-use crate::step::{Sorter, TidyTally, UnmatchedKeys};
+use crate::step::{OnError, Pipeline, StepError, TidyTally, UnmatchedKeys};
 use crate::value::{Kind, KindTally};
 
 /// Distinct values of a column that are counted exactly.
@@ -109,8 +109,10 @@ pub struct ValueCounts {
     pub path: String,
     /// The column and part.
     pub key: Key,
-    /// Records in all.
+    /// Records in all, without rejected ones.
     pub records: u64,
+    /// Records that were rejected.
+    pub rejected: u64,
     /// Values, those that stand most often first; among equals in the order of their text.
     pub values: Vec<ValueCount>,
     /// There are more distinct values than could be counted; their records are not in `values`.
@@ -138,28 +140,15 @@ pub fn inspect(
     show: usize,
     context: &Context,
 ) -> Result<Inspection, Error> {
-    let job = &Job {
-        sources: vec![source.clone()],
-        ..job.clone()
-    };
-    let (sources, mut reader) = Sources::open(job, prepare::reads_twice(job), context)?;
-    context.observer.begins(sources.size());
-    let mut pipeline = prepare::pipeline(job, &sources, context)?;
+    let (job, mut reader, mut pipeline) = open(source, job, context)?;
+    let job = &job;
     let slots: Vec<usize> = pipeline
         .layout()
         .columns()
         .iter()
         .map(|column| column.slot)
         .collect();
-    let mut sorter = (!pipeline.sort().is_empty()).then(|| {
-        Sorter::new(
-            pipeline.sort().to_vec(),
-            pipeline.cells().clone(),
-            context.temporary.clone(),
-            job.memory.0,
-            context.threads(job) > 1,
-        )
-    });
+    let mut sorter = prepare::sorter(job, &pipeline, context);
     let sorting = |error| Error::Read(ReadError::of(source, ReadProblem::Sorting(error)));
     let taken = reader.taken();
     let mut profiles: Vec<Profile> = vec![Profile::default(); slots.len()];
@@ -204,7 +193,7 @@ pub fn inspect(
             batch.clear_computed(pipeline.computed(), 0);
         }
     }
-    let unmatched = pipeline.unmatched().map_err(crate::step::StepError::from)?;
+    let unmatched = pipeline.unmatched().map_err(StepError::from)?;
     let columns = pipeline
         .layout()
         .columns()
@@ -235,6 +224,22 @@ pub fn inspect(
         unmatched,
         records,
     })
+}
+
+/// Opens one source with the steps of a job, as if it were the only one.
+fn open(
+    source: &SourcePath,
+    job: &Job,
+    context: &Context,
+) -> Result<(Job, DelimitedReader, Pipeline), Error> {
+    let job = Job {
+        sources: vec![source.clone()],
+        ..job.clone()
+    };
+    let (sources, reader) = Sources::open(&job, prepare::reads_twice(&job), context)?;
+    context.observer.begins(sources.size());
+    let pipeline = prepare::pipeline(&job, &sources, context)?;
+    Ok((job, reader, pipeline))
 }
 
 /// Keeps the first records as they would be written.
@@ -287,13 +292,7 @@ pub fn values(
     job: &Job,
     context: &Context,
 ) -> Result<ValueCounts, Error> {
-    let job = &Job {
-        sources: vec![source.clone()],
-        ..job.clone()
-    };
-    let (sources, mut reader) = Sources::open(job, prepare::reads_twice(job), context)?;
-    context.observer.begins(sources.size());
-    let mut pipeline = prepare::pipeline(job, &sources, context)?;
+    let (job, mut reader, mut pipeline) = open(source, job, context)?;
     let taken = reader.taken();
     let found = pipeline
         .layout()
@@ -309,7 +308,7 @@ pub fn values(
         pipeline.cells().clone()
     };
     let mut counts: HashMap<String, u64> = HashMap::new();
-    let (mut records, mut incomplete) = (0, false);
+    let (mut records, mut rejected, mut incomplete) = (0, 0, false);
     let mut batch = Batch::default();
     let mut text = String::new();
     while reader.next_batch(&mut batch)? {
@@ -320,14 +319,19 @@ pub fn values(
         for record in 0..batch.len() {
             text.clear();
             let value = batch.field(record, column).text();
-            key.part
-                .of(&value, &cells, &mut text)
-                .map_err(|problem| Error::Value {
+            if let Err(problem) = key.part.of(&value, &cells, &mut text) {
+                if job.on_error == OnError::Reject {
+                    rejected += 1;
+                    continue;
+                }
+                return Err(Error::Value {
                     source_name: source.to_string(),
                     line: batch.line(record),
                     column: key.column.clone(),
                     problem,
-                })?;
+                });
+            }
+            records += 1;
             if let Some(count) = counts.get_mut(&text) {
                 *count += 1;
             } else if counts.len() < MOST_VALUES {
@@ -336,9 +340,11 @@ pub fn values(
                 incomplete = true;
             }
         }
-        records += batch.len() as u64;
         context.observer.has_read(taken.load(Ordering::Relaxed));
     }
+    // Keys that a table does not have are refused here as they are in a run.
+    pipeline.unmatched().map_err(StepError::from)?;
+    rejected += pipeline.rejected() + reader.tally().rejected;
     let mut values: Vec<ValueCount> = counts
         .into_iter()
         .map(|(value, records)| ValueCount { value, records })
@@ -353,6 +359,7 @@ pub fn values(
         path: source.to_string(),
         key: key.clone(),
         records,
+        rejected,
         values,
         incomplete,
     })

@@ -8,7 +8,7 @@ use super::{Context, Error};
 use crate::job::Job;
 use crate::name::Key;
 use crate::route::{Division, KeyValues, NOWHERE, Router};
-use crate::step::{BlankColumns, OnError, Pipeline, PipelineOptions, Step};
+use crate::step::{BlankColumns, OnError, Pipeline, PipelineOptions, Sorter, Step};
 
 /// Whether the sources have to be read twice.
 pub(super) fn reads_twice(job: &Job) -> bool {
@@ -46,6 +46,20 @@ pub(super) fn pipeline(job: &Job, sources: &Sources, context: &Context) -> Resul
         ..options
     };
     Ok(Pipeline::new(&job.steps, sources.columns(), options)?)
+}
+
+/// What puts the records in order, if the steps want that.
+pub(super) fn sorter(job: &Job, pipeline: &Pipeline, context: &Context) -> Option<Sorter> {
+    let keys = pipeline.sort();
+    (!keys.is_empty()).then(|| {
+        Sorter::new(
+            keys.to_vec(),
+            pipeline.cells().clone(),
+            context.temporary.clone(),
+            job.memory.0,
+            context.threads(job) > 1,
+        )
+    })
 }
 
 /// A router by `keys`, which may be columns that steps have made or dropped.

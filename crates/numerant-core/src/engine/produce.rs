@@ -197,7 +197,7 @@ impl Producer {
         let apart = [RunField::Stem, RunField::Extension, RunField::Folder]
             .iter()
             .any(|field| self.template.names(*field));
-        let mut sorter = self.new_sorter();
+        let mut sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
         for place in 0..self.inputs.len() {
             let reader = match self.first.take() {
                 Some(first) => first,
@@ -210,19 +210,6 @@ impl Producer {
             }
         }
         Ok(())
-    }
-
-    fn new_sorter(&self) -> Option<Sorter> {
-        let keys = self.pipeline.sort();
-        (!keys.is_empty()).then(|| {
-            Sorter::new(
-                keys.to_vec(),
-                self.pipeline.cells().clone(),
-                self.context.temporary.clone(),
-                self.job.memory.0,
-                self.context.threads(&self.job) > 1,
-            )
-        })
     }
 
     fn begin_source(&mut self, path: &SourcePath, reader: &DelimitedReader) -> SourceBegins {

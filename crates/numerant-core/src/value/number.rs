@@ -270,27 +270,10 @@ impl Number {
         let mut buffer = [b'0'; 96];
         let mut at = buffer.len();
         let mut left = self.units.unsigned_abs();
-        // Division of 128 bits is slow, so it is left as soon as 64 do.
-        while left > u128::from(u64::MAX) {
+        while left > 0 {
             at -= 1;
             buffer[at] = b'0' + (left % 10) as u8;
             left /= 10;
-        }
-        let mut left = left as u64;
-        while left >= 10 {
-            at -= 2;
-            let pair = left % 100;
-            buffer[at] = b'0' + (pair / 10) as u8;
-            buffer[at + 1] = b'0' + (pair % 10) as u8;
-            left /= 100;
-        }
-        if left > 0 {
-            at -= 1;
-            buffer[at] = b'0' + left as u8;
-        }
-        // A pair may begin with a zero that is none of the number's.
-        if buffer.get(at) == Some(&b'0') {
-            at += 1;
         }
         let least = buffer.len() - (scale + 1).min(buffer.len());
         at = at.min(least);
@@ -366,6 +349,42 @@ mod tests {
             let expected = |result: Result<&str, NumberProblem>| result.map(str::to_owned);
             assert_eq!(read(text, DecimalMark::Point), expected(point), "{text:?}");
             assert_eq!(read(text, DecimalMark::Comma), expected(comma), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn numbers_are_written_with_all_their_digits() {
+        for (units, scale, point, comma) in [
+            (0, 0, "0", "0"),
+            (0, 2, "0.00", "0,00"),
+            (-5, 3, "-0.005", "-0,005"),
+            (1_234_567, 2, "12345.67", "12345,67"),
+            (
+                u64::MAX.into(),
+                0,
+                "18446744073709551615",
+                "18446744073709551615",
+            ),
+            (
+                10_i128.pow(30),
+                30,
+                "1.000000000000000000000000000000",
+                "1,000000000000000000000000000000",
+            ),
+            (
+                7,
+                25,
+                "0.0000000000000000000000007",
+                "0,0000000000000000000000007",
+            ),
+        ] {
+            let written = |mark| {
+                let mut out = Vec::new();
+                Number { units, scale }.write(mark, &mut out);
+                String::from_utf8(out).expect("ASCII")
+            };
+            assert_eq!(written(DecimalMark::Point), point);
+            assert_eq!(written(DecimalMark::Comma), comma);
         }
     }
 

@@ -230,6 +230,9 @@ pub(super) fn show_values(out: &mut impl Write, counts: &ValueCounts) -> io::Res
         table.row(&[number(count.records), share, value.to_owned()]);
     }
     table.show(out)?;
+    if counts.rejected > 0 {
+        writeln!(out, "  rejected: {}", records(counts.rejected))?;
+    }
     if *incomplete {
         writeln!(
             out,

@@ -56,3 +56,27 @@ fn several_files_one_of_which_cannot_be_read() {
     let said = bench.run(&["inspect", "a.csv", "b.csv", "--report", "json"]);
     assert!(said.starts_with("{\n  \"error\""), "{said}");
 }
+
+#[test]
+fn values_follow_the_policies_of_a_run() {
+    let bench = Bench::new();
+    bench.write(
+        "calls.csv",
+        "id,quay,arrived\n1,North,2026-03-05\n2,East,soon\n3,North,2026-03-09\n",
+    );
+    bench.write("owners.csv", "quay,office\nNorth,Bulk\n");
+    let month = ["inspect", "calls.csv", "--values", "arrived:month"];
+    assert_snapshot!("a value without the part", bench.run(&month));
+    let mut reject = month.to_vec();
+    reject.extend(["--on-error", "reject"]);
+    assert_snapshot!("rejected", bench.run(&reject));
+    let office = [
+        "inspect",
+        "calls.csv",
+        "--lookup",
+        "owners.csv:quay",
+        "--values",
+        "office",
+    ];
+    assert_snapshot!("a key that is not in the table", bench.run(&office));
+}

@@ -67,10 +67,9 @@ impl Texts {
         self.overflowed = false;
     }
 
-    fn text(bytes: &[u8], ends: &[u32], number: u32) -> std::ops::Range<usize> {
+    fn place(ends: &[u32], number: u32) -> std::ops::Range<usize> {
         let number = number as usize;
         let start = if number == 0 { 0 } else { ends[number - 1] };
-        let _ = bytes;
         start as usize..ends[number] as usize
     }
 
@@ -80,7 +79,7 @@ impl Texts {
         }
         let (bytes, ends) = (&self.bytes, &self.ends);
         let hash = xxhash_rust::xxh3::xxh3_64(text);
-        let same = |number: &u32| bytes[Self::text(bytes, ends, *number)] == *text;
+        let same = |number: &u32| bytes[Self::place(ends, *number)] == *text;
         if let Some(number) = self.table.find(hash, same) {
             return *number;
         }
@@ -93,7 +92,7 @@ impl Texts {
         self.ends.push(self.bytes.len() as u32);
         let (bytes, ends) = (&self.bytes, &self.ends);
         self.table.insert_unique(hash, number, |number| {
-            xxhash_rust::xxh3::xxh3_64(&bytes[Self::text(bytes, ends, *number)])
+            xxhash_rust::xxh3::xxh3_64(&bytes[Self::place(ends, *number)])
         });
         number
     }
@@ -101,7 +100,7 @@ impl Texts {
     /// The rank of each text.
     fn ranks(&self) -> Vec<u32> {
         let mut order: Vec<u32> = (0..self.ends.len() as u32).collect();
-        let text = |number: u32| &self.bytes[Self::text(&self.bytes, &self.ends, number)];
+        let text = |number: u32| &self.bytes[Self::place(&self.ends, number)];
         order.sort_unstable_by(|one, other| text(*one).cmp(text(*other)));
         let mut ranks = vec![0; order.len()];
         for (rank, number) in order.into_iter().enumerate() {
