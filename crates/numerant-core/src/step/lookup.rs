@@ -128,7 +128,11 @@ impl LookupError {
     /// What to do about it.
     pub fn hint(&self) -> Option<String> {
         match self {
-            Self::Read(error) => error.problem.hint(),
+            // The options of reading are for the sources.
+            Self::Read(_) => Some(
+                "a table is delimited text with a header; its delimiter and encoding are found out"
+                    .to_owned(),
+            ),
             Self::Key { problem, .. } => Some(problem.hint()),
             Self::NothingToAdd { .. } => None,
             Self::Repeated { .. } => Some(
