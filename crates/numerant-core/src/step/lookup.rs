@@ -10,7 +10,7 @@ use super::pipeline::Faults;
 use crate::format::RecordReader;
 use crate::format::delimited::{DelimitedReader, ReadOptions};
 use crate::record::{Batch, ColumnError, Computed};
-use crate::source::{Input, ReadError, SourcePath};
+use crate::source::{Input, ReadError, ReadProblem, SourcePath};
 
 /// Keys that are kept to list.
 const LISTED: usize = 1000;
@@ -128,6 +128,7 @@ impl LookupError {
     /// What to do about it.
     pub fn hint(&self) -> Option<String> {
         match self {
+            Self::Read(error) if matches!(error.problem, ReadProblem::Io(_)) => None,
             // The options of reading are for the sources.
             Self::Read(_) => Some(
                 "a table is delimited text with a header; its delimiter and encoding are found out"
