@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 
 use jiff::civil::DateTime;
 
-use crate::job::Job;
+use crate::format::sheet::{SheetNames, legal};
+use crate::job::{Job, Overflow};
 use crate::name::{
     Claim, ClashPolicy, Key, NameBook, RunField, RunValues, Template, fold, spelled_out,
 };
@@ -63,6 +64,14 @@ pub enum Refusal {
         path: PathBuf,
         /// The source.
         source_name: String,
+    },
+    /// Outputs with more records than a sheet has room for.
+    #[error("{} output{} more records than the {most} that a sheet has room for; nothing was written", .outputs.len(), if .outputs.len() == 1 { " has" } else { "s have" })]
+    Outgrown {
+        /// Which, and their records.
+        outputs: Vec<(String, u64)>,
+        /// Records that there may be.
+        most: u64,
     },
     /// An output, the ledger or the rejects would share a file.
     #[error("{} is named twice: as an output and as {what}", .path.display())]
@@ -129,6 +138,11 @@ impl Refusal {
                 out.display()
             ),
             Self::Source { .. } => "choose another --out or --name".to_owned(),
+            Self::Outgrown { .. } => {
+                "--overflow sheets goes on in further sheets, --overflow files in further files; or \
+                 write csv"
+                    .to_owned()
+            }
             Self::SideFile { what, .. } => format!("choose another file for {what}"),
         }
     }
@@ -148,6 +162,12 @@ impl Refusal {
                     .collect(),
                 *count,
             ),
+            Self::Outgrown { outputs, .. } => {
+                let line = |(path, records): &(String, u64)| format!("{path}: {records} records");
+                let lines: Vec<String> = outputs.iter().map(line).collect();
+                let count = lines.len() as u64;
+                (lines, count)
+            }
             _ => return (Vec::new(), 0),
         };
         let lines: Vec<String> = lines.into_iter().take(most).collect();
@@ -221,6 +241,8 @@ pub(super) enum Fate {
 pub(super) struct Named {
     /// The path of each output.
     pub(super) paths: Vec<String>,
+    /// The sheet of each output; empty if outputs are text.
+    pub(super) sheets: Vec<String>,
     pub(super) fates: Vec<Fate>,
     pub(super) changed: NamesChanged,
     pub(super) clashed: NamesClashed,
@@ -232,6 +254,23 @@ pub(super) struct SourceNames {
     pub(super) stem: String,
     pub(super) extension: String,
     pub(super) folder: String,
+    pub(super) sheet: String,
+}
+
+/// The sheets of outputs that are workbooks.
+#[derive(Debug)]
+struct Sheets {
+    /// The name of each sheet; that of its source if there is none.
+    template: Option<Template>,
+    /// Several outputs may be sheets of one workbook.
+    shared: bool,
+    overflow: Overflow,
+    /// Records that a sheet has room for.
+    most: u64,
+    /// The workbooks so far, by the values that their paths are made of: path and fate.
+    books: HashMap<Vec<String>, (usize, SheetNames)>,
+    /// The sheet of each output.
+    names: Vec<String>,
 }
 
 /// Gives each group of a run its path.
@@ -241,6 +280,7 @@ pub(super) struct Addresses {
     keys: Vec<Key>,
     blank: String,
     now: DateTime,
+    sheets: Option<Sheets>,
     book: NameBook,
     root: PathBuf,
     root_exists: bool,
@@ -275,7 +315,16 @@ impl Addresses {
         keys: Vec<Key>,
         root: &Path,
         now: DateTime,
+        rows_of_a_sheet: Option<u64>,
     ) -> Self {
+        let sheets = rows_of_a_sheet.map(|most| Sheets {
+            template: job.sheet.clone(),
+            shared: job.sheet.is_some() || job.overflow == Overflow::Sheets,
+            overflow: job.overflow,
+            most,
+            books: HashMap::new(),
+            names: Vec::new(),
+        });
         let mut protected = HashMap::new();
         for source in &job.sources {
             if let Some(identity) = source.identity() {
@@ -291,6 +340,7 @@ impl Addresses {
             keys,
             blank: job.blank.clone(),
             now,
+            sheets,
             book: NameBook::new(job.clash),
             root: root.to_owned(),
             root_exists: fs::symlink_metadata(root).is_ok(),
@@ -361,9 +411,14 @@ impl Addresses {
             .unwrap_or(Fate::Write)
     }
 
-    /// The path of an output as far as it is known, for messages.
+    /// The path of an output as far as it is known, for messages, with its sheet where others are
+    /// in the same workbook.
     pub(super) fn shown(&self, output: usize) -> String {
-        self.paths.get(output).cloned().unwrap_or_default()
+        let path = self.paths.get(output).cloned().unwrap_or_default();
+        match &self.sheets {
+            Some(sheets) if sheets.shared => with_sheet(&path, &sheets.names[output]),
+            _ => path,
+        }
     }
 
     /// A source begins; what is named from here on comes from it.
@@ -382,6 +437,9 @@ impl Addresses {
         for output in self.paths.len()..outputs {
             self.origins.push(origin);
             self.paths.push(String::new());
+            if let Some(sheets) = &mut self.sheets {
+                sheets.names.push(String::new());
+            }
             self.fates.push(Fate::Write);
             // Some names are known only when all records are.
             if !self.template.names(RunField::Rows) {
@@ -423,6 +481,20 @@ impl Addresses {
         if count > 0 {
             return Err(Refusal::Existing { outputs, count });
         }
+        if let Some(sheets) = &self.sheets {
+            let outgrown = |output: &usize| {
+                let kept = matches!(self.fates[*output], Fate::Write);
+                kept && records.get(*output).is_some_and(|records| *records > sheets.most)
+            };
+            let outputs: Vec<(String, u64)> = (0..self.paths.len())
+                .filter(outgrown)
+                .map(|output| (self.shown(output), records[output]))
+                .collect();
+            if !outputs.is_empty() {
+                let most = sheets.most;
+                return Err(Refusal::Outgrown { outputs, most });
+            }
+        }
         Ok(())
     }
 
@@ -440,11 +512,58 @@ impl Addresses {
             stem: &origin.stem,
             extension: &origin.extension,
             folder: &origin.folder,
+            sheet: &origin.sheet,
             number: key.number,
             rows,
             now: self.now,
         };
-        let rendered = self.template.render(value, &run, &self.blank);
+        let mut rendered = self.template.render(value, &run, &self.blank);
+        if let Some(sheets) = &mut self.sheets {
+            if sheets.overflow == Overflow::Files && key.part > 1 {
+                rendered.text = crate::name::numbered(&rendered.text, key.part);
+            }
+            let wanted = match &sheets.template {
+                Some(template) => template.plain(value, &run, &self.blank),
+                None => origin.sheet.clone(),
+            };
+            let mut legal = legal(&wanted, &self.blank);
+            if legal != wanted && sheets.template.is_some() {
+                self.changed.count += 1;
+                if self.changed.examples.len() < EXAMPLES {
+                    self.changed.examples.push((wanted, legal.clone()));
+                }
+            }
+            if sheets.shared {
+                // What the path is made of says which outputs are sheets of one workbook; what
+                // neither path nor sheet is made of tells workbooks apart as well.
+                let in_sheet = sheets.template.as_ref().map(Template::keys).unwrap_or_default();
+                let mut identity: Vec<String> = vec![rendered.text.clone()];
+                let in_path = self.template.keys();
+                for (place, key) in self.keys.iter().enumerate() {
+                    if in_path.contains(&key) || !in_sheet.contains(&key) {
+                        identity.push(values[place].clone());
+                    }
+                }
+                if self.template.names_source() {
+                    identity.extend_from_slice(&values[self.keys.len()..]);
+                }
+                let known = sheets.books.get(&identity).map(|book| book.0);
+                if let Some(first) = known {
+                    let path = self.paths[first].clone();
+                    self.claim_sheet(&identity, path, legal, output, first, key.part);
+                    return;
+                }
+                let mut names = SheetNames::default();
+                if key.part > 1 {
+                    legal = names.numbered(&legal, output, key.part);
+                } else {
+                    // The first name of a workbook is free.
+                    let _ = names.claim(&legal, output);
+                }
+                sheets.books.insert(identity, (output, names));
+            }
+            sheets.names[output] = legal;
+        }
         if rendered.changed {
             self.changed.count += 1;
             if self.changed.examples.len() < EXAMPLES {
@@ -512,6 +631,75 @@ impl Addresses {
         self.paths[output] = path;
     }
 
+    /// Claims the name of a sheet in the workbook that has output `first`, and settles what becomes
+    /// of the output.
+    fn claim_sheet(
+        &mut self,
+        identity: &[String],
+        path: String,
+        name: String,
+        output: usize,
+        first: usize,
+        part: u64,
+    ) {
+        let Some(sheets) = &mut self.sheets else {
+            return;
+        };
+        let Some((_, names)) = sheets.books.get_mut(identity) else {
+            return;
+        };
+        self.paths[output].clone_from(&path);
+        self.fates[output] = match self.fates[first] {
+            Fate::Exists => Fate::Exists,
+            _ => Fate::Write,
+        };
+        self.diverts |= self.fates[output] == Fate::Exists;
+        if part > 1 {
+            sheets.names[output] = names.numbered(&name, output, part);
+            return;
+        }
+        let Err(holder) = names.claim(&name, output) else {
+            sheets.names[output] = name;
+            return;
+        };
+        let shown = with_sheet(&path, &name);
+        match self.clashed.policy {
+            ClashPolicy::Refuse => {
+                self.refused = true;
+                self.clashes.1 += 1;
+                if self.clashes.0.len() < LISTED {
+                    let first = sheets.names[holder].clone();
+                    self.clashes.0.push(NameClash {
+                        outputs: 2,
+                        path: shown,
+                        first,
+                        second: name,
+                        folder: false,
+                    });
+                }
+                return;
+            }
+            ClashPolicy::Number => {
+                sheets.names[output] = names.numbered(&name, output, 2);
+            }
+            ClashPolicy::Together => {
+                self.fates[output] = Fate::Joined(holder as u32);
+                self.diverts = true;
+            }
+            ClashPolicy::First => {
+                self.fates[output] = Fate::NameTaken;
+                self.diverts = true;
+            }
+            ClashPolicy::Last => {
+                names.hand_over(&name, output);
+                sheets.names[output] = name;
+                self.fates[holder] = Fate::NameTaken;
+                self.diverts = true;
+            }
+        }
+        self.note_clash(&shown);
+    }
+
     fn note_clash(&mut self, path: &str) {
         self.clashed.count += 1;
         if self.clashed.examples.len() < EXAMPLES
@@ -568,12 +756,18 @@ impl Addresses {
     /// What became of all names.
     pub(super) fn into_named(self) -> Named {
         Named {
+            sheets: self.sheets.map(|sheets| sheets.names).unwrap_or_default(),
             paths: self.paths,
             fates: self.fates,
             changed: self.changed,
             clashed: self.clashed,
         }
     }
+}
+
+/// A path and a sheet, for messages.
+fn with_sheet(path: &str, sheet: &str) -> String {
+    format!("{path}, sheet '{sheet}'")
 }
 
 /// Whether two paths name one file that need not exist yet.

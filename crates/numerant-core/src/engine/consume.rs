@@ -4,15 +4,25 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::Error;
-use super::produce::{Message, Routed, SourceBegins};
+use super::produce::{Into, Message, Routed, SourceBegins};
+use crate::format::delimited::Dialect;
+use crate::format::sheet::{ColumnTally, Spooler};
 use crate::job::Job;
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks};
-use crate::record::RejectedRecord;
+use crate::record::{Batch, RejectedRecord};
 use crate::route::NOWHERE;
 
 /// Rejected records that the ledger names.
 const REJECTS_NAMED: usize = 1000;
+
+/// Sources whose columns are typed together.
+pub(super) struct Set {
+    /// The first of them.
+    pub(super) source: String,
+    pub(super) spooler: Arc<Spooler>,
+    pub(super) tallies: Vec<ColumnTally>,
+}
 
 pub(super) struct Consumer {
     sinks: Sinks,
@@ -21,6 +31,10 @@ pub(super) struct Consumer {
     paths: Vec<String>,
     records: Vec<u64>,
     encoded: Vec<u8>,
+    /// What is known of the columns of each set of sources, where outputs are workbooks.
+    sets: Vec<Option<Set>>,
+    /// The set that each output belongs to.
+    set_of: Vec<u32>,
     rejects: Vec<Reject>,
     rejects_path: Option<PathBuf>,
     rejects_file: Option<SideFile>,
@@ -46,6 +60,8 @@ impl Consumer {
             paths: Vec::new(),
             records: Vec::new(),
             encoded: Vec::new(),
+            sets: Vec::new(),
+            set_of: Vec::new(),
             rejects: Vec::new(),
             rejects_path: job.rejects.clone(),
             rejects_file: None,
@@ -74,7 +90,8 @@ impl Consumer {
         let Some(source) = &self.source else {
             return Ok(());
         };
-        let encoder = Arc::clone(&source.encoder);
+        let into = source.into.clone();
+        let source_name = source.name.clone();
         self.paths.append(&mut routed.new_paths);
         while self.sinks.len() < routed.outputs_so_far {
             let sink = match self.sinks.add() {
@@ -82,11 +99,32 @@ impl Consumer {
                 Err(error) => return Err(self.sink_error(error)),
             };
             self.records.push(0);
-            self.encoded.clear();
-            let begun = encoder.begin(&mut self.encoded);
-            begun.map_err(|problem| self.encode_error(sink, problem))?;
-            self.append(sink)?;
+            match &into {
+                Into::Bytes(encoder) => {
+                    self.encoded.clear();
+                    let begun = encoder.begin(&mut self.encoded);
+                    begun.map_err(|problem| self.encode_error(sink, problem))?;
+                    self.append(sink)?;
+                }
+                Into::Rows(_, set) => self.set_of.push(*set as u32),
+            }
         }
+        let encoder = match into {
+            Into::Bytes(encoder) => encoder,
+            Into::Rows(spooler, set) => {
+                if self.sets.len() <= set {
+                    self.sets.resize_with(set + 1, || None);
+                }
+                self.sets[set].get_or_insert_with(|| Set {
+                    source: source_name,
+                    tallies: vec![ColumnTally::default(); spooler.columns.len()],
+                    spooler: Arc::clone(&spooler),
+                });
+                self.keep_rows(routed, &spooler, set)?;
+                let rejected = std::mem::take(&mut routed.batch.rejected);
+                return self.keep_rejected(rejected);
+            }
+        };
         if encoder.moves_raw() {
             self.move_raw(routed)?;
         } else {
@@ -107,6 +145,33 @@ impl Consumer {
         }
         let rejected = std::mem::take(&mut routed.batch.rejected);
         self.keep_rejected(rejected)
+    }
+
+    /// Keeps records for the sheets that they are for.
+    fn keep_rows(&mut self, routed: &Routed, spooler: &Spooler, set: usize) -> Result<(), Error> {
+        for (record, &group) in routed.outputs.iter().enumerate() {
+            if group == NOWHERE {
+                continue;
+            }
+            let sink = group as usize;
+            let Some(Set { tallies, .. }) = &mut self.sets[set] else {
+                continue;
+            };
+            let written = self.sinks.append_with(sink, &mut self.encoded, |out| {
+                spooler.record(&routed.batch, record, tallies, out)
+            });
+            match written {
+                Ok(Ok(())) => self.records[sink] += 1,
+                Ok(Err(error)) => return Err(self.sink_error(error)),
+                Err(problem) => return Err(self.encode_error(sink, problem)),
+            }
+        }
+        Ok(())
+    }
+
+    /// Sources whose columns are typed together, and the one of each output.
+    pub(super) fn sets(&self) -> (&[Option<Set>], &[u32]) {
+        (&self.sets, &self.set_of)
     }
 
     /// Appends records as they stand; those that follow each other into one output by one move.
@@ -158,14 +223,21 @@ impl Consumer {
                         self.rejects_file.insert(SideFile::create(path)?)
                     }
                 };
-                let text = String::from_utf8_lossy(&rejected.raw);
-                let _ = source.encoding.encode(&text, &mut self.encoded);
+                let raw = if source.dialect.is_cells() {
+                    out_of_cells(&rejected.raw, &source.reject_dialect)
+                } else {
+                    rejected.raw
+                };
+                let text = String::from_utf8_lossy(&raw);
+                let encoding = source.reject_dialect.encoding;
+                let _ = encoding.encode(&text, &mut self.encoded);
                 file.write(&self.encoded)?;
             }
             if self.rejects.len() < REJECTS_NAMED {
                 self.rejects.push(Reject {
                     source: source.name.clone(),
                     line: rejected.line,
+                    unit: source.unit,
                     reason: rejected.reason,
                 });
             }
@@ -223,4 +295,32 @@ impl Consumer {
             problem,
         }
     }
+}
+
+/// A record as it travels from sheets, however many fields it has, in another dialect.
+fn out_of_cells(raw: &[u8], out: &Dialect) -> Vec<u8> {
+    let mut batch = Batch::default();
+    let raw = raw.strip_suffix(b"\n").unwrap_or(raw);
+    let (delimiter, quote) = Dialect::CELLS_MARKS;
+    let mut quoted = false;
+    let mut ends: Vec<u32> = Vec::new();
+    for (place, byte) in raw.iter().enumerate() {
+        quoted ^= *byte == quote;
+        if *byte == delimiter && !quoted {
+            ends.push(place as u32);
+        }
+    }
+    ends.push(raw.len() as u32);
+    let width = ends.len();
+    Dialect::CELLS.prepare(&mut batch, width);
+    batch.bytes = raw.to_vec();
+    batch.bytes.push(b'\n');
+    batch.ends = ends;
+    batch.spans.push(crate::record::Span {
+        start: 0,
+        first: 0,
+        last_byte: raw.len() as u32,
+    });
+    out.bring(&mut batch);
+    batch.raw(0).to_vec()
 }

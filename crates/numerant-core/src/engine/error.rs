@@ -9,7 +9,7 @@ use crate::job::JobError;
 use crate::ledger::Totals;
 use crate::name::ValueError;
 use crate::output::OutputError;
-use crate::record::{Batch, ColumnError};
+use crate::record::{At, Batch, ColumnError};
 use crate::route::RouteError;
 use crate::source::ReadError;
 use crate::step::{LookupError, StepError, StepProblem};
@@ -34,12 +34,12 @@ pub enum Error {
     #[error(transparent)]
     Read(#[from] ReadError),
     /// A value does not have the part that a name or key wants.
-    #[error("{source_name}, line {line}, column '{column}': {problem}")]
+    #[error("{source_name}, {at}, column '{column}': {problem}")]
     Value {
         /// The source.
         source_name: String,
-        /// The line, from 1.
-        line: u64,
+        /// Where in it.
+        at: At,
         /// The column.
         column: String,
         /// What is wrong.
@@ -49,22 +49,22 @@ pub enum Error {
     #[error(transparent)]
     Step(Box<StepError>),
     /// A step fails for a record.
-    #[error("{source_name}, line {line}: {problem}")]
+    #[error("{source_name}, {at}: {problem}")]
     Record {
         /// The source.
         source_name: String,
-        /// The line, from 1.
-        line: u64,
+        /// Where in it.
+        at: At,
         /// What is wrong.
         problem: Box<StepProblem>,
     },
     /// A record is larger than an output may be.
-    #[error("{source_name}, line {line}: with the header this record takes {bytes} bytes, and --max-size is {most}", most = .most.0)]
+    #[error("{source_name}, {at}: with the header this record takes {bytes} bytes, and --max-size is {most}", most = .most.0)]
     TooLarge {
         /// The source.
         source_name: String,
-        /// The line, from 1.
-        line: u64,
+        /// Where in it.
+        at: At,
         /// Bytes of an output with the record alone.
         bytes: u64,
         /// Bytes that an output may have.
@@ -178,11 +178,11 @@ impl From<StepError> for Error {
 }
 
 impl Error {
-    /// A step that fails for the record on this line.
-    pub(super) fn step(source_name: String, line: u64, problem: StepProblem) -> Self {
+    /// A step that fails for the record that is there.
+    pub(super) fn step(source_name: String, at: At, problem: StepProblem) -> Self {
         Self::Record {
             source_name,
-            line,
+            at,
             problem: Box::new(problem),
         }
     }
@@ -191,7 +191,7 @@ impl Error {
     pub(super) fn value(source_name: String, batch: &Batch, error: RouteError) -> Self {
         Self::Value {
             source_name,
-            line: batch.line(error.record),
+            at: batch.at(error.record),
             column: error.column,
             problem: error.problem,
         }

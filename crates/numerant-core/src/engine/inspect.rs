@@ -7,14 +7,15 @@ use std::sync::atomic::Ordering;
 use hashbrown::HashTable;
 use serde::Serialize;
 
-use super::sources::{BATCH, Sources};
+use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, prepare};
-use crate::format::delimited::{self, DelimitedReader, Dialect, LineEnd, Reindex, Told};
+use crate::format::delimited::{Dialect, LineEnd, Reindex, Told};
+use crate::format::sheet::SheetFacts;
 use crate::format::{ReadTally, RecordReader};
 use crate::job::Job;
 use crate::name::Key;
 use crate::record::{Batch, HeaderNote};
-use crate::source::{ReadError, ReadProblem, SourcePath};
+use crate::source::{Place, ReadError, ReadProblem, SourcePath};
 use crate::step::{OnError, Pipeline, StepError, TidyTally, UnmatchedKeys};
 use crate::value::{Kind, KindTally};
 
@@ -40,10 +41,17 @@ pub struct Inspection {
     pub bytes: Option<u64>,
     /// How it is compressed, if it is.
     pub compression: Option<&'static str>,
-    /// How it is written.
-    pub dialect: Dialect,
+    /// How it is written, if it is text.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub dialect: Option<Dialect>,
     /// What of that was found out, and what was passed over.
-    pub told: Told,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub told: Option<Told>,
+    /// The sheet, if it is one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sheet: Option<SheetFacts>,
+    /// Whether the first record names the columns.
+    pub header: bool,
     /// What was counted.
     pub tally: ReadTally,
     /// Records whose line end is not the dialect's.
@@ -128,8 +136,9 @@ pub struct ValueCount {
     pub records: u64,
 }
 
-/// Reads all of `source` and says what is in it, after the steps of the job. The first `show`
-/// records are kept as they would be written.
+/// Reads all of `source` and says what is in it, after the steps of the job: once for a text, and for
+/// each sheet of a workbook that is shown or chosen. The first `show` records are kept as they would
+/// be written.
 ///
 /// # Errors
 ///
@@ -139,9 +148,36 @@ pub fn inspect(
     job: &Job,
     show: usize,
     context: &Context,
+) -> Result<Vec<Inspection>, Error> {
+    let job = Job {
+        sources: vec![source.clone()],
+        per_sheet: true,
+        ..job.clone()
+    };
+    let twice = prepare::reads_twice(&job);
+    let (sources, mut cursor) = Sources::open(&job, twice, !twice, context)?;
+    context.observer.begins(sources.size());
+    let mut inspections = Vec::new();
+    while let Some(reader) = sources.next(&mut cursor, &job, context)? {
+        let pipeline = if reader.columns() == sources.columns() {
+            prepare::pipeline(&job, &sources, context)?
+        } else {
+            prepare::pipeline_for(&job, reader.columns())?
+        };
+        inspections.push(inspect_one(reader, pipeline, &job, show, context)?);
+    }
+    Ok(inspections)
+}
+
+/// Reads all of one source.
+fn inspect_one(
+    mut reader: Box<dyn RecordReader>,
+    mut pipeline: Pipeline,
+    job: &Job,
+    show: usize,
+    context: &Context,
 ) -> Result<Inspection, Error> {
-    let (job, mut reader, mut pipeline) = open(source, job, context)?;
-    let job = &job;
+    let source = reader.name();
     let slots: Vec<usize> = pipeline
         .layout()
         .columns()
@@ -149,12 +185,19 @@ pub fn inspect(
         .map(|column| column.slot)
         .collect();
     let mut sorter = prepare::sorter(job, &pipeline, context);
-    let sorting = |error| Error::Read(ReadError::of(source, ReadProblem::Sorting(error)));
-    let taken = reader.taken();
+    let sorting = |error| {
+        Error::Read(ReadError {
+            source_name: source.clone(),
+            place: Place::default(),
+            problem: ReadProblem::Sorting(error),
+        })
+    };
+    let facts = reader.facts().clone();
+    let taken = &facts.taken;
     let mut profiles: Vec<Profile> = vec![Profile::default(); slots.len()];
     let (mut fields, mut quoted, mut other_line_ends, mut kept) = (0, 0, 0, 0);
     let mut records: Vec<Vec<String>> = Vec::new();
-    let dialect = reader.dialect();
+    let dialect = facts.dialect;
     let width = reader.columns().len();
     let mut batch = Batch::default();
     while reader.next_batch(&mut batch)? {
@@ -169,7 +212,7 @@ pub fn inspect(
         fields += (batch.len() * width) as u64;
         pipeline
             .apply(&mut batch)
-            .map_err(|(line, problem)| Error::step(source.to_string(), line, problem))?;
+            .map_err(|(at, problem)| Error::step(source.clone(), at, problem))?;
         kept += batch.len() as u64;
         for record in 0..batch.len() {
             for (slot, profile) in slots.iter().zip(&mut profiles) {
@@ -202,12 +245,14 @@ pub fn inspect(
         .map(|(column, profile)| profile.finish(&column.name))
         .collect();
     Ok(Inspection {
-        path: source.to_string(),
-        format: delimited::NAME,
-        bytes: reader.size(),
-        compression: reader.compression(),
-        dialect,
-        told: reader.told(),
+        path: source.clone(),
+        format: facts.format,
+        bytes: facts.size,
+        compression: facts.compression,
+        dialect: facts.told.map(|_| dialect),
+        told: facts.told,
+        sheet: reader.sheet(),
+        header: dialect.header,
         tally: reader.tally(),
         other_line_ends,
         quoted_fields: quoted,
@@ -224,22 +269,6 @@ pub fn inspect(
         unmatched,
         records,
     })
-}
-
-/// Opens one source with the steps of a job, as if it were the only one.
-fn open(
-    source: &SourcePath,
-    job: &Job,
-    context: &Context,
-) -> Result<(Job, DelimitedReader, Pipeline), Error> {
-    let job = Job {
-        sources: vec![source.clone()],
-        ..job.clone()
-    };
-    let (sources, reader) = Sources::open(&job, prepare::reads_twice(&job), context)?;
-    context.observer.begins(sources.size());
-    let pipeline = prepare::pipeline(&job, &sources, context)?;
-    Ok((job, reader, pipeline))
 }
 
 /// Keeps the first records as they would be written.
@@ -265,7 +294,7 @@ impl Inspection {
                 note: note.clone(),
             })
             .collect();
-        if self.told.single_column {
+        if self.told.is_some_and(|told| told.single_column) {
             notices.push(Notice::SingleColumn { source: source() });
         }
         if self.tally.stray_quotes > 0 {
@@ -274,6 +303,9 @@ impl Inspection {
                 source: source(),
                 fields,
             });
+        }
+        if let Some(sheet) = &self.sheet {
+            notices.extend(super::sheet_notices(&self.path, sheet));
         }
         notices.extend(self.tidied.clone().map(Notice::Tidied));
         notices.extend(self.unmatched.iter().cloned().map(Notice::Unmatched));
@@ -292,8 +324,14 @@ pub fn values(
     job: &Job,
     context: &Context,
 ) -> Result<ValueCounts, Error> {
-    let (job, mut reader, mut pipeline) = open(source, job, context)?;
-    let taken = reader.taken();
+    let job = Job {
+        sources: vec![source.clone()],
+        ..job.clone()
+    };
+    let (sources, mut cursor): (Sources, Cursor) =
+        Sources::open(&job, prepare::reads_twice(&job), false, context)?;
+    context.observer.begins(sources.size());
+    let mut pipeline = prepare::pipeline(&job, &sources, context)?;
     let found = pipeline
         .layout()
         .find(&key.column)
@@ -311,11 +349,16 @@ pub fn values(
     let (mut records, mut rejected, mut incomplete) = (0, 0, false);
     let mut batch = Batch::default();
     let mut text = String::new();
-    while reader.next_batch(&mut batch)? {
+    let mut names = Vec::new();
+    while let Some(mut reader) = sources.next(&mut cursor, &job, context)? {
+      names.push(reader.name());
+      let name = reader.name();
+      let taken = std::sync::Arc::clone(&reader.facts().taken);
+      while reader.next_batch(&mut batch)? {
         context.check_cancelled()?;
         pipeline
             .apply(&mut batch)
-            .map_err(|(line, problem)| Error::step(source.to_string(), line, problem))?;
+            .map_err(|(at, problem)| Error::step(name.clone(), at, problem))?;
         for record in 0..batch.len() {
             text.clear();
             let value = batch.field(record, column).text();
@@ -325,8 +368,8 @@ pub fn values(
                     continue;
                 }
                 return Err(Error::Value {
-                    source_name: source.to_string(),
-                    line: batch.line(record),
+                    source_name: name.clone(),
+                    at: batch.at(record),
                     column: key.column.clone(),
                     problem,
                 });
@@ -341,10 +384,12 @@ pub fn values(
             }
         }
         context.observer.has_read(taken.load(Ordering::Relaxed));
+      }
+      rejected += reader.tally().rejected;
     }
     // Keys that a table does not have are refused here as they are in a run.
     pipeline.unmatched().map_err(StepError::from)?;
-    rejected += pipeline.rejected() + reader.tally().rejected;
+    rejected += pipeline.rejected();
     let mut values: Vec<ValueCount> = counts
         .into_iter()
         .map(|(value, records)| ValueCount { value, records })
@@ -356,7 +401,10 @@ pub fn values(
             .then_with(|| one.value.cmp(&other.value))
     });
     Ok(ValueCounts {
-        path: source.to_string(),
+        path: match names.as_slice() {
+            [name] => name.clone(),
+            _ => source.to_string(),
+        },
         key: key.clone(),
         records,
         rejected,

@@ -6,6 +6,7 @@
 //! be had, with a few batches going round between them; what is written is the same either way.
 
 mod addresses;
+mod books;
 mod consume;
 mod error;
 mod header;
@@ -34,8 +35,9 @@ pub use verify::{
     verify_parts,
 };
 
+use crate::format::sheet::{SheetFacts, Visibility};
 use crate::job::Job;
-use crate::ledger::{Ledger, OutputEntry};
+use crate::ledger::{Ledger, OutputEntry, TypedColumn};
 use crate::output::{Destination, ExistingPolicy, SideFile, Stage, commit};
 use crate::record::{Batch, HeaderNote};
 use crate::step::{TidyTally, UnmatchedKeys};
@@ -93,6 +95,8 @@ pub trait Observer: Send + Sync {
     fn begins(&self, bytes: Option<u64>);
     /// So many bytes are read so far.
     fn has_read(&self, bytes: u64);
+    /// All is read; workbooks are made of so many records, and of so many of them so far.
+    fn has_written(&self, _records: u64, _of: u64) {}
 }
 
 /// An observer that does not listen.
@@ -151,6 +155,59 @@ pub enum Notice {
     Unmatched(UnmatchedKeys),
     /// Cases that held for no record.
     UnusedCases(Vec<String>),
+    /// Only some sheets of a workbook were read.
+    SheetsPassedOver {
+        /// The workbook.
+        workbook: String,
+        /// The sheets that were not read.
+        sheets: Vec<String>,
+    },
+    /// Something about the cells of a sheet.
+    Sheet {
+        /// The source.
+        source: String,
+        /// What.
+        note: SheetNote,
+    },
+    /// Columns of workbooks that were kept text because of a value.
+    KeptText(Vec<TypedColumn>),
+}
+
+/// Something about the cells of a sheet that its reader should know.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum SheetNote {
+    /// Formulas without a kept value were read as blank.
+    FormulasWithoutValue(u64),
+    /// Cells hold errors, such as `#N/A`.
+    Errors(u64),
+    /// Ranges of cells are merged; the first cell of each has the value.
+    Merged(u64),
+    /// Rows that are hidden were read.
+    HiddenRows(u64),
+    /// The sheet itself is hidden.
+    Hidden,
+}
+
+/// What a user should know of a sheet.
+fn sheet_notices(source: &str, facts: &SheetFacts) -> Vec<Notice> {
+    let info = facts.sheets.iter().find(|info| info.name == facts.sheet);
+    let hidden = info.is_some_and(|info| info.visibility != Visibility::Visible);
+    let counted = [
+        (facts.formulas_without_value, SheetNote::FormulasWithoutValue as fn(u64) -> SheetNote),
+        (facts.errors, SheetNote::Errors),
+        (facts.merged, SheetNote::Merged),
+        (facts.hidden_rows, SheetNote::HiddenRows),
+    ];
+    let notes = counted.into_iter().filter(|(count, _)| *count > 0);
+    notes
+        .map(|(count, note)| note(count))
+        .chain(hidden.then_some(SheetNote::Hidden))
+        .map(|note| Notice::Sheet {
+            source: source.to_owned(),
+            note,
+        })
+        .collect()
 }
 
 /// Shows which outputs a job would write, and writes nothing.
@@ -198,6 +255,7 @@ pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
         let planned = planned.unwrap_or_default();
         outputs.push(OutputEntry {
             path: path.clone(),
+            sheet: produced.sheets.get(output).cloned(),
             records: records[output],
             sums: std::mem::take(&mut produced.sums[output]),
             first: planned.first,
@@ -256,26 +314,61 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
     let new_folder = !out.exists();
     // What takes the place of a file must be on the disk before that file is gone.
     let sync = job.sync || (replace && !new_folder);
-    consumer.finish(sync)?;
     let mut outputs = Vec::new();
     let mut destinations = Vec::new();
-    for (output, path) in produced.paths.iter().enumerate() {
-        let Some(path) = path else { continue };
-        outputs.push(OutputEntry {
-            path: path.clone(),
-            records: records[output],
-            bytes: Some(consumer.bytes(output)),
-            blake3: consumer.digest(output),
-            sums: std::mem::take(&mut produced.sums[output]),
-            ..OutputEntry::default()
-        });
-        destinations.push(Destination {
-            staged: consumer.path(output),
-            path: path.clone(),
-        });
+    let mut types = Vec::new();
+    if produced.sheets.is_empty() {
+        consumer.finish(sync)?;
+        for (output, path) in produced.paths.iter().enumerate() {
+            let Some(path) = path else { continue };
+            outputs.push(OutputEntry {
+                path: path.clone(),
+                records: records[output],
+                bytes: Some(consumer.bytes(output)),
+                blake3: consumer.digest(output),
+                sums: std::mem::take(&mut produced.sums[output]),
+                ..OutputEntry::default()
+            });
+            destinations.push(Destination {
+                staged: consumer.path(output),
+                path: path.clone(),
+            });
+        }
+    } else {
+        consumer.finish(false)?;
+        let written = books::write(&consumer, &produced, &records, job, sync, &stage, context)?;
+        for (output, path) in produced.paths.iter().enumerate() {
+            let Some(path) = path else { continue };
+            let file = written.files.iter().find(|file| file.first == output);
+            outputs.push(OutputEntry {
+                path: path.clone(),
+                sheet: produced.sheets.get(output).cloned(),
+                records: records[output],
+                bytes: file.map(|file| file.bytes),
+                blake3: file.and_then(|file| file.digest.clone()),
+                sums: std::mem::take(&mut produced.sums[output]),
+                ..OutputEntry::default()
+            });
+        }
+        for file in written.files {
+            destinations.push(Destination {
+                staged: file.staged,
+                path: file.path,
+            });
+        }
+        types = written.types;
+    }
+    let kept_text: Vec<TypedColumn> = types
+        .iter()
+        .filter(|column| column.text_because.is_some())
+        .cloned()
+        .collect();
+    if !kept_text.is_empty() {
+        produced.notices.push(Notice::KeptText(kept_text));
     }
     let (rejects, rejects_file) = consumer.into_rejects();
     let mut summary = summary(produced, outputs, rejects)?;
+    summary.ledger.types = types;
     let mut side_files = Vec::from_iter(rejects_file);
     if let Some(path) = &job.ledger {
         summary.ledger.out = Some(crate::ledger::from_folder_of(path, &out));

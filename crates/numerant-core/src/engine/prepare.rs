@@ -5,8 +5,10 @@ use std::collections::HashMap;
 
 use super::sources::Sources;
 use super::{Context, Error};
-use crate::job::Job;
+use crate::job::{Job, Overflow};
+use crate::format::RecordReader;
 use crate::name::Key;
+use crate::record::Columns;
 use crate::route::{Division, KeyValues, NOWHERE, Router};
 use crate::step::{BlankColumns, OnError, Pipeline, PipelineOptions, Sorter, Step};
 
@@ -15,17 +17,26 @@ pub(super) fn reads_twice(job: &Job) -> bool {
     job.steps.contains(&Step::Tidy) || job.parts.is_some()
 }
 
-/// The steps of a job, made ready for its sources. Sources are read for it where columns without
-/// any value are to be left out.
-pub(super) fn pipeline(job: &Job, sources: &Sources, context: &Context) -> Result<Pipeline, Error> {
-    let options = PipelineOptions {
+/// The steps of a job, made ready for columns that are not those of its first source.
+pub(super) fn pipeline_for(job: &Job, columns: &Columns) -> Result<Pipeline, Error> {
+    Ok(Pipeline::new(&job.steps, columns, options(job))?)
+}
+
+fn options(job: &Job) -> PipelineOptions {
+    PipelineOptions {
         cells: job.cells(),
         on_error: job.on_error,
         cases: job.case.clone(),
         rest: job.rest.clone(),
         totals: job.total.clone(),
         blank_columns: Vec::new(),
-    };
+    }
+}
+
+/// The steps of a job, made ready for its sources. Sources are read for it where columns without
+/// any value are to be left out.
+pub(super) fn pipeline(job: &Job, sources: &Sources, context: &Context) -> Result<Pipeline, Error> {
+    let options = options(job);
     // What is wrong with the steps shows before a record is read.
     let pipeline = Pipeline::new(&job.steps, sources.columns(), options.clone())?;
     if !job.steps.contains(&Step::Tidy) {
@@ -82,22 +93,22 @@ pub(super) fn count_groups(
     sources: &Sources,
     pipeline: &Pipeline,
     mut router: Router,
-    shared: &dyn Fn(usize) -> KeyValues,
+    shared: &dyn Fn(&dyn RecordReader) -> KeyValues,
     context: &Context,
 ) -> Result<HashMap<KeyValues, u64>, Error> {
     let mut pipeline = pipeline.clone();
     let mut counts: Vec<u64> = Vec::new();
     let mut places = Vec::new();
     let mut source = None;
-    sources.read_all(job, context, &mut |batch, place| {
-        if source != Some(place) {
-            router.begin_source(shared(place));
-            source = Some(place);
+    sources.read_all(job, context, &mut |batch, reader| {
+        let name = || reader.name();
+        if source != Some(name()) {
+            router.begin_source(shared(reader));
+            source = Some(name());
         }
-        let name = || sources.path(place).to_string();
         pipeline
             .apply(batch)
-            .map_err(|(line, problem)| Error::step(name(), line, problem))?;
+            .map_err(|(at, problem)| Error::step(name(), at, problem))?;
         // A key without the wanted part is told when the record comes again.
         while let Err(error) = router.route(batch, &mut places) {
             if job.on_error == OnError::Error {
@@ -119,7 +130,7 @@ pub(super) fn count_groups(
 }
 
 /// How the groups of a job are cut into outputs, but for what only a source's dialect can tell.
-pub(super) fn division(job: &Job) -> Division {
+pub(super) fn division(job: &Job, rows_of_a_sheet: Option<u64>) -> Division {
     if let Some(rows) = job.rows {
         return Division::Rows(rows);
     }
@@ -137,6 +148,9 @@ pub(super) fn division(job: &Job) -> Division {
     }
     if job.each {
         return Division::Each;
+    }
+    if let Some(rows) = rows_of_a_sheet.filter(|_| job.overflow != Overflow::Refuse) {
+        return Division::Overflow(rows);
     }
     Division::Whole
 }

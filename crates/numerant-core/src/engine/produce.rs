@@ -9,18 +9,19 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use super::addresses::{Addresses, Fate, NamesChanged, SourceNames};
 use super::header::header;
 use super::prepare;
-use super::sources::{BATCH, Sources};
+use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice};
-use crate::format::delimited::{DelimitedEncoder, DelimitedReader, Dialect, Reindex};
-use crate::format::{RecordEncoder, RecordReader};
+use crate::format::delimited::{DelimitedEncoder, Delimiter, Dialect, Quote, Reindex};
+use crate::format::sheet::{SpooledColumn, Spooler};
+use crate::format::{BookFormat, Format, RecordEncoder, RecordReader};
 use crate::job::Job;
 use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
 use crate::name::{RunField, Template};
-use crate::record::{Batch, ColumnError, RejectedRecord};
+use crate::record::{Batch, ColumnError, RejectedRecord, Unit};
 use crate::route::{Divider, Division, KeyValues, NOWHERE, Router};
-use crate::source::{ReadError, ReadProblem, SourcePath};
+use crate::source::{ReadError, ReadProblem};
 use crate::step::{LeftOutStep, OnError, Pipeline, SortedBatches, Sorter};
-use crate::value::Number;
+use crate::value::{ColumnType, DecimalMark, Number};
 
 /// Outputs that are counted at least, to say how many there would have been.
 const COUNTED_OUTPUTS: u64 = 1_000_000;
@@ -45,11 +46,25 @@ pub(super) enum Message {
 /// A source begins.
 pub(super) struct SourceBegins {
     pub(super) name: String,
-    /// Turns its records into bytes of outputs.
-    pub(super) encoder: Arc<dyn RecordEncoder>,
+    /// What its records become.
+    pub(super) into: Into,
     /// Turns its rejected records into bytes of the rejects file.
     pub(super) reject_encoder: Arc<dyn RecordEncoder>,
-    pub(super) encoding: crate::source::Encoding,
+    /// The dialect of its batches.
+    pub(super) dialect: Dialect,
+    /// The dialect of the rejects file.
+    pub(super) reject_dialect: Dialect,
+    pub(super) unit: Unit,
+}
+
+/// What records become.
+#[derive(Clone)]
+pub(super) enum Into {
+    /// Bytes of outputs, at once.
+    Bytes(Arc<dyn RecordEncoder>),
+    /// Rows of sheets, when all are known. Sources with the same number share the types of their
+    /// columns.
+    Rows(Arc<Spooler>, usize),
 }
 
 /// A batch with the output of each record.
@@ -70,6 +85,10 @@ pub(super) struct Produced {
     pub(super) notices: Vec<Notice>,
     /// The path of each output; `None` where it is not to be written.
     pub(super) paths: Vec<Option<String>>,
+    /// The sheet of each output; empty where outputs are text.
+    pub(super) sheets: Vec<String>,
+    /// How workbooks are written.
+    pub(super) book: Option<&'static BookFormat>,
     /// Control totals of each output.
     pub(super) sums: Vec<Vec<Number>>,
     pub(super) left_out: Vec<LeftOut>,
@@ -85,8 +104,13 @@ pub(super) struct Producer {
     context: Context,
     out: PathBuf,
     extension: String,
+    format: &'static Format,
     inputs: Sources,
-    first: Option<DelimitedReader>,
+    cursor: Cursor,
+    /// Outputs hold records of one source each.
+    apart: bool,
+    /// What the records of each source share, with its name and columns.
+    known: Vec<(KeyValues, String, Vec<String>)>,
     pipeline: Pipeline,
     router: Router,
     divider: Divider,
@@ -119,16 +143,21 @@ impl Producer {
     pub(super) fn open(job: &Job, context: &Context) -> Result<Self, Error> {
         job.check()?;
         let twice = prepare::reads_twice(job);
-        let (inputs, first) = Sources::open(job, twice, context)?;
-        let first_source = inputs.path(0).clone();
+        let Some(first_source) = job.sources.first().cloned() else {
+            return Err(crate::job::JobError::NoSource.into());
+        };
         let template = job.template(&first_source);
-        let (extension, _format) = job.format(&first_source)?;
+        let (extension, format) = job.format(&first_source)?;
+        let apart = template.names_source() || job.sheet.as_ref().is_some_and(Template::names_source);
+        // What is found out of all records is found out for all columns alike.
+        let (inputs, cursor) = Sources::open(job, twice, apart && !twice, context)?;
         let out = job
             .out
             .clone()
             .unwrap_or_else(|| PathBuf::from(first_source.stem()));
         let keys = job.keys(&template);
-        let addresses = Addresses::new(job, template.clone(), keys.clone(), &out, context.now);
+        let rows = format.book.as_ref().map(|book| book.limits.rows - u64::from(!job.read.no_header));
+        let addresses = Addresses::new(job, template.clone(), keys.clone(), &out, context.now, rows);
         let unknown = |problem: ColumnError| Error::Column {
             source_name: first_source.to_string(),
             problem,
@@ -138,9 +167,9 @@ impl Producer {
         let pipeline = prepare::pipeline(job, &inputs, context)?;
         let router = prepare::router(keys.clone(), &pipeline, most).map_err(unknown)?;
         addresses.check_before(job.out.is_some())?;
-        let mut division = prepare::division(job);
+        let mut division = prepare::division(job, rows);
         if let Division::Parts { records, .. } = &mut division {
-            let shared = |place: usize| shared_values(&template, inputs.path(place));
+            let shared = |reader: &dyn RecordReader| shared_values(&template, job.sheet.as_ref(), reader);
             let counting = prepare::router(keys, &pipeline, most).map_err(unknown)?;
             *records = prepare::count_groups(job, &inputs, &pipeline, counting, &shared, context)?;
         }
@@ -150,8 +179,11 @@ impl Producer {
             context: context.clone(),
             out,
             extension,
+            format,
             inputs,
-            first: Some(first),
+            cursor,
+            apart,
+            known: Vec::new(),
             pipeline,
             router,
             divider: Divider::new(division, most),
@@ -193,46 +225,97 @@ impl Producer {
     /// Reads all sources. Once the run is refused, records are counted and not emitted.
     pub(super) fn run(&mut self, emit: &mut Emit<'_>) -> Result<(), Error> {
         let mut spare = Box::new(Routed::default());
-        // Outputs of names that hold something of the source are of one source only.
-        let apart = [RunField::Stem, RunField::Extension, RunField::Folder]
-            .iter()
-            .any(|field| self.template.names(*field));
         let mut sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
-        for place in 0..self.inputs.len() {
-            let reader = match self.first.take() {
-                Some(first) => first,
-                None => self.inputs.open_one(place, &self.job)?,
-            };
-            spare = self.run_source(place, reader, spare, sorter.as_mut(), emit)?;
-            let last = place + 1 == self.inputs.len();
-            if let Some(sorter) = sorter.as_mut().filter(|_| apart || last) {
-                spare = self.emit_sorted(place, sorter, spare, emit)?;
+        let mut next = self.inputs.next(&mut self.cursor, &self.job, &self.context)?;
+        while let Some(reader) = next {
+            let name = reader.name();
+            let columns = reader.columns().len();
+            spare = self.run_source(reader, spare, sorter.as_mut(), emit)?;
+            next = self.inputs.next(&mut self.cursor, &self.job, &self.context)?;
+            if let Some(sorted) = sorter.as_mut().filter(|_| self.apart || next.is_none()) {
+                spare = self.emit_sorted(&name, columns, sorted, spare, emit)?;
             }
+            if let Some(reader) = &next
+                && self.rebind(reader.as_ref())?
+            {
+                sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
+            }
+        }
+        for (workbook, sheets) in std::mem::take(&mut self.cursor.passed_over) {
+            self.notices.push(Notice::SheetsPassedOver { workbook, sheets });
         }
         Ok(())
     }
 
-    fn begin_source(&mut self, path: &SourcePath, reader: &DelimitedReader) -> SourceBegins {
-        let name = path.to_string();
+    /// Makes steps and keys ready for a source, if its columns are not those of the one before.
+    fn rebind(&mut self, reader: &dyn RecordReader) -> Result<bool, Error> {
+        let names = reader.columns().names();
+        let before = self.known.last().map(|known| known.2.as_slice());
+        if !self.apart || before == Some(names) {
+            return Ok(false);
+        }
+        let mut pipeline = prepare::pipeline_for(&self.job, reader.columns())?;
+        pipeline
+            .carry(&self.pipeline)
+            .map_err(|problem| Error::step(reader.name(), crate::record::At::header(), problem))?;
+        let layout = pipeline.layout();
+        let place = |name: &str| layout.find(name).map(|column| (column.slot, column.computed));
+        self.router.rebind(place).map_err(|problem| Error::Column {
+            source_name: reader.name(),
+            problem,
+        })?;
+        self.pipeline = pipeline;
+        self.first_dialect = None;
+        Ok(true)
+    }
+
+    /// The number of the set of sources that a source shares the types of its columns with, which
+    /// then must have its columns.
+    fn set_of(&mut self, reader: &dyn RecordReader, shared: &KeyValues) -> Result<usize, Error> {
+        let names = reader.columns().names();
+        let known = self.known.iter().position(|known| !self.apart || known.0 == *shared);
+        let Some(set) = known else {
+            self.known.push((shared.clone(), reader.name(), names.to_vec()));
+            return Ok(self.known.len() - 1);
+        };
+        let (_, first, columns) = &self.known[set];
+        if columns != names {
+            let first = first.clone();
+            let difference = "the records of both would go into the same outputs".to_owned();
+            return Err(Error::Read(ReadError {
+                source_name: reader.name(),
+                place: crate::source::Place::default(),
+                problem: ReadProblem::OtherColumns { first, difference },
+            }));
+        }
+        Ok(set)
+    }
+
+    fn begin_source(&mut self, reader: &dyn RecordReader) -> Result<SourceBegins, Error> {
+        let name = reader.name();
+        let facts = reader.facts().clone();
+        let path = reader.path();
         for note in reader.columns().notes() {
             self.notices.push(Notice::Header {
                 source: name.clone(),
                 note: note.clone(),
             });
         }
-        if reader.told().single_column {
+        if facts.told.is_some_and(|told| told.single_column) {
             self.notices.push(Notice::SingleColumn {
                 source: name.clone(),
             });
         }
-        self.router
-            .begin_source(shared_values(&self.template, path));
+        let shared = shared_values(&self.template, self.job.sheet.as_ref(), reader);
+        let set = self.set_of(reader, &shared)?;
+        self.router.begin_source(shared);
         self.addresses.begin_source(SourceNames {
             stem: path.stem(),
             extension: path.extension(),
             folder: path.folder(),
+            sheet: facts.sheet.clone().unwrap_or_else(|| path.stem()),
         });
-        let dialect = reader.dialect();
+        let dialect = facts.dialect;
         // An output can hold records of several sources, so all outputs follow the first.
         let out = *self.out_dialect.get_or_insert_with(|| {
             self.job
@@ -252,49 +335,111 @@ impl Producer {
         if let Some((header, _)) = &mut above {
             from.bring(header);
         }
-        let encoder: Arc<dyn RecordEncoder> = Arc::new(DelimitedEncoder::new(
-            from,
-            out,
-            layout.selection(width),
-            width,
-            above,
-            keep_line_ends,
-        ));
+        self.encoder = None;
+        let into = match &self.format.book {
+            Some(book) => {
+                let spooler = self.spooler(book, from, above.as_ref());
+                spooler.check().map_err(|problem| Error::Encode {
+                    path: self.out.display().to_string(),
+                    source_name: name.clone(),
+                    problem,
+                })?;
+                Into::Rows(Arc::new(spooler), set)
+            }
+            None => {
+                let encoder: Arc<dyn RecordEncoder> = Arc::new(DelimitedEncoder::new(
+                    from,
+                    out,
+                    layout.selection(width),
+                    width,
+                    above,
+                    keep_line_ends,
+                ));
+                self.encoder = Some(Arc::clone(&encoder));
+                Into::Bytes(encoder)
+            }
+        };
         let as_it_stands = reader
             .header()
             .map(|header| (header.first_as_batch(), None));
+        let reject_dialect = match dialect.is_cells() {
+            true => Dialect {
+                delimiter: Delimiter::COMMA,
+                quote: Quote::Byte(b'"'),
+                ..dialect
+            },
+            false => dialect,
+        };
         let reject_encoder =
-            DelimitedEncoder::new(dialect, dialect, None, width, as_it_stands, true);
-        self.encoder = Some(Arc::clone(&encoder));
-        SourceBegins {
+            DelimitedEncoder::new(dialect, reject_dialect, None, width, as_it_stands, true);
+        Ok(SourceBegins {
             name,
-            encoder,
+            into,
             reject_encoder: Arc::new(reject_encoder),
-            encoding: dialect.encoding,
+            dialect,
+            reject_dialect,
+            unit: facts.unit,
+        })
+    }
+
+    /// What keeps the records of a source for the sheets of `book`.
+    fn spooler(
+        &self,
+        book: &BookFormat,
+        dialect: Dialect,
+        above: Option<&super::header::Header>,
+    ) -> Spooler {
+        let layout = self.pipeline.layout();
+        let header = above.map(|(header, places)| {
+            let text = |place: usize| {
+                let text = header.field(0, place).text();
+                String::from_utf8_lossy(&text).into_owned()
+            };
+            match places {
+                Some(places) => places.iter().map(|place| text(*place)).collect(),
+                None => (0..header.width()).map(text).collect(),
+            }
+        });
+        let commas = self.pipeline.cells().mark == DecimalMark::Comma;
+        let columns = layout.columns().iter().map(|column| {
+            // Computed numbers are written with a comma where that was said of the source.
+            let number = column.computed && commas && column.kind == crate::expr::Type::Number;
+            SpooledColumn {
+                slot: column.slot,
+                stored: dialect.is_cells() && !column.computed,
+                declared: column.declared.or(number.then_some(ColumnType::Decimal)),
+            }
+        });
+        Spooler {
+            columns: columns.collect(),
+            header,
+            cells: self.pipeline.cells().clone(),
+            limits: book.limits,
+            format: self.format.name,
+            control_signs: self.job.write.control_signs,
         }
     }
 
     fn run_source(
         &mut self,
-        place: usize,
-        mut reader: DelimitedReader,
+        mut reader: Box<dyn RecordReader>,
         mut spare: Box<Routed>,
         mut sorter: Option<&mut Sorter>,
         emit: &mut Emit<'_>,
     ) -> Result<Box<Routed>, Error> {
-        let path = self.inputs.path(place).clone();
-        let begins = self.begin_source(&path, &reader);
+        let path = reader.name();
+        let begins = self.begin_source(reader.as_ref())?;
         if self.job.max_size.is_some() {
             self.measure_header(&begins)?;
         }
         emit(Message::Source(begins))?;
-        let taken: Arc<AtomicU64> = reader.taken();
+        let taken: Arc<AtomicU64> = Arc::clone(&reader.facts().taken);
         let rejected_before = self.pipeline.rejected();
         while reader.next_batch(&mut spare.batch)? {
             self.context.check_cancelled()?;
             self.pipeline
                 .apply(&mut spare.batch)
-                .map_err(|(line, problem)| Error::step(path.to_string(), line, problem))?;
+                .map_err(|(at, problem)| Error::step(path.clone(), at, problem))?;
             let taken = taken.load(Ordering::Relaxed);
             self.context.observer.has_read(self.read_before + taken);
             match &mut sorter {
@@ -303,7 +448,7 @@ impl Producer {
                         let rejected = std::mem::take(&mut spare.batch.rejected);
                         emit(Message::Rejected(rejected))?;
                     }
-                    let failed = |error| ReadError::of(&path, ReadProblem::Sorting(error));
+                    let failed = |error| sorting(&path, error);
                     if let Some(first) = self.first_dialect {
                         first.bring(&mut spare.batch);
                     }
@@ -314,7 +459,10 @@ impl Producer {
         }
         self.read_before += taken.load(Ordering::Relaxed);
         let tally = reader.tally();
-        let name = path.to_string();
+        let name = path;
+        if let Some(sheet) = reader.sheet() {
+            self.notices.extend(super::sheet_notices(&name, &sheet));
+        }
         if tally.stray_quotes > 0 {
             let fields = tally.stray_quotes;
             self.notices.push(Notice::StrayQuotes {
@@ -324,12 +472,12 @@ impl Producer {
         }
         self.sources.push(SourceEntry {
             path: name,
-            bytes: reader.size(),
+            bytes: reader.facts().size,
             records: tally.records,
             rejected: tally.rejected + self.pipeline.rejected() - rejected_before,
             padded: tally.padded,
             blank_lines: tally.blank_lines,
-            skipped_lines: reader.told().skipped_lines,
+            skipped_lines: reader.facts().told.map_or(0, |told| told.skipped_lines),
         });
         Ok(spare)
     }
@@ -337,17 +485,16 @@ impl Producer {
     /// Routes records that were put in order.
     fn emit_sorted(
         &mut self,
-        place: usize,
+        path: &str,
+        width: usize,
         sorter: &mut Sorter,
         mut spare: Box<Routed>,
         emit: &mut Emit<'_>,
     ) -> Result<Box<Routed>, Error> {
-        let path = self.inputs.path(place).clone();
-        let failed = |error| ReadError::of(&path, ReadProblem::Sorting(error));
+        let failed = |error| sorting(path, error);
         let rejected_before = self.pipeline.rejected();
         let mut sorted: SortedBatches = sorter.finish().map_err(failed)?;
         let (computed, sums) = (self.pipeline.computed(), self.sums.len());
-        let width = self.inputs.columns().len();
         loop {
             if let Some(first) = self.first_dialect {
                 first.prepare(&mut spare.batch, width);
@@ -358,7 +505,7 @@ impl Producer {
             }
             self.context.check_cancelled()?;
             self.reindex.fill(&mut spare.batch);
-            spare = self.route_and_emit(&path, spare, emit)?;
+            spare = self.route_and_emit(path, spare, emit)?;
         }
         if let Some(entry) = self.sources.last_mut() {
             entry.rejected += self.pipeline.rejected() - rejected_before;
@@ -368,7 +515,7 @@ impl Producer {
 
     fn route_and_emit(
         &mut self,
-        path: &SourcePath,
+        path: &str,
         mut spare: Box<Routed>,
         emit: &mut Emit<'_>,
     ) -> Result<Box<Routed>, Error> {
@@ -381,7 +528,7 @@ impl Producer {
         Ok(emitted)
     }
 
-    fn route(&mut self, path: &SourcePath, routed: &mut Routed) -> Result<(), Error> {
+    fn route(&mut self, path: &str, routed: &mut Routed) -> Result<(), Error> {
         let Routed {
             batch,
             outputs,
@@ -390,13 +537,13 @@ impl Producer {
         } = routed;
         while let Err(error) = self.router.route(batch, outputs) {
             if self.job.on_error == OnError::Error {
-                return Err(Error::value(path.to_string(), batch, error));
+                return Err(Error::value(path.to_owned(), batch, error));
             }
             let reason = format!("column '{}': {}", error.column, error.problem);
-            let line = batch.line(error.record);
+            let at = batch.at(error.record);
             self.pipeline
                 .reject(batch, error.record, reason)
-                .map_err(|problem| Error::step(path.to_string(), line, problem))?;
+                .map_err(|problem| Error::step(path.to_owned(), at, problem))?;
         }
         let encoder = self.encoder.clone();
         let size = |record: usize| match &encoder {
@@ -411,8 +558,8 @@ impl Producer {
         self.divider
             .divide(outputs, self.router.groups(), size)
             .map_err(|error| Error::TooLarge {
-                source_name: path.to_string(),
-                line: batch.line(error.record),
+                source_name: path.to_owned(),
+                at: batch.at(error.record),
                 bytes: error.bytes,
                 most: self.job.max_size.unwrap_or(crate::value::Size(0)),
             })?;
@@ -458,8 +605,10 @@ impl Producer {
     /// Tells the divider how many bytes stand before the first record of an output.
     fn measure_header(&mut self, begins: &SourceBegins) -> Result<(), Error> {
         let mut bytes = Vec::new();
-        begins
-            .encoder
+        let Into::Bytes(encoder) = &begins.into else {
+            return Ok(());
+        };
+        encoder
             .begin(&mut bytes)
             .map_err(|problem| Error::Encode {
                 path: self.out.display().to_string(),
@@ -506,6 +655,7 @@ impl Producer {
             });
         }
         let mut paths = Vec::with_capacity(outputs);
+        let sheets = named.sheets.clone();
         // Several outputs may want one name.
         let mut places: HashMap<(LeftOutReason, String), usize> = HashMap::new();
         for (output, (path, fate)) in named.paths.into_iter().zip(named.fates).enumerate() {
@@ -573,6 +723,8 @@ impl Producer {
             sources: self.sources,
             notices: self.notices,
             paths,
+            sheets,
+            book: self.format.book.as_ref(),
             sums,
             left_out,
             totals,
@@ -581,16 +733,35 @@ impl Producer {
 }
 
 /// What all records of a source share in the names of outputs.
-fn shared_values(template: &Template, path: &SourcePath) -> KeyValues {
+fn shared_values(
+    template: &Template,
+    sheet: Option<&Template>,
+    reader: &dyn RecordReader,
+) -> KeyValues {
+    let path = reader.path();
+    let named = |field| template.names(field) || sheet.is_some_and(|sheet| sheet.names(field));
     let mut shared = Vec::new();
-    if template.names(RunField::Stem) {
+    if named(RunField::Stem) {
         shared.push(path.stem());
     }
-    if template.names(RunField::Extension) {
+    if named(RunField::Extension) {
         shared.push(path.extension());
     }
-    if template.names(RunField::Folder) {
+    if named(RunField::Folder) {
         shared.push(path.folder());
     }
+    if named(RunField::Sheet) {
+        let sheet = reader.facts().sheet.clone();
+        shared.push(sheet.unwrap_or_else(|| path.stem()));
+    }
     shared
+}
+
+/// Records that could not be put in order.
+fn sorting(source_name: &str, error: std::io::Error) -> ReadError {
+    ReadError {
+        source_name: source_name.to_owned(),
+        place: crate::source::Place::default(),
+        problem: ReadProblem::Sorting(error),
+    }
 }

@@ -1,28 +1,46 @@
 //! The sources of a job: opened as often as a run has to read them.
 
 use std::collections::HashMap;
+use std::collections::VecDeque;
 use std::fs::File;
 use std::io::{self, Read, Write};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use super::{Context, Error};
-use crate::format::RecordReader;
 use crate::format::delimited::DelimitedReader;
+use crate::format::{Opened, OpenedBook, RecordReader, open};
 use crate::job::{Job, JobError};
 use crate::record::Columns;
-use crate::source::{Input, Place, ReadProblem, SourcePath};
+use crate::source::{Input, Place, ReadProblem, SharedFile, SourcePath};
 
 /// Bytes of text in a batch.
 pub(super) const BATCH: usize = 1 << 17;
 
-/// The sources of a job, in order, which must all have the same columns.
+/// The files of a job, in order. Each is one source, or has several: the sheets of a workbook.
 #[derive(Debug)]
 pub(super) struct Sources {
     paths: Vec<SourcePath>,
     /// What can be read only once is kept in a file without a name, if it is read twice.
-    kept: HashMap<usize, Arc<File>>,
+    kept: HashMap<usize, SharedFile>,
+    /// The name and columns of the first source.
+    first: String,
     columns: Columns,
+    /// Sources may have columns of their own, as no output has records of two.
+    own_columns: bool,
+}
+
+/// A way through all sources.
+#[derive(Default)]
+pub(super) struct Cursor {
+    /// The next file.
+    next: usize,
+    /// A workbook whose sheets are being read, and those that are left.
+    book: Option<(OpenedBook, VecDeque<usize>)>,
+    /// The first source, which was opened to learn its columns.
+    first: Option<Box<dyn RecordReader>>,
+    /// Workbooks of which only some sheets are read: their names, and those of the others.
+    pub(super) passed_over: Vec<(String, Vec<String>)>,
 }
 
 /// An error if two sources are one file, under two spellings or through a link.
@@ -42,54 +60,36 @@ fn check_same_file(sources: &[SourcePath]) -> Result<(), JobError> {
     Ok(())
 }
 
-/// Reads a file from its start, with a place of its own: several may read it by turns.
-#[derive(Debug)]
-struct FromStart {
-    file: Arc<File>,
-    position: u64,
-}
-
-impl Read for FromStart {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        #[cfg(unix)]
-        let read = std::os::unix::fs::FileExt::read_at(&*self.file, buffer, self.position)?;
-        #[cfg(windows)]
-        let read = std::os::windows::fs::FileExt::seek_read(&*self.file, buffer, self.position)?;
-        self.position += read as u64;
-        Ok(read)
-    }
-}
-
 impl Sources {
-    /// Checks the sources and opens the first of them; `twice` says that they will be read twice.
+    /// Checks the sources and opens the first of them; `twice` says that they will be read twice,
+    /// `own_columns` that they need not have the same columns.
     pub(super) fn open(
         job: &Job,
         twice: bool,
+        own_columns: bool,
         context: &Context,
-    ) -> Result<(Self, DelimitedReader), Error> {
+    ) -> Result<(Self, Cursor), Error> {
         check_same_file(&job.sources)?;
         let mut sources = Self {
             paths: job.sources.clone(),
             kept: HashMap::new(),
+            first: String::new(),
             columns: Columns::default(),
+            own_columns,
         };
         if twice {
             sources.keep_streams(context)?;
         }
-        let first = sources.open_one(0, job)?;
-        sources.columns = first.columns().clone();
-        Ok((sources, first))
+        let mut cursor = Cursor::default();
+        if let Some(first) = sources.next(&mut cursor, job, context)? {
+            sources.first = first.name();
+            sources.columns = first.columns().clone();
+            cursor.first = Some(first);
+        }
+        Ok((sources, cursor))
     }
 
-    pub(super) fn len(&self) -> usize {
-        self.paths.len()
-    }
-
-    pub(super) fn path(&self, place: usize) -> &SourcePath {
-        &self.paths[place]
-    }
-
-    /// The columns of all sources.
+    /// The columns of the first source.
     pub(super) fn columns(&self) -> &Columns {
         &self.columns
     }
@@ -97,7 +97,7 @@ impl Sources {
     /// Bytes on disk of all sources, if they are known.
     pub(super) fn size(&self) -> Option<u64> {
         let size = |(place, path): (usize, &SourcePath)| match (self.kept.get(&place), path) {
-            (Some(kept), _) => kept.metadata().ok().map(|found| found.len()),
+            (Some(kept), _) => Some(kept.length()),
             (None, SourcePath::Standard) => None,
             (None, SourcePath::File(path)) => path.metadata().ok().map(|found| found.len()),
         };
@@ -129,35 +129,61 @@ impl Sources {
                     Err(error) => return Err(failed(error).into()),
                 }
             }
-            self.kept.insert(place, Arc::new(kept));
+            let kept = SharedFile::new(Arc::new(kept)).map_err(failed)?;
+            self.kept.insert(place, kept);
         }
         Ok(())
     }
 
-    /// Opens a source with what the job says of reading.
-    pub(super) fn open_one(&self, place: usize, job: &Job) -> Result<DelimitedReader, Error> {
-        let path = &self.paths[place];
+    /// The next source, if there is one.
+    pub(super) fn next(
+        &self,
+        cursor: &mut Cursor,
+        job: &Job,
+        context: &Context,
+    ) -> Result<Option<Box<dyn RecordReader>>, Error> {
+        if let Some(first) = cursor.first.take() {
+            return Ok(Some(first));
+        }
         let largest = usize::try_from(job.memory.0 / 4).unwrap_or(usize::MAX);
-        let input = match self.kept.get(&place) {
-            None => Input::open(path)?,
-            Some(kept) => {
-                let reader = FromStart {
-                    file: Arc::clone(kept),
-                    position: 0,
-                };
-                Input::from_reader(path.clone(), Box::new(reader), None)?
+        let reader: Box<dyn RecordReader> = loop {
+            if let Some((book, left)) = &mut cursor.book {
+                match left.pop_front() {
+                    Some(sheet) => break Box::new(book.sheet(sheet, &job.read, BATCH, largest)?),
+                    None => cursor.book = None,
+                }
+            }
+            let Some(path) = self.paths.get(cursor.next) else {
+                return Ok(None);
+            };
+            let input = match self.kept.get(&cursor.next) {
+                None => Input::open(path)?,
+                Some(kept) => Input::from_reader(path.clone(), Box::new(kept.again()), None)?,
+            };
+            cursor.next += 1;
+            match open(input, &job.read, largest, &context.temporary, job.per_sheet)? {
+                Opened::Text(input) => {
+                    break Box::new(DelimitedReader::open(input, &job.read, BATCH, largest)?);
+                }
+                Opened::Book(book) => {
+                    let others = book.passed_over();
+                    if !others.is_empty() {
+                        cursor.passed_over.push((path.to_string(), others));
+                    }
+                    let chosen = book.chosen.iter().copied().collect();
+                    cursor.book = Some((book, chosen));
+                }
             }
         };
-        let reader = DelimitedReader::open(input, &job.read, BATCH, largest)?;
-        if place > 0 {
-            self.check_columns(path, reader.columns())?;
+        if !self.first.is_empty() && !self.own_columns {
+            self.check_columns(reader.as_ref())?;
         }
-        Ok(reader)
+        Ok(Some(reader))
     }
 
     /// A further source must have the columns of the first.
-    fn check_columns(&self, path: &SourcePath, columns: &Columns) -> Result<(), Error> {
-        let (ours, theirs) = (self.columns.names(), columns.names());
+    fn check_columns(&self, reader: &dyn RecordReader) -> Result<(), Error> {
+        let (ours, theirs) = (self.columns.names(), reader.columns().names());
         if ours == theirs {
             return Ok(());
         }
@@ -172,31 +198,32 @@ impl Sources {
             }
             None => format!("it has {} columns and not {}", theirs.len(), ours.len()),
         };
-        let first = self.paths[0].to_string();
+        let first = self.first.clone();
         let problem = ReadProblem::OtherColumns { first, difference };
-        let place = Place {
-            line: Some(1),
-            column: None,
-        };
-        Err(path.error_at(place, problem).into())
+        Err(crate::source::ReadError {
+            source_name: reader.name(),
+            place: Place::default(),
+            problem,
+        }
+        .into())
     }
 
     /// Reads all sources, batch by batch, and hands each batch to `look` until that has seen
-    /// enough. Bytes read are told to the observer if `told`.
+    /// enough.
     pub(super) fn read_all(
         &self,
         job: &Job,
         context: &Context,
-        look: &mut dyn FnMut(&mut crate::record::Batch, usize) -> Result<bool, Error>,
+        look: &mut dyn FnMut(&mut crate::record::Batch, &dyn RecordReader) -> Result<bool, Error>,
     ) -> Result<(), Error> {
         let mut before = 0;
-        for place in 0..self.len() {
-            let mut reader = self.open_one(place, job)?;
-            let taken = reader.taken();
+        let mut cursor = Cursor::default();
+        while let Some(mut reader) = self.next(&mut cursor, job, context)? {
+            let taken = Arc::clone(&reader.facts().taken);
             let mut batch = crate::record::Batch::default();
             while reader.next_batch(&mut batch)? {
                 context.check_cancelled()?;
-                if !look(&mut batch, place)? {
+                if !look(&mut batch, reader.as_ref())? {
                     return Ok(());
                 }
                 let taken = taken.load(Ordering::Relaxed);

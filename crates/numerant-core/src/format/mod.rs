@@ -1,33 +1,87 @@
 //! The formats that Numerant reads and writes: one folder each, and the registry of them.
 //!
-//! A format knows nothing of routing. It turns bytes into [`Batch`]es ([`RecordReader`]) and
-//! records of batches into bytes ([`RecordEncoder`]). A new format is a new folder, and a line in
-//! [`FORMATS`].
+//! A format knows nothing of routing. It turns bytes into [`Batch`]es ([`RecordReader`]), and
+//! records of batches into bytes: formats of text do that record by record ([`RecordEncoder`]),
+//! workbooks when all records of their sheets are known. A new format is a new folder, and a line
+//! in [`FORMATS`].
 
 pub mod delimited;
+mod markup;
+mod open;
+mod package;
+pub mod sheet;
+mod xlsx;
 
-use serde::Serialize;
+use std::io;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 
-use crate::record::{Batch, Columns};
-use crate::source::ReadError;
+use serde::{Deserialize, Serialize};
+
+pub(crate) use open::{Opened, OpenedBook, open, open_reader};
+
+use self::delimited::{Dialect, Told};
+use self::sheet::{Limits, SheetFacts, SheetSink};
+use crate::record::{At, Batch, Columns, Unit};
+use crate::source::{ReadError, SourcePath};
 
 /// A format, its extensions and what can be done with it.
 #[derive(Debug)]
 pub struct Format {
     /// What it is called.
     pub name: &'static str,
-    /// Extensions of file names, lower case, that say a file is to be in this format.
+    /// Extensions of file names, lower case, of files in this format.
     pub extensions: &'static [&'static str],
+    /// Those of them that files can be written with.
+    pub written: &'static [&'static str],
+    /// How workbooks of it are written; `None` if it is text.
+    pub(crate) book: Option<BookFormat>,
+}
+
+/// A format of workbooks that can be written.
+#[derive(Debug)]
+pub(crate) struct BookFormat {
+    /// How much room there is.
+    pub(crate) limits: Limits,
+    /// Begins a workbook at a path; what its sheets share may take so many bytes.
+    pub(crate) create: fn(&Path, usize) -> io::Result<Box<dyn SheetSink>>,
 }
 
 /// All formats there are.
-pub const FORMATS: &[Format] = &[Format {
-    name: delimited::NAME,
-    extensions: delimited::EXTENSIONS,
-}];
+pub const FORMATS: &[Format] = &[
+    Format {
+        name: delimited::NAME,
+        extensions: delimited::EXTENSIONS,
+        written: delimited::EXTENSIONS,
+        book: None,
+    },
+    Format {
+        name: xlsx::NAME,
+        extensions: &["xlsx", "xlsm"],
+        written: &["xlsx"],
+        book: Some(BookFormat {
+            limits: Limits {
+                rows: 1_048_576,
+                columns: 16_384,
+                text: 32_767,
+                control_signs: true,
+            },
+            create: |path, memory| Ok(Box::new(xlsx::XlsxWriter::create(path, memory)?)),
+        }),
+    },
+];
 
 /// The format that files of this extension are written in, in any case.
 pub fn format_of(extension: &str) -> Option<&'static Format> {
+    let extension = extension.to_lowercase();
+    FORMATS
+        .iter()
+        .find(|format| format.written.contains(&extension.as_str()))
+}
+
+/// The format that files of this extension are in, in any case.
+pub fn format_read(extension: &str) -> Option<&'static Format> {
     let extension = extension.to_lowercase();
     FORMATS
         .iter()
@@ -38,8 +92,48 @@ pub fn format_of(extension: &str) -> Option<&'static Format> {
 pub fn known_extensions() -> Vec<&'static str> {
     FORMATS
         .iter()
+        .flat_map(|format| format.written.iter().copied())
+        .collect()
+}
+
+/// Every extension that can be read.
+pub fn read_extensions() -> Vec<&'static str> {
+    FORMATS
+        .iter()
         .flat_map(|format| format.extensions.iter().copied())
         .collect()
+}
+
+/// What to do with control characters where a format has no way to write them.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ControlSigns {
+    /// Refuse the run.
+    #[default]
+    Refuse,
+    /// Leave them out.
+    Drop,
+}
+
+/// What is known of a source before its records are read.
+#[derive(Clone, Debug)]
+pub struct SourceFacts {
+    /// What its format is called.
+    pub format: &'static str,
+    /// The dialect of its batches; that of the source itself if it is text.
+    pub dialect: Dialect,
+    /// What of the dialect was found out; `None` if the source is no delimited text.
+    pub told: Option<Told>,
+    /// Bytes on disk, where they are known.
+    pub size: Option<u64>,
+    /// How it is compressed, if it is.
+    pub compression: Option<&'static str>,
+    /// Counts the bytes taken from the file so far, before they are decompressed.
+    pub taken: Arc<AtomicU64>,
+    /// What its records are counted in.
+    pub unit: Unit,
+    /// The sheet, if it is one.
+    pub sheet: Option<String>,
 }
 
 /// Reads the records of one source.
@@ -49,6 +143,20 @@ pub trait RecordReader: Send {
 
     /// The header as one record, as it stands in the source; `None` if the source has none.
     fn header(&self) -> Option<&Batch>;
+
+    /// What is known before the first record is read.
+    fn facts(&self) -> &SourceFacts;
+
+    /// What the source is called in messages: its path, and its sheet if it is one.
+    fn name(&self) -> String;
+
+    /// The file it is read from.
+    fn path(&self) -> &SourcePath;
+
+    /// What was found in the sheet so far, if the source is one.
+    fn sheet(&self) -> Option<SheetFacts> {
+        None
+    }
 
     /// Replaces what is in `batch` with the next records; `false` when there are no more.
     ///
@@ -104,10 +212,10 @@ pub trait RecordEncoder: Send + Sync {
 #[non_exhaustive]
 pub enum EncodeError {
     /// The output's encoding does not have the character.
-    #[error("line {line}: {encoding} has no character '{character}' (U+{code:04X})", code = u32::from(*.character))]
+    #[error("{at}: {encoding} has no character '{character}' (U+{code:04X})", code = u32::from(*.character))]
     Character {
-        /// Line of the source.
-        line: u64,
+        /// Where in the source.
+        at: At,
         /// The character.
         character: char,
         /// The output's encoding.
@@ -115,12 +223,48 @@ pub enum EncodeError {
     },
     /// Without quotes, a delimiter or line end inside a value cannot be written, nor a blank that
     /// is alone on its line.
-    #[error("line {line}: the value {value:?} cannot be written without quotes")]
+    #[error("{at}: the value {value:?} cannot be written without quotes")]
     NeedsQuotes {
-        /// Line of the source.
-        line: u64,
+        /// Where in the source.
+        at: At,
         /// The value.
         value: String,
+    },
+    /// A sheet has no room for so many columns.
+    #[error("{found} columns, and a sheet of this format ({format}) has room for {most}")]
+    TooManyColumns {
+        /// What the format is called.
+        format: &'static str,
+        /// Columns that there are.
+        found: usize,
+        /// Columns that there may be.
+        most: usize,
+    },
+    /// A cell has no room for so long a text.
+    #[error("{at}, column '{column}': a text of {found} characters, and a cell of this format ({format}) has room for {most}")]
+    TextTooLong {
+        /// Where in the source.
+        at: At,
+        /// The column.
+        column: String,
+        /// What the format is called.
+        format: &'static str,
+        /// UTF-16 units of the text.
+        found: usize,
+        /// UTF-16 units that there may be.
+        most: usize,
+    },
+    /// The format has no way to write a character.
+    #[error("{at}, column '{column}': the control character U+{code:04X}, which this format ({format}) has no way to write", code = u32::from(*.sign))]
+    ControlSign {
+        /// Where in the source.
+        at: At,
+        /// The column.
+        column: String,
+        /// What the format is called.
+        format: &'static str,
+        /// The character.
+        sign: char,
     },
 }
 
@@ -132,6 +276,16 @@ impl EncodeError {
             Self::NeedsQuotes { .. } => {
                 "choose a delimiter that no value holds with --out-delimiter, or leave out --quote none"
                     .to_owned()
+            }
+            Self::TooManyColumns { .. } => {
+                "choose columns with --keep or --drop, or write csv".to_owned()
+            }
+            Self::TextTooLong { column, .. } => format!(
+                "shorten it, as with --set '{column}=SUBSTRING(\"{column}\" FROM 1 FOR 32000)', or \
+                 leave the column out with --drop, or write csv"
+            ),
+            Self::ControlSign { .. } => {
+                "--control-signs drop leaves such characters out; xlsx and csv can hold them".to_owned()
             }
         }
     }

@@ -1,8 +1,8 @@
 //! What is wrong with a job, as far as it shows without reading anything.
 
-use super::Job;
+use super::{Job, Overflow};
 use crate::format::delimited::Ragged;
-use crate::format::{Format, format_of, known_extensions};
+use crate::format::{Format, format_of, format_read, known_extensions, read_extensions};
 use crate::name::{ClashPolicy, Key, Part, RunField, Template};
 use crate::source::SourcePath;
 use crate::step::{CASE_COLUMN, OnError, Step, Unmatched};
@@ -81,6 +81,23 @@ pub enum JobError {
     /// No output at all, or more than can be counted.
     #[error("--max-outputs must be at least 1 and below 4,294,967,295")]
     MaxOutputs,
+    /// Sheets of what has none.
+    #[error("{0} is for workbooks, and the outputs are text; end --name with .xlsx")]
+    SheetsOfText(&'static str),
+    /// More records to an output than a sheet has rows.
+    #[error("--rows {rows} is more than a sheet has room for; say at most {most}")]
+    RowsOfSheet {
+        /// Records that were wanted.
+        rows: u64,
+        /// Records that there may be.
+        most: u64,
+    },
+    /// The size of a workbook is not known before it is written.
+    #[error("--max-size is for text: how large a workbook becomes is known only when it is packed; use --rows")]
+    SizeOfWorkbook,
+    /// `--from` names no format.
+    #[error("--from: '{0}' is not a format that is read; known are {known}", known = read_extensions().join(", "))]
+    UnknownFormat(String),
     /// What stands for blanks is itself no name.
     #[error("--blank must be a name that files can have")]
     Blank,
@@ -111,11 +128,46 @@ impl Job {
         }
         let name_keys = self.name.as_ref().map_or(0, |name| name.keys().len());
         let divisions = self.divisions();
-        if self.by.is_empty() && name_keys == 0 && self.case.is_empty() && divisions.is_empty() {
+        let sheet_keys = self.sheet.as_ref().map_or(0, |sheet| sheet.keys().len());
+        let keys = name_keys + sheet_keys + self.by.len() + self.case.len();
+        // A name that holds something of the source, or nothing but text, is enough.
+        if keys == 0 && divisions.is_empty() && self.name.is_none() && !self.per_sheet {
             return Err(JobError::NothingToSplitBy);
         }
         self.check_divisions(&divisions)?;
-        self.format(first)?;
+        let (_, format) = self.format(first)?;
+        if format.book.is_none() {
+            if self.sheet.is_some() {
+                return Err(JobError::SheetsOfText("--sheet"));
+            }
+            if self.overflow != Overflow::Refuse {
+                return Err(JobError::SheetsOfText("--overflow"));
+            }
+        }
+        if self.overflow != Overflow::Refuse
+            && let [division, ..] = *divisions
+        {
+            return Err(JobError::TwoDivisions {
+                first: division,
+                second: "--overflow",
+            });
+        }
+        if let (Some(book), Some(rows)) = (&format.book, self.rows)
+            && rows >= book.limits.rows
+        {
+            return Err(JobError::RowsOfSheet {
+                rows,
+                most: book.limits.rows - 1,
+            });
+        }
+        if format.book.is_some() && self.max_size.is_some() {
+            return Err(JobError::SizeOfWorkbook);
+        }
+        if let Some(from) = &self.read.from
+            && format_read(from).is_none()
+        {
+            return Err(JobError::UnknownFormat(from.clone()));
+        }
         if self.sources.len() > 1 && self.out.is_none() {
             return Err(JobError::NoOut);
         }
@@ -167,9 +219,9 @@ impl Job {
             if self.rest.is_some() {
                 return Err(JobError::RestWithoutCase);
             }
-            if let Some(name) = &self.name
-                && name.keys().iter().any(|key| key.column == CASE_COLUMN)
-            {
+            let names = self.name.iter().chain(&self.sheet);
+            let named = |name: &&Template| name.keys().iter().any(|key| key.column == CASE_COLUMN);
+            if let Some(name) = names.into_iter().find(named) {
                 return Err(JobError::NoCase(name.clone()));
             }
         }
@@ -221,12 +273,27 @@ impl Job {
         if let Some(name) = &self.name {
             return name.clone();
         }
-        let mut keys: Vec<String> = self.by.iter().map(|key| format!("{{{key}}}")).collect();
-        if !self.case.is_empty() {
+        let in_sheet = |key: &&Key| {
+            let sheet = self.sheet.as_ref();
+            sheet.is_some_and(|sheet| sheet.keys().contains(key))
+        };
+        let by = self.by.iter().filter(|key| !in_sheet(key));
+        let mut keys: Vec<String> = by.map(|key| format!("{{{key}}}")).collect();
+        if self.per_sheet {
+            if self.sources.len() > 1 {
+                keys.push("{.stem}".to_owned());
+            }
+            keys.push("{.sheet}".to_owned());
+        }
+        let case_in_sheet = self
+            .sheet
+            .as_ref()
+            .is_some_and(|sheet| sheet.keys().iter().any(|key| key.column == CASE_COLUMN));
+        if !self.case.is_empty() && !case_in_sheet {
             keys.push(format!("{{{CASE_COLUMN}}}"));
         }
         let numbered = !self.divisions().is_empty();
-        if keys.is_empty() && numbered {
+        if keys.is_empty() && (numbered || self.sheet.is_some()) {
             keys.push("{.stem}".to_owned());
         }
         let number = match (numbered, self.each) {
@@ -235,10 +302,13 @@ impl Job {
             (true, true) => "-{.n:05}",
         };
         let extension = source.extension();
-        let extension = if format_of(&extension).is_some() {
-            extension
-        } else {
-            "csv".to_owned()
+        let text = self.sheet.is_none();
+        let fits = |format: &&Format| text || format.book.is_some();
+        let extension = match (format_of(&extension).filter(fits), format_read(&extension)) {
+            (Some(_), _) => extension,
+            (None, Some(format)) if format.book.is_some() => "xlsx".to_owned(),
+            _ if text => "csv".to_owned(),
+            _ => "xlsx".to_owned(),
         };
         // Keys cannot hold what templates forbid, as they stand in braces.
         format!("{}{number}.{extension}", keys.join("_"))
@@ -265,7 +335,8 @@ impl Job {
     /// All keys that outputs are told apart by: those given, then those that only the name has.
     pub fn keys(&self, template: &Template) -> Vec<Key> {
         let mut keys = self.by.clone();
-        for key in template.keys() {
+        let sheet_keys = self.sheet.iter().flat_map(Template::keys);
+        for key in template.keys().into_iter().chain(sheet_keys) {
             if !keys.contains(key) {
                 keys.push(key.clone());
             }

@@ -15,6 +15,19 @@ use crate::source::SourcePath;
 use crate::step::{Case, OnError, Step};
 use crate::value::{DateFormat, Size};
 
+/// What to do where a sheet has no room for all records of an output.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Overflow {
+    /// Refuse the run.
+    #[default]
+    Refuse,
+    /// Go on in further sheets.
+    Sheets,
+    /// Go on in further files.
+    Files,
+}
+
 /// What is to be read, done and written. Its keys are the words of the command line's options.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
@@ -52,6 +65,13 @@ pub struct Job {
     /// The path of each output below `out`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<Template>,
+    /// The sheet of each output, in workbooks.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sheet: Option<Template>,
+    /// One output for each sheet of the sources.
+    pub per_sheet: bool,
+    /// What to do where a sheet has no room for all records.
+    pub overflow: Overflow,
     /// The output folder; one named after the source if not said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub out: Option<PathBuf>,
@@ -98,6 +118,9 @@ impl Default for Job {
             max_size: None,
             each: false,
             name: None,
+            sheet: None,
+            per_sheet: false,
+            overflow: Overflow::default(),
             out: None,
             blank: "blank".to_owned(),
             clash: ClashPolicy::default(),

@@ -11,6 +11,8 @@ use std::path::{Component, Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
+use crate::format::sheet::Odd;
+use crate::record::Unit;
 use crate::value::Number;
 
 /// The form of the ledger document; it grows when a reader of older ledgers would be misled.
@@ -45,6 +47,9 @@ pub struct Ledger {
     /// Control totals: the sums of columns.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sums: Vec<SumEntry>,
+    /// The types that columns of workbooks were written with.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub types: Vec<TypedColumn>,
     /// Whether records read are records written, left out and rejected, and all sums agree.
     pub balanced: bool,
 }
@@ -70,15 +75,39 @@ pub struct SourceEntry {
     pub skipped_lines: u64,
 }
 
+/// A column of workbooks.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct TypedColumn {
+    /// The source, where not all sources have the same columns.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<String>,
+    /// The column.
+    pub column: String,
+    /// What it was written as: `text`, `number`, `date`, `datetime`, `time`, `boolean`, or `as in the
+    /// source` where each cell has the type that it had.
+    pub written_as: String,
+    /// The value that has kept it text, where most of the others have one type.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub text_because: Option<Odd>,
+    /// What most of its values are, where one has kept it text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub others: Option<String>,
+}
+
 /// One output.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct OutputEntry {
     /// Below the output folder, with `/` between folders.
     pub path: String,
+    /// The sheet, if the output is one of a workbook.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sheet: Option<String>,
     /// Records in it.
     pub records: u64,
-    /// Bytes of it, the header among them; not known of an output that is only planned.
+    /// Bytes of it, the header among them; not known of an output that is only planned. Those of a
+    /// workbook stand with its first sheet.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
     /// BLAKE3 digest of its bytes in hexadecimal, where a ledger is kept.
@@ -135,6 +164,9 @@ pub enum LeftOutReason {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Reject {
+    /// What the source is counted in.
+    #[serde(default, skip_serializing_if = "Unit::is_line")]
+    pub unit: Unit,
     /// Its source.
     pub source: String,
     /// Its line there, from 1.
@@ -226,6 +258,7 @@ impl Ledger {
             rejects,
             totals,
             sums,
+            types: Vec::new(),
             balanced,
         }
     }

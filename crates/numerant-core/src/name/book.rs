@@ -124,7 +124,7 @@ fn parents(path: &str) -> impl Iterator<Item = &str> {
 }
 
 /// `folder/name.csv` as `folder/name-2.csv`, no longer than a name may be.
-fn numbered(path: &str, number: u64) -> String {
+pub(crate) fn numbered(path: &str, number: u64) -> String {
     let name_at = path.rfind('/').map_or(0, |slash| slash + 1);
     let (folders, name) = path.split_at(name_at);
     let dot = name.rfind('.').filter(|dot| *dot > 0).unwrap_or(name.len());

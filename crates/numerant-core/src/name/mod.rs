@@ -6,7 +6,7 @@ mod part;
 mod safe;
 mod template;
 
-pub(crate) use book::{Claim, NameBook};
+pub(crate) use book::{Claim, NameBook, numbered};
 pub use book::{Clash, ClashPolicy};
 pub use key::{Key, KeyError, parse_columns, parse_keys};
 pub use part::{Part, PartError, ValueError};

@@ -41,6 +41,8 @@ pub enum RunField {
     Extension,
     /// `{.folder}`: the name of the source's folder.
     Folder,
+    /// `{.sheet}`: the name of the source's sheet; its stem if it is none.
+    Sheet,
     /// `{.n}`: the number of the output, from 1, in the order of first records.
     Number,
     /// `{.rows}`: the number of records in the output.
@@ -54,10 +56,11 @@ pub enum RunField {
 /// `{.case}`: the name of the case that a record falls under.
 const CASE: &str = ".case";
 
-const RUN_FIELDS: [(&str, RunField); 7] = [
+const RUN_FIELDS: [(&str, RunField); 8] = [
     (".stem", RunField::Stem),
     (".ext", RunField::Extension),
     (".folder", RunField::Folder),
+    (".sheet", RunField::Sheet),
     (".n", RunField::Number),
     (".rows", RunField::Rows),
     (".date", RunField::Date),
@@ -97,7 +100,7 @@ pub enum TemplateError {
         problem: KeyError,
     },
     /// `{.name}` where there is no such thing of a run.
-    #[error("'{{{name}}}' is nothing of a run{}; there are {{.stem}}, {{.ext}}, {{.folder}}, {{.n}}, {{.rows}}, {{.case}}, {{.date}} and {{.time}}", suggestion(.nearest))]
+    #[error("'{{{name}}}' is nothing of a run{}; there are {{.stem}}, {{.ext}}, {{.folder}}, {{.sheet}}, {{.n}}, {{.rows}}, {{.case}}, {{.date}} and {{.time}}", suggestion(.nearest))]
     RunField {
         /// What was written.
         name: String,
@@ -142,6 +145,7 @@ pub(crate) struct RunValues<'a> {
     pub(crate) stem: &'a str,
     pub(crate) extension: &'a str,
     pub(crate) folder: &'a str,
+    pub(crate) sheet: &'a str,
     pub(crate) number: u64,
     pub(crate) rows: Option<u64>,
     pub(crate) now: DateTime,
@@ -256,7 +260,7 @@ fn piece(inside: &str, template: &str) -> Result<Piece, TemplateError> {
         });
     };
     let fits = match field {
-        RunField::Stem | RunField::Extension | RunField::Folder => matches!(
+        RunField::Stem | RunField::Extension | RunField::Folder | RunField::Sheet => matches!(
             key.part,
             Part::Whole | Part::Lower | Part::Upper | Part::Slug | Part::First(_)
         ),
@@ -349,6 +353,38 @@ impl Template {
         }
         path
     }
+
+    /// The text for one output, as it stands: for what need not be a path.
+    pub(crate) fn plain<'v>(
+        &self,
+        value: impl Fn(&Key) -> &'v str,
+        run: &RunValues<'_>,
+        blank: &str,
+    ) -> String {
+        let segment = |pieces: &Vec<Piece>| {
+            let text = |piece: &Piece| match piece {
+                Piece::Literal(literal) => literal.clone(),
+                Piece::Column(key) if value(key).trim().is_empty() => blank.to_owned(),
+                Piece::Column(key) => value(key).to_owned(),
+                Piece::Run(field, part) => run.text(*field, part),
+            };
+            pieces.iter().map(text).collect::<String>()
+        };
+        let segments: Vec<String> = self.segments.iter().map(segment).collect();
+        segments.join("/")
+    }
+
+    /// Whether it names anything that only records of one source share.
+    pub(crate) fn names_source(&self) -> bool {
+        [
+            RunField::Stem,
+            RunField::Extension,
+            RunField::Folder,
+            RunField::Sheet,
+        ]
+        .iter()
+        .any(|field| self.names(*field))
+    }
 }
 
 impl RunValues<'_> {
@@ -362,6 +398,7 @@ impl RunValues<'_> {
             (RunField::Stem, _) => of(self.stem),
             (RunField::Extension, _) => of(self.extension),
             (RunField::Folder, _) => of(self.folder),
+            (RunField::Sheet, _) => of(self.sheet),
             (RunField::Number, _) => of(&self.number.to_string()),
             (RunField::Rows, _) => of(&self.rows.unwrap_or_default().to_string()),
             (RunField::Date, Part::Whole) => of(&self.now.date().to_string()),

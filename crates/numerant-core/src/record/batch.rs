@@ -11,7 +11,10 @@
 //!   everything that takes records out of a batch goes through [`Batch::retain`].
 
 use std::borrow::Cow;
+use std::fmt;
 use std::mem;
+
+use serde::{Deserialize, Serialize};
 
 use crate::value::Number;
 
@@ -23,6 +26,58 @@ pub(crate) struct Span {
     pub(crate) start: u32,
     pub(crate) first: u32,
     pub(crate) last_byte: u32,
+}
+
+/// What the records of a source are counted in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Unit {
+    /// Lines of a text.
+    #[default]
+    Line,
+    /// Rows of a sheet.
+    Row,
+}
+
+impl Unit {
+    /// Whether it is that of texts.
+    pub fn is_line(&self) -> bool {
+        *self == Self::Line
+    }
+}
+
+impl fmt::Display for Unit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Line => "line",
+            Self::Row => "row",
+        })
+    }
+}
+
+/// Where in its source a record begins.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct At {
+    /// What is counted.
+    pub unit: Unit,
+    /// Its number, from 1.
+    pub number: u64,
+}
+
+impl At {
+    /// Where the header most often is.
+    pub(crate) fn header() -> Self {
+        Self {
+            unit: Unit::Line,
+            number: 1,
+        }
+    }
+}
+
+impl fmt::Display for At {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}", self.unit, self.number)
+    }
 }
 
 /// A run of records of one source, in source order, all of the same width.
@@ -43,6 +98,8 @@ pub struct Batch {
     pub(crate) first_line: u64,
     /// The byte that ends a line, to count lines when one must be named.
     pub(crate) terminator: u8,
+    /// What records are counted in.
+    pub(crate) unit: Unit,
     /// Records that stood among the others and are no part of the batch.
     pub(crate) rejected: Vec<RejectedRecord>,
     /// Columns that steps have added.
@@ -175,7 +232,20 @@ impl Batch {
             if place > 0 {
                 self.bytes.push(delimiter);
             }
-            push_quoted(value, delimiter, self.quote, lonely, &mut self.bytes);
+            let field = Field {
+                raw: self.raw_fields(record, place, place),
+                quote: self.quote,
+            };
+            // In the records of sheets, quotes say that a value is text.
+            let text = self.unit == Unit::Row && !value.is_empty() && field.raw != &value[..];
+            match self.quote.filter(|quote| text && memchr::memchr(*quote, value).is_none()) {
+                Some(quote) => {
+                    self.bytes.push(quote);
+                    self.bytes.extend_from_slice(value);
+                    self.bytes.push(quote);
+                }
+                None => push_quoted(value, delimiter, self.quote, lonely, &mut self.bytes),
+            }
             if place + 1 < values.len() {
                 self.ends.push(self.bytes.len() as u32);
             }
@@ -309,6 +379,22 @@ impl Batch {
         let start = self.spans[record].start;
         let start = self.copy_of(start).map_or(start, |(_, from, _)| from);
         self.line_at(start as usize)
+    }
+
+    /// Where the batch begins in its source.
+    pub(crate) fn begins_at(&self) -> At {
+        At {
+            unit: self.unit,
+            number: self.lines.first().copied().unwrap_or(self.first_line),
+        }
+    }
+
+    /// Where record `record` begins in its source.
+    pub fn at(&self, record: usize) -> At {
+        At {
+            unit: self.unit,
+            number: self.line(record),
+        }
     }
 
     /// Replaces what is in `lines` with the line of each record, which is faster than to ask for

@@ -5,7 +5,7 @@ mod batch;
 mod columns;
 
 pub(crate) use arena::Arena;
-pub use batch::{Batch, Field, RejectedRecord};
+pub use batch::{At, Batch, Field, RejectedRecord, Unit};
 pub(crate) use batch::{Computed, Span, push_quoted};
 pub(crate) use columns::nearest;
 pub use columns::{ColumnError, Columns, HeaderNote};

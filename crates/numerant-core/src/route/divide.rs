@@ -28,6 +28,8 @@ pub enum Division {
     },
     /// One record to an output, numbered over all groups.
     Each,
+    /// Each group is one output, and goes on in further ones where it has more records than these.
+    Overflow(u64),
 }
 
 /// An output: its group, and its number in that group from 1.
@@ -37,6 +39,8 @@ pub struct OutputKey {
     pub group: u32,
     /// The number.
     pub number: u64,
+    /// Which of the outputs it is that the group goes on in, from 1.
+    pub part: u64,
 }
 
 /// A record that is larger than an output may be.
@@ -107,6 +111,7 @@ impl Divider {
                 self.outputs.push(OutputKey {
                     group: group as u32,
                     number: group as u64 + 1,
+                    part: 1,
                 });
             }
             return Ok(());
@@ -125,7 +130,7 @@ impl Divider {
                 let number = state.number + 1;
                 let (number, room) = match &self.division {
                     Division::Whole => (number, u64::MAX),
-                    Division::Rows(rows) => (number, *rows),
+                    Division::Rows(rows) | Division::Overflow(rows) => (number, *rows),
                     Division::Each => (self.outputs.len() as u64 + 1, 1),
                     Division::Parts { parts, records } => {
                         let all = records
@@ -148,7 +153,19 @@ impl Divider {
                     continue;
                 }
                 let output = self.outputs.len() as u32;
-                self.outputs.push(OutputKey { group, number });
+                let key = match self.division {
+                    Division::Overflow(_) => OutputKey {
+                        group,
+                        number: u64::from(group) + 1,
+                        part: number,
+                    },
+                    _ => OutputKey {
+                        group,
+                        number,
+                        part: 1,
+                    },
+                };
+                self.outputs.push(key);
                 *state = Group {
                     output,
                     number,

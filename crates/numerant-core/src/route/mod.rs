@@ -106,6 +106,22 @@ impl Router {
         })
     }
 
+    /// Looks for the keys in other places, as the columns of a further source may be.
+    ///
+    /// # Errors
+    ///
+    /// [`ColumnError`] if a key names a column that is not there.
+    pub fn rebind(
+        &mut self,
+        place: impl Fn(&str) -> Result<(usize, bool), ColumnError>,
+    ) -> Result<(), ColumnError> {
+        for resolved in &mut self.keys {
+            (resolved.column, resolved.computed) = place(&resolved.key.column)?;
+        }
+        self.forget();
+        Ok(())
+    }
+
     /// Begins a source whose records share `values`; groups of other values stay apart from its.
     pub fn begin_source(&mut self, values: KeyValues) {
         if values != self.source_values {

@@ -19,18 +19,13 @@ pub struct ReadError {
     pub problem: ReadProblem,
 }
 
-impl ReadError {
-    /// A problem with all of a source.
-    pub(crate) fn of(source: &super::SourcePath, problem: ReadProblem) -> Self {
-        source.error(problem)
-    }
-}
-
 /// A place in a source; what is not known is `None`. Lines, records and columns count from 1.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Place {
     /// Line of the text.
     pub line: Option<u64>,
+    /// Row of the sheet.
+    pub row: Option<u64>,
     /// Name of the column.
     pub column: Option<String>,
 }
@@ -39,6 +34,9 @@ impl fmt::Display for Place {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         if let Some(line) = self.line {
             write!(f, ", line {line}")?;
+        }
+        if let Some(row) = self.row {
+            write!(f, ", row {row}")?;
         }
         if let Some(column) = &self.column {
             write!(f, ", column '{column}'")?;
@@ -124,6 +122,72 @@ pub enum ReadProblem {
         /// What the decompressor said.
         cause: io::Error,
     },
+    /// It is called a workbook and is none.
+    #[error("this is {found}, not a workbook ({format}) as its name says")]
+    NoWorkbook {
+        /// The format that its name says.
+        format: &'static str,
+        /// What it seems to be.
+        found: &'static str,
+    },
+    /// A workbook without a sheet that has cells.
+    #[error("the workbook has no sheet with cells")]
+    NoSheets,
+    /// A sheet that is asked for and not there.
+    #[error("there is no sheet '{wanted}'")]
+    NoSuchSheet {
+        /// What was asked for.
+        wanted: String,
+        /// The sheets there are.
+        sheets: Vec<String>,
+    },
+    /// A sheet that is asked for and holds a chart or macros.
+    #[error("the sheet '{sheet}' has no cells")]
+    SheetWithoutCells {
+        /// Its name.
+        sheet: String,
+    },
+    /// A sheet with nothing in it.
+    #[error("the sheet is empty")]
+    EmptySheet,
+    /// A cell holds something beside the columns that have a header.
+    #[error("the cell {cell} holds something, and the columns are {first} to {last}")]
+    OutsideColumns {
+        /// The cell.
+        cell: String,
+        /// Letters of the first column.
+        first: String,
+        /// Letters of the last column.
+        last: String,
+    },
+    /// Something in it is not what it should be.
+    #[error("the file is damaged: {what}")]
+    Damaged {
+        /// What.
+        what: String,
+    },
+    /// Its XML has a document type, which workbooks must not have.
+    #[error("its XML has a document type definition, which can make a reader fetch or unpack things; workbooks have none")]
+    DocumentType,
+    /// It can be opened only with a password.
+    #[error("the workbook is encrypted with a password")]
+    Encrypted,
+    /// A part unpacks to far more than a workbook ever does.
+    #[error("{part} unpacks from {packed} to {unpacked} or more, as nothing does that people have made")]
+    Bomb {
+        /// The part.
+        part: String,
+        /// Bytes that it takes in the file.
+        packed: Size,
+        /// Bytes that it unpacks to.
+        unpacked: Size,
+    },
+    /// The texts that the sheets share do not fit into memory.
+    #[error("the texts that its sheets share take more than {limit}, a quarter of --memory")]
+    SharedTexts {
+        /// Bytes that they may take.
+        limit: Size,
+    },
     /// The sources of one run do not have the same columns.
     #[error("its columns are not those of {first}: {difference}")]
     OtherColumns {
@@ -179,7 +243,24 @@ impl ReadProblem {
             Self::RecordTooLarge { .. } => {
                 Some("an unclosed quote? if not, allow more with --memory".to_owned())
             }
-            Self::OtherColumns { .. } => Some("split the files one by one".to_owned()),
+            Self::OtherColumns { .. } => Some(
+                "split them one by one, or keep them apart with {.stem} or {.sheet} in --name"
+                    .to_owned(),
+            ),
+            Self::NoWorkbook { .. } => {
+                Some("if it is delimited text, say --from csv".to_owned())
+            }
+            Self::NoSuchSheet { sheets, .. } => Some(format!("sheets: {}", sheets.join(", "))),
+            Self::OutsideColumns { .. } => Some(
+                "is a note beside the table? --ragged reject leaves such rows out (--rejects FILE \
+                 keeps them)"
+                    .to_owned(),
+            ),
+            Self::Encrypted => Some("save it without a password first".to_owned()),
+            Self::SharedTexts { .. } => Some("give more --memory".to_owned()),
+            Self::EmptySheet | Self::NoSheets => None,
+            Self::SheetWithoutCells { .. } | Self::Damaged { .. } | Self::DocumentType => None,
+            Self::Bomb { .. } => None,
             Self::Compression { .. }
             | Self::Io(_)
             | Self::Empty

@@ -7,9 +7,11 @@ mod encoding;
 mod error;
 mod open;
 mod pattern;
+mod shared;
 
 pub use encoding::{Encoding, EncodingError};
 pub(crate) use encoding::{Malformed, Transcoder, guess_encoding, mostly_utf16};
 pub use error::{Place, ReadError, ReadProblem};
 pub use open::{Identity, Input, SourcePath};
 pub use pattern::{PatternError, files};
+pub(crate) use shared::SharedFile;

@@ -281,6 +281,16 @@ impl Input {
         Ok(filled)
     }
 
+    /// Looks at the first bytes of what is left, at most `most` of them.
+    pub(crate) fn peek(&mut self, most: usize) -> Result<Vec<u8>, ReadError> {
+        let mut start = vec![0; most];
+        let filled = self.fill(&mut start)?;
+        start.truncate(filled);
+        let again = start.clone();
+        self.wrap(|rest| io::Cursor::new(again).chain(rest));
+        Ok(start)
+    }
+
     /// Puts another reader around the one there is.
     pub(crate) fn wrap<R: Read + Send + 'static>(
         &mut self,
@@ -288,6 +298,12 @@ impl Input {
     ) {
         let inner = std::mem::replace(&mut self.reader, Box::new(io::empty()));
         self.reader = Box::new(around(inner));
+    }
+}
+
+impl Read for Input {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        self.reader.read(buffer)
     }
 }
 

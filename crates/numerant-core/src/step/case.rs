@@ -70,6 +70,13 @@ impl Cases {
         Ok(())
     }
 
+    /// Takes over how often the cases have held before.
+    pub(super) fn carry(&mut self, before: &Self) {
+        for ((.., count), (.., before)) in self.cases.iter_mut().zip(&before.cases) {
+            *count += before;
+        }
+    }
+
     /// The names of cases that held for no record.
     pub(super) fn unused(&self) -> Vec<String> {
         self.cases

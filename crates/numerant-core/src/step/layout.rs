@@ -6,6 +6,7 @@
 
 use crate::expr::{ScopeColumn, Type};
 use crate::record::{ColumnError, Columns, nearest};
+use crate::value::ColumnType;
 
 /// A column as it would be written.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -16,6 +17,8 @@ pub struct LayoutColumn {
     pub slot: usize,
     /// The type of its values.
     pub kind: Type,
+    /// The type that it is declared to have.
+    pub declared: Option<ColumnType>,
     /// A step has computed it.
     pub computed: bool,
     /// The place of the source's header that stands above it; `None` if its name does.
@@ -42,6 +45,7 @@ impl Layout {
                     name: name.clone(),
                     slot,
                     kind: Type::Cell,
+                    declared: None,
                     computed: false,
                     header: Some(slot),
                 })
@@ -135,6 +139,7 @@ impl Layout {
             name: name.to_owned(),
             slot,
             kind,
+            declared: None,
             computed: true,
             header: None,
         };
@@ -179,6 +184,7 @@ impl Layout {
             name: name.to_owned(),
             slot,
             kind: Type::Text,
+            declared: None,
             computed: true,
             header: None,
         });

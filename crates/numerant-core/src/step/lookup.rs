@@ -7,8 +7,8 @@ use serde::{Deserialize, Serialize};
 
 use super::error::StepProblem;
 use super::pipeline::Faults;
-use crate::format::RecordReader;
-use crate::format::delimited::{DelimitedReader, ReadOptions};
+use crate::format::delimited::ReadOptions;
+use crate::format::open_reader;
 use crate::record::{Batch, ColumnError, Computed};
 use crate::source::{Input, ReadError, ReadProblem, SourcePath};
 
@@ -131,7 +131,8 @@ impl LookupError {
             Self::Read(error) if matches!(error.problem, ReadProblem::Io(_)) => None,
             // The options of reading are for the sources.
             Self::Read(_) => Some(
-                "a table is delimited text with a header; its delimiter and encoding are found out"
+                "a table is delimited text or the first sheet of a workbook, with a header; delimiter and \
+                 encoding are found out"
                     .to_owned(),
             ),
             Self::Key { problem, .. } => Some(problem.hint()),
@@ -209,7 +210,7 @@ impl Table {
         let source = SourcePath::File(lookup.file.clone());
         let shown = source.to_string();
         let input = Input::open(&source)?;
-        let mut reader = DelimitedReader::open(input, &ReadOptions::default(), BATCH, LARGEST)?;
+        let mut reader = open_reader(input, &ReadOptions::default(), BATCH, LARGEST)?;
         let columns = reader.columns().clone();
         let key = columns
             .find(&lookup.key)
@@ -347,6 +348,13 @@ impl Table {
             batch.put_back(*slot, added);
         }
         Ok(())
+    }
+
+    /// Takes over the keys that were missing before.
+    pub(super) fn carry(&mut self, before: &Self) {
+        self.unmatched.clone_from(&before.unmatched);
+        self.unmatched_order.clone_from(&before.unmatched_order);
+        self.unmatched_records = before.unmatched_records;
     }
 
     /// The keys that the table does not have, if any record had one.

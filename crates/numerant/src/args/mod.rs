@@ -2,6 +2,7 @@
 //!
 //! Nothing here looks at a file: arguments become a [`numerant_core::job::Job`].
 
+mod combine;
 mod demo;
 mod inspect;
 mod options;
@@ -11,13 +12,14 @@ mod verify;
 
 use clap::{Parser, Subcommand};
 
+pub(crate) use combine::CombineArguments;
 pub(crate) use demo::DemoArguments;
 pub(crate) use inspect::{InspectArguments, InspectRequest};
-pub(crate) use options::{Report, ReportOptions};
-pub(crate) use split::{Mode, SplitArguments, SplitRequest};
+pub(crate) use options::{Mode, Report, ReportOptions};
+pub(crate) use split::{RunRequest, SplitArguments};
 pub(crate) use verify::{VerifyArguments, VerifyRequest, What};
 
-/// Takes consolidated data files apart, and proves that nothing was lost.
+/// Takes consolidated data files apart, puts them together, and proves that nothing was lost.
 #[derive(Debug, Parser)]
 #[command(
     name = "numerant",
@@ -38,6 +40,7 @@ pub(crate) struct Arguments {
 pub(crate) enum Command {
     Inspect(Box<InspectArguments>),
     Split(Box<SplitArguments>),
+    Combine(Box<CombineArguments>),
     Verify(VerifyArguments),
     Demo(DemoArguments),
 }

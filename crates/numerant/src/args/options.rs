@@ -7,7 +7,11 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use numerant_core::format::delimited::{
     Delimiter, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
-use numerant_core::name::{KeyError, parse_columns};
+use numerant_core::format::ControlSigns;
+use numerant_core::format::sheet::Types;
+use numerant_core::job::Overflow;
+use numerant_core::name::{ClashPolicy, KeyError, Template, parse_columns};
+use numerant_core::output::ExistingPolicy;
 use numerant_core::source::Encoding;
 use numerant_core::value::{DateFormat, Size};
 
@@ -49,6 +53,33 @@ const LINE_ENDS: &[(&str, LineEnd)] = &[
     ("cr", LineEnd::Cr),
 ];
 
+const TYPES: &[(&str, Types)] = &[("auto", Types::Auto), ("off", Types::Off)];
+
+const CONTROL_SIGNS: &[(&str, ControlSigns)] = &[
+    ("refuse", ControlSigns::Refuse),
+    ("drop", ControlSigns::Drop),
+];
+
+const OVERFLOWS: &[(&str, Overflow)] = &[
+    ("refuse", Overflow::Refuse),
+    ("sheets", Overflow::Sheets),
+    ("files", Overflow::Files),
+];
+
+const CLASHES: &[(&str, ClashPolicy)] = &[
+    ("refuse", ClashPolicy::Refuse),
+    ("number", ClashPolicy::Number),
+    ("first", ClashPolicy::First),
+    ("last", ClashPolicy::Last),
+    ("together", ClashPolicy::Together),
+];
+
+const EXISTING: &[(&str, ExistingPolicy)] = &[
+    ("refuse", ExistingPolicy::Refuse),
+    ("replace", ExistingPolicy::Replace),
+    ("skip", ExistingPolicy::Skip),
+];
+
 const YES_NO: &[(&str, bool)] = &[("yes", true), ("no", false)];
 
 const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Json)];
@@ -57,6 +88,13 @@ const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Js
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Reading")]
 pub(super) struct ReadingOptions {
+    /// The format, by its extension such as csv or xlsx [default: told by the content]
+    #[arg(long, value_name = "FORMAT")]
+    from: Option<String>,
+    /// The sheet of a workbook, by name or number, or all; may be repeated [default: the first that
+    /// is shown]
+    #[arg(long, value_name = "SHEET")]
+    read_sheet: Vec<String>,
     /// What stands between fields: a character, or comma, semicolon, tab, pipe, space [default:
     /// found out]
     #[arg(long, value_name = "CHAR")]
@@ -70,7 +108,7 @@ pub(super) struct ReadingOptions {
     /// The first record is data; columns are called column_1, column_2 …
     #[arg(long)]
     no_header: bool,
-    /// Pass over lines at the start
+    /// Pass over lines, or rows of a sheet, at the start
     #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
     skip_lines: u64,
     /// What to do with records that have more or fewer fields than the header
@@ -94,12 +132,80 @@ pub(super) struct CellOptions {
 impl ReadingOptions {
     pub(super) fn into_options(self) -> ReadOptions {
         ReadOptions {
+            from: self.from,
+            read_sheet: self.read_sheet.into_iter().map(Into::into).collect(),
             delimiter: self.delimiter,
             quote: self.quote,
             encoding: self.encoding,
             no_header: self.no_header,
             skip_lines: self.skip_lines,
             ragged: self.ragged,
+        }
+    }
+}
+
+/// What outputs are called besides their paths.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Naming")]
+pub(super) struct NamingOptions {
+    /// Sheet of each output, such as '{quay}': outputs with one path are sheets of one workbook
+    /// [default: the source's sheet or name]
+    #[arg(long, value_name = "TEMPLATE")]
+    pub(super) sheet: Option<Template>,
+    /// What to do where a sheet has no room for all records of an output: go on in further sheets
+    /// or files
+    #[arg(long, value_name = "POLICY", value_parser = choice(OVERFLOWS), default_value = "refuse")]
+    pub(super) overflow: Overflow,
+    /// What stands in names for a blank value
+    #[arg(long, value_name = "TEXT", default_value = "blank")]
+    pub(super) blank: String,
+    /// What to do where two outputs would share a file or sheet
+    #[arg(long, value_name = "POLICY", value_parser = choice(CLASHES), default_value = "refuse")]
+    pub(super) clash: ClashPolicy,
+    /// What to do where an output exists
+    #[arg(long, value_name = "POLICY", value_parser = choice(EXISTING), default_value = "refuse")]
+    pub(super) existing: ExistingPolicy,
+}
+
+/// How a run is done, and whether at all.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Running")]
+pub(super) struct DoingOptions {
+    /// Show the outputs that would be written, and write nothing
+    #[arg(long, conflicts_with = "ask")]
+    plan: bool,
+    /// Show the outputs, and ask before writing
+    #[arg(long)]
+    ask: bool,
+    /// Refuse to write more outputs than this
+    #[arg(long, value_name = "N", default_value_t = 1000)]
+    pub(super) max_outputs: u64,
+    /// Threads to use: 1, or 2 and more to read, write and pack at the same time [default: as many
+    /// as there are processors]
+    #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
+    pub(super) jobs: usize,
+    /// Sum a column up over all records and in each output; may be repeated
+    #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
+    pub(super) total: Vec<ColumnList>,
+}
+
+/// Whether a run is shown or done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Mode {
+    /// Show what would be done.
+    Plan,
+    /// Show it, ask, and do it.
+    Ask,
+    /// Do it.
+    Run,
+}
+
+impl DoingOptions {
+    pub(super) fn mode(&self) -> Mode {
+        match (self.plan, self.ask) {
+            (true, _) => Mode::Plan,
+            (false, true) => Mode::Ask,
+            (false, false) => Mode::Run,
         }
     }
 }
@@ -130,6 +236,13 @@ pub(super) struct WritingOptions {
     /// What ends the lines [default: as in the source; lf where the output has another extension]
     #[arg(long, value_name = "END", value_parser = choice(LINE_ENDS))]
     line_end: Option<LineEnd>,
+    /// Whether the columns of workbooks get types: auto, where all values would come back as they
+    /// are; off, all is text
+    #[arg(long = "types", value_name = "HOW", value_parser = choice(TYPES), default_value = "auto")]
+    column_types: Types,
+    /// What to do with control characters where a format has no way to write them
+    #[arg(long, value_name = "POLICY", value_parser = choice(CONTROL_SIGNS), default_value = "refuse")]
+    control_signs: ControlSigns,
     /// Wait until outputs are on the disk before they take their places
     #[arg(long)]
     pub(super) sync: bool,
@@ -142,6 +255,8 @@ impl WritingOptions {
             out_encoding: self.out_encoding,
             bom: self.bom,
             line_end: self.line_end,
+            types: self.column_types,
+            control_signs: self.control_signs,
         }
     }
 }

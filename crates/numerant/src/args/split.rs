@@ -4,38 +4,23 @@ use std::path::PathBuf;
 
 use clap::Args;
 use numerant_core::job::Job;
-use numerant_core::name::{ClashPolicy, Key, KeyError, Template, parse_keys};
-use numerant_core::output::ExistingPolicy;
+use numerant_core::name::{Key, KeyError, Template, parse_keys};
 use numerant_core::step::Case;
 use numerant_core::value::Size;
 
 use super::options::{
-    CellOptions, ColumnList, KeepingOptions, ReadingOptions, ReportOptions, RunningOptions,
-    WritingOptions, choice, columns, names,
+    CellOptions, DoingOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions, ReportOptions,
+    RunningOptions, WritingOptions, names,
 };
 use super::steps::{StepOptions, case};
-
-const CLASHES: &[(&str, ClashPolicy)] = &[
-    ("refuse", ClashPolicy::Refuse),
-    ("number", ClashPolicy::Number),
-    ("first", ClashPolicy::First),
-    ("last", ClashPolicy::Last),
-    ("together", ClashPolicy::Together),
-];
-
-const EXISTING: &[(&str, ExistingPolicy)] = &[
-    ("refuse", ExistingPolicy::Refuse),
-    ("replace", ExistingPolicy::Replace),
-    ("skip", ExistingPolicy::Skip),
-];
 
 /// Take files apart: by values, conditions, number or size of records, or record by record
 #[derive(Debug, Args)]
 #[command(
     after_help = "Names: {column} is a column's value, {column:part} a part of it: year, \
     quarter, month, week, day, weekday, hour or a pattern such as %Y-%m of a date; first N \
-    characters; band N of a number; lower, upper, slug; a width such as 03. {.stem}, {.ext} and \
-    {.folder} are the source's, {.n} and {.rows} the output's, {.case} is the name of the case, \
+    characters; band N of a number; lower, upper, slug; a width such as 03. {.stem}, {.ext}, \
+    {.folder} and {.sheet} are the source's, {.n} and {.rows} the output's, {.case} is the name of the case, \
     {.date} and {.time} are the run's. \
     '/' divides folders, {{ and }} are braces. The extension says the format.\n\n\
     Examples:\n  \
@@ -44,7 +29,9 @@ const EXISTING: &[(&str, ExistingPolicy)] = &[
     numerant split calls.csv --name '{quay}/{arrived:month}.csv' --ledger split.json\n  \
     numerant split calls.csv --case large='tonnes > 20000' --rest small --total dues\n  \
     numerant split calls.csv --rows 5000 --sort arrived\n  \
-    numerant split calls.csv --lookup owners.csv:quay --name '{folder}/{quay}.csv'\n\n\
+    numerant split calls.csv --lookup owners.csv:quay --name '{folder}/{quay}.csv'\n  \
+    numerant split calls.csv --name calls.xlsx --sheet '{quay}'\n  \
+    numerant split year.xlsx --per-sheet --name '{.sheet}.csv'\n\n\
     Expressions are those of the SQL standard; docs/expressions.md lists them."
 )]
 pub(crate) struct SplitArguments {
@@ -84,6 +71,10 @@ pub(crate) struct SplitArguments {
     /// One file for each record
     #[arg(long, help_heading = "Splitting")]
     each: bool,
+    /// One file for each sheet of the workbooks: those that are shown, or those that --read-sheet
+    /// chooses
+    #[arg(long, help_heading = "Splitting")]
+    per_sheet: bool,
     #[command(flatten)]
     reading: ReadingOptions,
     #[command(flatten)]
@@ -97,66 +88,12 @@ pub(crate) struct SplitArguments {
     /// Folder for the outputs, made with its parents [default: a new one named after the source]
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
     out: Option<PathBuf>,
-    /// What stands in names for a blank value
-    #[arg(
-        long,
-        value_name = "TEXT",
-        default_value = "blank",
-        help_heading = "Naming"
-    )]
-    blank: String,
-    /// What to do where two outputs would share a file
-    #[arg(
-        long,
-        value_name = "POLICY",
-        value_parser = choice(CLASHES),
-        default_value = "refuse",
-        help_heading = "Naming"
-    )]
-    clash: ClashPolicy,
-    /// What to do where an output exists
-    #[arg(
-        long,
-        value_name = "POLICY",
-        value_parser = choice(EXISTING),
-        default_value = "refuse",
-        help_heading = "Naming"
-    )]
-    existing: ExistingPolicy,
+    #[command(flatten)]
+    naming: NamingOptions,
     #[command(flatten)]
     writing: WritingOptions,
-    /// Show the outputs that would be written, and write nothing
-    #[arg(long, help_heading = "Running", conflicts_with = "ask")]
-    plan: bool,
-    /// Show the outputs, and ask before writing
-    #[arg(long, help_heading = "Running")]
-    ask: bool,
-    /// Refuse to write more outputs than this
-    #[arg(
-        long,
-        value_name = "N",
-        default_value_t = 1000,
-        help_heading = "Running"
-    )]
-    max_outputs: u64,
-    /// Threads to use: 1, or 2 to read and write at the same time [default: as many as there are
-    /// processors]
-    #[arg(
-        long,
-        value_name = "N",
-        default_value_t = 0,
-        hide_default_value = true,
-        help_heading = "Running"
-    )]
-    jobs: usize,
-    /// Sum a column up over all records and in each output; may be repeated
-    #[arg(
-        long,
-        value_name = "COLUMN[,COLUMN…]",
-        value_parser = columns,
-        help_heading = "Running"
-    )]
-    total: Vec<ColumnList>,
+    #[command(flatten)]
+    doing: DoingOptions,
     #[command(flatten)]
     keeping: KeepingOptions,
     #[command(flatten)]
@@ -170,27 +107,17 @@ fn keys(text: &str) -> Result<Keys, KeyError> {
     parse_keys(text).map(Keys)
 }
 
-/// Whether a split is shown or done.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Mode {
-    /// Show what would be done.
-    Plan,
-    /// Show it, ask, and do it.
-    Ask,
-    /// Do it.
-    Run,
-}
-
 /// What is to be done, and how it is shown.
 #[derive(Debug)]
-pub(crate) struct SplitRequest {
+pub(crate) struct RunRequest {
     pub(crate) job: Job,
     pub(crate) mode: Mode,
     pub(crate) report: ReportOptions,
 }
 
 impl SplitArguments {
-    pub(crate) fn into_request(self) -> SplitRequest {
+    pub(crate) fn into_request(self) -> RunRequest {
+        let mode = self.doing.mode();
         let job = Job {
             sources: self.files.into_iter().map(Into::into).collect(),
             read: self.reading.into_options(),
@@ -205,26 +132,24 @@ impl SplitArguments {
             parts: self.parts,
             max_size: self.max_size,
             each: self.each,
+            per_sheet: self.per_sheet,
             name: self.name,
             out: self.out,
-            blank: self.blank,
-            clash: self.clash,
-            existing: self.existing,
+            sheet: self.naming.sheet,
+            overflow: self.naming.overflow,
+            blank: self.naming.blank,
+            clash: self.naming.clash,
+            existing: self.naming.existing,
             write: self.writing.options(),
-            max_outputs: self.max_outputs,
+            max_outputs: self.doing.max_outputs,
             memory: self.running.memory,
-            jobs: self.jobs,
+            jobs: self.doing.jobs,
             sync: self.writing.sync,
-            total: names(self.total),
+            total: names(self.doing.total),
             ledger: self.keeping.ledger,
             rejects: self.keeping.rejects,
         };
-        let mode = match (self.plan, self.ask) {
-            (true, _) => Mode::Plan,
-            (false, true) => Mode::Ask,
-            (false, false) => Mode::Run,
-        };
-        SplitRequest {
+        RunRequest {
             job,
             mode,
             report: self.running.report,
@@ -235,7 +160,12 @@ impl SplitArguments {
 #[cfg(test)]
 mod tests {
     use clap::Parser;
+    use numerant_core::format::ControlSigns;
     use numerant_core::format::delimited::{LineEnd, Ragged, ReadOptions, WriteOptions};
+    use numerant_core::format::sheet::Types;
+    use numerant_core::job::Overflow;
+    use numerant_core::name::ClashPolicy;
+    use numerant_core::output::ExistingPolicy;
 
     use numerant_core::step::{Lookup, OnError, Repeated, SortColumn, Step, Unmatched};
     use numerant_core::value::{ColumnType, Size};
@@ -243,7 +173,7 @@ mod tests {
     use super::*;
     use crate::args::{Arguments, Command};
 
-    fn request(words: &[&str]) -> SplitRequest {
+    fn request(words: &[&str]) -> RunRequest {
         let words = ["numerant", "split"].iter().chain(words);
         match Arguments::try_parse_from(words).expect("valid").command {
             Command::Split(split) => split.into_request(),
@@ -271,6 +201,12 @@ mod tests {
             "quay,arrived:month",
             "--by",
             "cargo",
+            "--from",
+            "csv",
+            "--read-sheet",
+            "May",
+            "--read-sheet",
+            "2",
             "--delimiter",
             ";",
             "--quote",
@@ -333,6 +269,14 @@ mod tests {
             "--bom=no",
             "--line-end",
             "crlf",
+            "--types",
+            "off",
+            "--control-signs",
+            "drop",
+            "--sheet",
+            "{cargo}",
+            "--overflow",
+            "files",
             "--sync",
             "--plan",
             "--max-outputs",
@@ -349,6 +293,8 @@ mod tests {
         let expected = Job {
             sources: vec![PathBuf::from("a.csv").into(), PathBuf::from("-").into()],
             read: ReadOptions {
+                from: Some("csv".into()),
+                read_sheet: vec!["May".to_owned().into(), "2".to_owned().into()],
                 delimiter: Some("semicolon".parse().expect("a delimiter")),
                 quote: Some("none".parse().expect("a quote")),
                 encoding: Some("windows-1252".parse().expect("an encoding")),
@@ -403,6 +349,9 @@ mod tests {
             parts: None,
             max_size: None,
             each: false,
+            per_sheet: false,
+            sheet: Some("{cargo}".parse().expect("a template")),
+            overflow: Overflow::Files,
             total: vec!["dues".into(), "tonnes".into()],
             by: parse_keys("quay,arrived:month,cargo").expect("keys"),
             name: Some("{quay}.tsv".parse().expect("a template")),
@@ -415,6 +364,8 @@ mod tests {
                 out_encoding: Some("utf-16le".parse().expect("an encoding")),
                 bom: Some(false),
                 line_end: Some(LineEnd::CrLf),
+                types: Types::Off,
+                control_signs: ControlSigns::Drop,
             },
             max_outputs: 7,
             memory: Size(64 << 20),
@@ -434,6 +385,7 @@ mod tests {
         assert_eq!(split.job.parts, Some(3));
         let split = request(&["a.csv", "--max-size", "10M"]);
         assert_eq!(split.job.max_size, Some(Size(10 << 20)));
+        assert!(request(&["a.xlsx", "--per-sheet"]).job.per_sheet);
     }
 
     #[test]

@@ -25,7 +25,7 @@ pub(super) fn inspect(
                 engine::values(source, key, &request.job, &context).map(|found| counts.push(found))
             }
             None => engine::inspect(source, &request.job, request.show, &context)
-                .map(|found| inspections.push(found)),
+                .map(|found| inspections.extend(found)),
         };
         progress.clear();
         if let Err(error) = result {

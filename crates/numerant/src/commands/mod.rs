@@ -2,7 +2,7 @@
 
 mod demo;
 mod inspect;
-mod split;
+mod run;
 mod verify;
 
 use std::io;
@@ -72,7 +72,13 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
         Command::Split(arguments) => {
             let request = arguments.into_request();
             let reporter = Reporter::new(request.report);
-            let result = split::split(&request, &reporter, &interrupts);
+            let result = run::run(&request, &reporter, &interrupts);
+            (reporter, result)
+        }
+        Command::Combine(arguments) => {
+            let request = arguments.into_request();
+            let reporter = Reporter::new(request.report);
+            let result = run::run(&request, &reporter, &interrupts);
             (reporter, result)
         }
         Command::Verify(arguments) => {

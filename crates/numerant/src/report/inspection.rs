@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use numerant_core::engine::{ColumnProfile, Distinct, Inspection, ValueCounts};
 use numerant_core::format::delimited::Quote;
+use numerant_core::format::sheet::{SheetFacts, Visibility};
 use numerant_core::value::Kind;
 
 use super::table::{Align, Table};
@@ -96,8 +97,6 @@ pub(super) fn short(text: &str) -> String {
 }
 
 fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
-    let dialect = &inspection.dialect;
-    let told = &inspection.told;
     let mut facts = Vec::new();
     let found = |found_out: bool| if found_out { "" } else { " (as said)" };
     let compression = inspection
@@ -105,30 +104,35 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
         .map(|name| format!(", {name}-compressed"))
         .unwrap_or_default();
     facts.push(("format", format!("{}{compression}", inspection.format)));
-    let delimiter = if told.single_column {
-        "none found: one field on each line".to_owned()
-    } else {
-        format!("{}{}", dialect.delimiter, found(told.delimiter_detected))
-    };
-    facts.push(("delimiter", delimiter));
-    facts.push(("quotes", quotes(inspection)));
-    let mark = if dialect.bom {
-        ", with byte-order mark"
-    } else {
-        ""
-    };
-    let encoding = dialect.encoding.name();
-    facts.push((
-        "encoding",
-        format!("{encoding}{}{mark}", found(told.encoding_detected)),
-    ));
-    let mut line_ends = dialect.line_end.name().to_owned();
-    if inspection.other_line_ends > 0 {
-        let others = records(inspection.other_line_ends);
-        line_ends.push_str(&format!(", but another behind {others}"));
+    if let (Some(dialect), Some(told)) = (&inspection.dialect, &inspection.told) {
+        let delimiter = if told.single_column {
+            "none found: one field on each line".to_owned()
+        } else {
+            format!("{}{}", dialect.delimiter, found(told.delimiter_detected))
+        };
+        facts.push(("delimiter", delimiter));
+        facts.push(("quotes", quotes(inspection, dialect.quote)));
+        let mark = if dialect.bom {
+            ", with byte-order mark"
+        } else {
+            ""
+        };
+        let encoding = dialect.encoding.name();
+        facts.push((
+            "encoding",
+            format!("{encoding}{}{mark}", found(told.encoding_detected)),
+        ));
+        let mut line_ends = dialect.line_end.name().to_owned();
+        if inspection.other_line_ends > 0 {
+            let others = records(inspection.other_line_ends);
+            line_ends.push_str(&format!(", but another behind {others}"));
+        }
+        facts.push(("line ends", line_ends));
     }
-    facts.push(("line ends", line_ends));
-    let header = if dialect.header {
+    if let Some(sheet) = &inspection.sheet {
+        facts.extend(sheet_facts(sheet));
+    }
+    let header = if inspection.header {
         format!(
             "yes, {}",
             counted(inspection.source_columns, "column", "columns")
@@ -148,8 +152,15 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     for (label, count) in [
         ("rejected", tally.rejected + inspection.rejected_by_steps),
         ("padded", tally.padded),
-        ("blank lines", tally.blank_lines),
-        ("skipped", told.skipped_lines),
+        (
+            if inspection.sheet.is_some() {
+                "blank rows"
+            } else {
+                "blank lines"
+            },
+            tally.blank_lines,
+        ),
+        ("skipped", inspection.told.map_or(0, |told| told.skipped_lines)),
     ] {
         if count > 0 {
             facts.push((label, number(count)));
@@ -158,8 +169,46 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     facts
 }
 
-fn quotes(inspection: &Inspection) -> String {
-    let Quote::Byte(quote) = inspection.dialect.quote else {
+/// Where the sheet stands in its workbook, and what is in it besides plain values.
+fn sheet_facts(sheet: &SheetFacts) -> Vec<(&'static str, String)> {
+    let place = sheet.sheets.iter().position(|info| info.name == sheet.sheet);
+    let place = place.map_or(0, |place| place as u64 + 1);
+    let count = sheet.sheets.len() as u64;
+    let names: Vec<String> = sheet
+        .sheets
+        .iter()
+        .map(|info| {
+            let note = match (info.has_cells, info.visibility) {
+                (false, _) => " (no cells)",
+                (true, Visibility::Visible) => "",
+                (true, Visibility::Hidden) => " (hidden)",
+                (true, Visibility::VeryHidden) => " (hidden for good)",
+            };
+            format!("{}{note}", info.name)
+        })
+        .collect();
+    let mut facts = vec![
+        (
+            "sheet",
+            format!("{} of {}: {}", number(place), number(count), names.join(", ")),
+        ),
+        ("range", sheet.range.clone()),
+    ];
+    for (label, count, what) in [
+        ("formulas", sheet.formulas, "their kept values were read"),
+        ("errors", sheet.errors, "cells hold one such as #N/A"),
+        ("merged", sheet.merged, "ranges; the first cell of each has the value"),
+        ("hidden rows", sheet.hidden_rows, "and read"),
+    ] {
+        if count > 0 {
+            facts.push((label, format!("{}, {what}", number(count))));
+        }
+    }
+    facts
+}
+
+fn quotes(inspection: &Inspection, quote: Quote) -> String {
+    let Quote::Byte(quote) = quote else {
         return "none (as said)".to_owned();
     };
     let sign = char::from(quote);

@@ -1,6 +1,6 @@
 //! Notices in words.
 
-use numerant_core::engine::Notice;
+use numerant_core::engine::{Notice, SheetNote};
 use numerant_core::name::ClashPolicy;
 use numerant_core::record::HeaderNote;
 
@@ -113,6 +113,68 @@ pub(super) fn text(notice: &Notice) -> String {
                 names.join(", ")
             )
         }
+        Notice::SheetsPassedOver { workbook, sheets } => {
+            let shown: Vec<String> = sheets.iter().take(5).map(|name| format!("'{name}'")).collect();
+            let more = if sheets.len() > shown.len() { ", …" } else { "" };
+            format!(
+                "{workbook}: {} not read: {}{more}; --read-sheet chooses, --read-sheet all reads all",
+                counted(sheets.len() as u64, "sheet was", "sheets were"),
+                shown.join(", ")
+            )
+        }
+        Notice::Sheet { source, note } => format!("{source}: {}", sheet(note)),
+        Notice::KeptText(columns) => {
+            let shown: Vec<String> = columns
+                .iter()
+                .take(3)
+                .map(|column| {
+                    let (value, line) = column
+                        .text_because
+                        .as_ref()
+                        .map(|odd| (odd.value.as_str(), odd.line))
+                        .unwrap_or_default();
+                    let others = column.others.as_deref().unwrap_or_default();
+                    format!(
+                        "'{}' ('{value}' on line {} is not {others} like most)",
+                        column.column,
+                        number(line)
+                    )
+                })
+                .collect();
+            let more = if columns.len() > shown.len() { ", …" } else { "" };
+            format!(
+                "{} kept text, so that every value comes back as it is: {}{more}; --type decides \
+                 otherwise",
+                counted(columns.len() as u64, "column was", "columns were"),
+                shown.join(", ")
+            )
+        }
+        _ => String::new(),
+    }
+}
+
+/// What is odd about the cells of a sheet.
+fn sheet(note: &SheetNote) -> String {
+    match note {
+        SheetNote::FormulasWithoutValue(count) => format!(
+            "{} no kept value and {} read as blank; open and save the workbook in a spreadsheet \
+             program to have them computed",
+            counted(*count, "formula has", "formulas have"),
+            if *count == 1 { "was" } else { "were" }
+        ),
+        SheetNote::Errors(count) => format!(
+            "{} an error such as #N/A, which was read as text",
+            counted(*count, "cell holds", "cells hold")
+        ),
+        SheetNote::Merged(count) => format!(
+            "{} merged; only the first cell of each has the value",
+            counted(*count, "range of cells is", "ranges of cells are")
+        ),
+        SheetNote::HiddenRows(count) => format!(
+            "{} hidden, and read like the others",
+            counted(*count, "row is", "rows are")
+        ),
+        SheetNote::Hidden => "the sheet is hidden".to_owned(),
         _ => String::new(),
     }
 }

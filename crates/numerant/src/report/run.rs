@@ -214,8 +214,9 @@ fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> io::Result<(
     for reject in ledger.rejects.iter().take(REJECTS) {
         writeln!(
             out,
-            "  rejected: {}, line {}: {}",
+            "  rejected: {}, {} {}: {}",
             reject.source,
+            reject.unit,
             number(reject.line),
             reject.reason
         )?;

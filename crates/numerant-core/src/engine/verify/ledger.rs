@@ -7,8 +7,8 @@ use std::path::{Component, Path, PathBuf};
 use serde::Serialize;
 
 use super::super::{Context, Error};
-use crate::format::RecordReader;
-use crate::format::delimited::{DelimitedReader, ReadOptions};
+use crate::format::delimited::ReadOptions;
+use crate::format::open_reader;
 use crate::ledger::{FileDigest, LEDGER_FORM, Ledger, OutputEntry, Totals};
 use crate::record::Batch;
 use crate::source::{Input, ReadProblem, SourcePath};
@@ -258,7 +258,7 @@ fn contents(
         DecimalMark::Point
     };
     let input = Input::open(&SourcePath::File(file.to_owned()))?;
-    let mut reader = DelimitedReader::open(input, read, PIECE, usize::MAX)?;
+    let mut reader = open_reader(input, read, PIECE, usize::MAX)?;
     let places: Vec<Option<usize>> = ledger
         .sums
         .iter()

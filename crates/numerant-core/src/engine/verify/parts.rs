@@ -5,14 +5,15 @@
 //! where the records are that make the difference.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread;
 
 use serde::Serialize;
 
 use super::super::{Context, Error};
-use crate::format::RecordReader;
-use crate::format::delimited::{DelimitedReader, Ragged, ReadOptions};
+use crate::format::delimited::{Ragged, ReadOptions};
+use crate::format::{RecordReader, open_reader};
 use crate::job::Job;
 use crate::ledger::{BUCKETS, Bag, BagDigest, RecordHasher, bucket};
 use crate::record::{Batch, ColumnError, Columns};
@@ -264,11 +265,10 @@ impl Side<'_> {
             .any(|path| *path == SourcePath::Standard)
     }
 
-    fn open(&self, path: &SourcePath) -> Result<DelimitedReader, Error> {
+    fn open(&self, path: &SourcePath) -> Result<Box<dyn RecordReader>, Error> {
         let largest = usize::try_from(self.options.memory.0 / 4).unwrap_or(usize::MAX);
         let input = Input::open(path)?;
-        let reader = DelimitedReader::open(input, &self.options.read, BATCH, largest)?;
-        Ok(reader)
+        Ok(open_reader(input, &self.options.read, BATCH, largest)?)
     }
 
     /// The places of the columns that count in a source.
@@ -306,7 +306,7 @@ impl Side<'_> {
             let mut reader = self.open(path)?;
             let places = self.places(path, reader.columns())?;
             let mut hasher = RecordHasher::new(places, reader.columns().len());
-            let taken = reader.taken();
+            let taken = Arc::clone(&reader.facts().taken);
             let mut before = 0;
             while reader.next_batch(&mut batch)? {
                 self.context.check_cancelled()?;

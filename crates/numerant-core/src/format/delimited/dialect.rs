@@ -5,6 +5,8 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
+use crate::format::ControlSigns;
+use crate::format::sheet::{SheetChoice, Types};
 use crate::record::Batch;
 use crate::source::Encoding;
 
@@ -60,6 +62,11 @@ pub enum DialectError {
     /// Neither a single byte nor `none`.
     #[error("'{0}' is not a quote: give one character of ASCII, or none")]
     Quote(String),
+}
+
+impl Delimiter {
+    /// A comma.
+    pub(crate) const COMMA: Self = Self(b',');
 }
 
 impl FromStr for Delimiter {
@@ -186,6 +193,24 @@ pub struct Dialect {
 }
 
 impl Dialect {
+    /// Delimiter and quote of [`Dialect::CELLS`].
+    pub(crate) const CELLS_MARKS: (u8, u8) = (0x1e, 0x1c);
+
+    /// The dialect in which the records of sheets travel. What is quoted was text in its cell.
+    pub const CELLS: Self = Self {
+        delimiter: Delimiter(Self::CELLS_MARKS.0),
+        quote: Quote::Byte(Self::CELLS_MARKS.1),
+        line_end: LineEnd::Lf,
+        encoding: Encoding::UTF_8,
+        bom: false,
+        header: true,
+    };
+
+    /// Whether it is that of the records of sheets, whose values have the types of their cells.
+    pub(crate) fn is_cells(&self) -> bool {
+        self.delimiter.0 == Self::CELLS_MARKS.0
+    }
+
     /// Makes a batch ready for records of `width` fields in this dialect.
     pub(crate) fn prepare(&self, batch: &mut Batch, width: usize) {
         batch.width = width;
@@ -224,6 +249,13 @@ impl Dialect {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
 pub struct ReadOptions {
+    /// The extension of the format, where the content is not to tell it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// The sheets of a workbook that are read, by name or number; the first that is shown if none is
+    /// chosen.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub read_sheet: Vec<SheetChoice>,
     /// Between fields.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub delimiter: Option<Delimiter>,
@@ -259,6 +291,10 @@ pub struct WriteOptions {
     /// Behind records.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub line_end: Option<LineEnd>,
+    /// Whether the columns of workbooks are typed.
+    pub types: Types,
+    /// What to do with control characters that a format has no way to write.
+    pub control_signs: ControlSigns,
 }
 
 impl WriteOptions {
@@ -266,9 +302,14 @@ impl WriteOptions {
     pub fn dialect(&self, extension: &str, source: Dialect, source_extension: &str) -> Dialect {
         // An extension that says nothing is no reason to write another dialect.
         let telling = super::EXTENSIONS.contains(&source_extension);
-        let same = extension == source_extension || !telling;
+        let same = !source.is_cells() && (extension == source_extension || !telling);
         let usual = Dialect {
             delimiter: Delimiter(if extension == "csv" { b',' } else { b'\t' }),
+            quote: if source.is_cells() {
+                Quote::Byte(b'"')
+            } else {
+                source.quote
+            },
             line_end: LineEnd::Lf,
             encoding: Encoding::UTF_8,
             bom: false,

@@ -14,6 +14,11 @@ pub use read::{DelimitedReader, Told};
 pub(crate) use reindex::Reindex;
 pub use write::DelimitedEncoder;
 
+/// What content that is no text seems to be, told by its first bytes.
+pub(crate) fn other_content(start: &[u8]) -> Option<&'static str> {
+    detect::other_content(start, false)
+}
+
 /// What the format is called.
 pub const NAME: &str = "delimited text";
 

@@ -1,18 +1,17 @@
 //! Reads delimited text as batches of records.
 
 use std::io::{Cursor, Read};
-use std::sync::Arc;
-use std::sync::atomic::AtomicU64;
 
 use serde::Serialize;
 
 use super::detect;
 use super::dialect::{Delimiter, Dialect, Quote, Ragged, ReadOptions};
 use super::scan::{Index, Marks, Scanned, open_quote, scan};
-use crate::format::{ReadTally, RecordReader};
-use crate::record::{Batch, Columns, RejectedRecord, Span};
+use crate::format::{ReadTally, RecordReader, SourceFacts};
+use crate::record::{Batch, Columns, RejectedRecord, Span, Unit};
 use crate::source::{
-    Encoding, Input, Malformed, Place, ReadError, ReadProblem, Transcoder, guess_encoding,
+    Encoding, Input, Malformed, Place, ReadError, ReadProblem, SourcePath, Transcoder,
+    guess_encoding,
 };
 use crate::value::Size;
 
@@ -37,6 +36,7 @@ pub struct Told {
 #[derive(Debug)]
 pub struct DelimitedReader {
     input: Input,
+    facts: SourceFacts,
     dialect: Dialect,
     told: Told,
     marks: Marks,
@@ -137,8 +137,19 @@ impl DelimitedReader {
             quote: quote.byte(),
             terminator,
         };
+        let facts = SourceFacts {
+            format: super::NAME,
+            dialect,
+            told: Some(told),
+            size: input.size,
+            compression: input.compression,
+            taken: input.taken(),
+            unit: Unit::Line,
+            sheet: None,
+        };
         let mut reader = Self {
             input,
+            facts,
             dialect,
             told,
             marks,
@@ -156,31 +167,6 @@ impl DelimitedReader {
         };
         reader.read_header()?;
         Ok(reader)
-    }
-
-    /// The dialect of the source.
-    pub fn dialect(&self) -> Dialect {
-        self.dialect
-    }
-
-    /// What was found out and what was said.
-    pub fn told(&self) -> Told {
-        self.told
-    }
-
-    /// A counter of the bytes taken from the file so far, before they are decompressed.
-    pub fn taken(&self) -> Arc<AtomicU64> {
-        self.input.taken()
-    }
-
-    /// Bytes of the source on disk, where they are known.
-    pub fn size(&self) -> Option<u64> {
-        self.input.size
-    }
-
-    /// How the source is compressed, if it is.
-    pub fn compression(&self) -> Option<&'static str> {
-        self.input.compression
     }
 
     /// Reads the first record that is no blank line, for its names or at least for its width.
@@ -330,6 +316,7 @@ impl DelimitedReader {
     fn error_in(&self, text: &[u8], position: usize, problem: ReadProblem) -> ReadError {
         let before = memchr::memchr_iter(self.marks.terminator, &text[..position]).count();
         let place = Place {
+            row: None,
             line: Some(self.line + before as u64),
             column: None,
         };
@@ -448,6 +435,18 @@ impl RecordReader for DelimitedReader {
         self.header.as_ref()
     }
 
+    fn facts(&self) -> &SourceFacts {
+        &self.facts
+    }
+
+    fn name(&self) -> String {
+        self.input.path.to_string()
+    }
+
+    fn path(&self) -> &SourcePath {
+        &self.input.path
+    }
+
     fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
         self.prepare(batch);
         let mut filled = self.carry.len();
@@ -532,8 +531,9 @@ fn fill(input: &mut Input, buffer: &mut [u8]) -> Result<usize, ReadError> {
             return error;
         };
         let place = Place {
+            row: None,
             line: Some(malformed.line),
-            column: None,
+            ..Place::default()
         };
         // A text that ends within a character has its bytes in a piece that is gone.
         let bytes = match malformed.bytes.as_slice() {

@@ -2,7 +2,7 @@
 
 use super::dialect::{Dialect, Quote};
 use crate::format::{EncodeError, RecordEncoder};
-use crate::record::{Batch, Field, push_quoted};
+use crate::record::{At, Batch, Field, push_quoted};
 
 /// Writes chosen columns of one source's records in one dialect.
 ///
@@ -21,6 +21,8 @@ pub struct DelimitedEncoder {
     computed_from: usize,
     /// Letters, digits and points never need quotes.
     plain: bool,
+    /// What was quoted in the source stays quoted.
+    keeps_quotes: bool,
 }
 
 /// What is copied without a look inside.
@@ -65,6 +67,7 @@ impl DelimitedEncoder {
             header,
             moves,
             computed_from: width,
+            keeps_quotes: !source.is_cells(),
             plain: ![Some(out.delimiter.0), out.quote.byte()]
                 .into_iter()
                 .flatten()
@@ -152,7 +155,7 @@ impl DelimitedEncoder {
         }
         self.value(field, lonely && value.is_empty(), out)
             .map_err(|value| EncodeError::NeedsQuotes {
-                line: batch.line(record),
+                at: batch.at(record),
                 value,
             })
     }
@@ -160,7 +163,7 @@ impl DelimitedEncoder {
     /// Appends what `write` appends as UTF-8, in the output's encoding.
     fn encoded(
         &self,
-        line: impl FnOnce() -> u64,
+        at: impl FnOnce() -> At,
         out: &mut Vec<u8>,
         write: impl FnOnce(&mut Vec<u8>) -> Result<(), EncodeError>,
     ) -> Result<(), EncodeError> {
@@ -174,7 +177,7 @@ impl DelimitedEncoder {
             .encoding
             .encode(&text, out)
             .map_err(|character| EncodeError::Character {
-                line: line(),
+                at: at(),
                 character,
                 encoding: self.out.encoding.name(),
             })
@@ -202,7 +205,7 @@ impl DelimitedEncoder {
                 let lonely = count == 1 && field.raw().is_empty();
                 self.value(field, lonely, out)
                     .map_err(|value| EncodeError::NeedsQuotes {
-                        line: batch.line(record),
+                        at: batch.at(record),
                         value,
                     })?;
             }
@@ -216,7 +219,8 @@ impl DelimitedEncoder {
         let mut scratch = Vec::new();
         let value = field.value(&mut scratch);
         let delimiter = self.out.delimiter.0;
-        let quoted = lonely || field.raw().len() != value.len();
+        let was_quoted = self.keeps_quotes && field.raw().len() != value.len();
+        let quoted = lonely || was_quoted;
         let Quote::Byte(quote) = self.out.quote else {
             let needed = value
                 .iter()
@@ -261,7 +265,7 @@ impl RecordEncoder for DelimitedEncoder {
             // A header that is the source's is written like its records.
             Some((header, columns)) if *columns == self.columns => self.record(header, 0, out),
             Some((header, columns)) => self.encoded(
-                || 1,
+                At::header,
                 out,
                 |out| self.values(header, 0, columns.as_deref(), out),
             ),
@@ -270,7 +274,7 @@ impl RecordEncoder for DelimitedEncoder {
     }
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
-        let line = || batch.line(record);
+        let line = || batch.at(record);
         self.encoded(line, out, |out| self.text(batch, record, out))
     }
 

@@ -94,6 +94,7 @@ impl Pipeline {
                 let place = layout.place(name).map_err(column)?;
                 let found = layout.column_mut(place);
                 found.kind = Some(*is).into();
+                found.declared = Some(*is);
                 self.operations.push(Operation::Declare(Declare {
                     name: name.clone(),
                     slot: found.slot,

@@ -21,7 +21,7 @@ use super::set::Set;
 use super::sort::SortKey;
 use super::tidy::{Tidy, TidyTally};
 use super::total::Total;
-use crate::record::{Batch, RejectedRecord};
+use crate::record::{At, Batch, RejectedRecord};
 use crate::value::{Cells, Number};
 
 /// What to do with a record for which a step fails.
@@ -160,9 +160,9 @@ impl Pipeline {
     ///
     /// # Errors
     ///
-    /// The line of the first record for which a step fails, if such records are not to be
+    /// Where the first record is for which a step fails, if such records are not to be
     /// rejected, and why.
-    pub fn apply(&mut self, batch: &mut Batch) -> Result<(), (u64, StepProblem)> {
+    pub fn apply(&mut self, batch: &mut Batch) -> Result<(), (At, StepProblem)> {
         if self.operations.is_empty() {
             return Ok(());
         }
@@ -200,18 +200,18 @@ impl Pipeline {
                 ),
             };
             if let Err(problem) = done {
-                let line = faults.fatal.map_or(0, |record| batch.line(record));
-                result = Err((line, problem));
+                let at = faults.fatal.map_or_else(At::header, |record| batch.at(record));
+                result = Err((at, problem));
                 break;
             }
             if let Operation::Total(total) = operation
                 && let Err(problem) = self.add_up(total.place, Sum::In, &batch.numbers[total.place])
             {
-                result = Err((batch.first_line, problem));
+                result = Err((batch.begins_at(), problem));
                 break;
             }
             if let Err(problem) = self.take_out(batch, reason, &left_out, &mut found) {
-                result = Err((batch.first_line, problem));
+                result = Err((batch.begins_at(), problem));
                 break;
             }
         }
@@ -325,6 +325,38 @@ impl Pipeline {
     /// Records that steps have rejected so far.
     pub fn rejected(&self) -> u64 {
         self.rejected
+    }
+
+    /// Takes over what another pipeline of the same steps has counted, whose source had other
+    /// columns.
+    ///
+    /// # Errors
+    ///
+    /// If a total has too many digits.
+    pub(crate) fn carry(&mut self, before: &Self) -> Result<(), StepProblem> {
+        let add = |sums: &mut [Number], more: &[Number], names: &[String]| {
+            for ((sum, more), name) in sums.iter_mut().zip(more).zip(names) {
+                *sum = sum.plus(*more).map_err(|_| StepProblem::Sum {
+                    column: name.clone(),
+                })?;
+            }
+            Ok(())
+        };
+        add(&mut self.totals_in, &before.totals_in, &self.total_names)?;
+        add(&mut self.totals_rejected, &before.totals_rejected, &self.total_names)?;
+        self.rejected += before.rejected;
+        self.left_out.clone_from(&before.left_out);
+        for (operation, before) in self.operations.iter_mut().zip(&before.operations) {
+            match (operation, before) {
+                (Operation::Lookup(table), Operation::Lookup(before)) => table.carry(before),
+                (Operation::Cases(cases), Operation::Cases(before)) => cases.carry(before),
+                (Operation::Tidy(tidy), Operation::Tidy(before)) => {
+                    tidy.tally.values += before.tally.values;
+                }
+                _ => {}
+            }
+        }
+        Ok(())
     }
 
     /// Names of the columns that are summed up, each with its sum over all records that came in,

@@ -1,4 +1,4 @@
-//! `numerant split`.
+//! The commands that run a job: `numerant split` and `numerant combine`.
 
 use std::io::{self, BufRead, Write};
 use std::sync::Arc;
@@ -8,12 +8,12 @@ use numerant_core::job::Job;
 use numerant_core::source::SourcePath;
 
 use super::Failure;
-use crate::args::{Mode, SplitRequest};
+use crate::args::{Mode, RunRequest};
 use crate::report::{Progress, Reporter};
 use crate::surroundings::Interrupts;
 
-pub(super) fn split(
-    request: &SplitRequest,
+pub(super) fn run(
+    request: &RunRequest,
     reporter: &Reporter,
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {

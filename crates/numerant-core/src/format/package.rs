@@ -1,0 +1,177 @@
+//! Zip packages, which most workbooks are: their parts, unpacked on a thread beside the reader.
+
+use std::io::{self, Read};
+use std::sync::mpsc::{self, Receiver};
+use std::thread;
+
+use zip::ZipArchive;
+use zip::result::ZipError;
+
+use super::markup::{Markup, unreadable};
+use crate::source::{ReadProblem, SharedFile};
+use crate::value::Size;
+
+/// Bytes that are unpacked at a time, and how many such blocks may wait.
+const BLOCK: usize = 1 << 17;
+const WAITING: usize = 4;
+
+/// What unpacks to more than this, and to more than this times what it is packed in, is no workbook
+/// but made to fill memory or disk.
+const HARMLESS: u64 = 256 << 20;
+const RATIO: u64 = 300;
+
+/// A package, cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Package {
+    archive: ZipArchive<SharedFile>,
+}
+
+impl Package {
+    pub(crate) fn open(file: SharedFile) -> Result<Self, ReadProblem> {
+        match ZipArchive::new(file) {
+            Ok(archive) => Ok(Self { archive }),
+            Err(ZipError::Io(error)) if error.raw_os_error().is_some() => {
+                Err(ReadProblem::Io(error))
+            }
+            Err(error) => Err(ReadProblem::Damaged {
+                what: format!("the list of its parts cannot be read: {error}"),
+            }),
+        }
+    }
+
+    /// Whether it has a part; names are the same in any case.
+    pub(crate) fn place(&self, name: &str) -> Option<usize> {
+        let exact = self.archive.index_for_name(name);
+        exact.or_else(|| {
+            let alike = |known: &[u8]| known.eq_ignore_ascii_case(name.as_bytes());
+            (0..self.archive.len()).find(|place| {
+                let known = self.archive.name_for_index(*place);
+                matches!(known, Some(Ok(known)) if alike(known.as_bytes()))
+            })
+        })
+    }
+
+    /// All of a small part; `None` if it is not there.
+    pub(crate) fn bytes(&self, name: &str, most: u64) -> Result<Option<Vec<u8>>, ReadProblem> {
+        let Some(place) = self.place(name) else {
+            return Ok(None);
+        };
+        let mut archive = self.archive.clone();
+        let part = archive.by_index(place).map_err(|error| broken(name, error))?;
+        check_size(name, part.size(), part.compressed_size())?;
+        let mut bytes = Vec::new();
+        part.take(most + 1)
+            .read_to_end(&mut bytes)
+            .map_err(|error| unreadable(error, name))?;
+        if bytes.len() as u64 > most {
+            return Err(ReadProblem::Damaged {
+                what: format!("{name} takes more than {}", Size(most)),
+            });
+        }
+        Ok(Some(bytes))
+    }
+
+    /// A part as a stream that is unpacked on a thread of its own.
+    pub(crate) fn stream(&self, name: &str) -> Result<Box<dyn Read + Send>, ReadProblem> {
+        let Some(place) = self.place(name) else {
+            return Err(ReadProblem::Damaged {
+                what: format!("its part {name} is missing"),
+            });
+        };
+        let mut archive = self.archive.clone();
+        let (blocks, received) = mpsc::sync_channel(WAITING);
+        let (give_back, empty) = mpsc::channel::<Vec<u8>>();
+        let name = name.to_owned();
+        let unpacker = thread::Builder::new().name("unpacker".to_owned());
+        unpacker
+            .spawn(move || {
+                let send = |block: io::Result<Vec<u8>>| blocks.send(block).is_ok();
+                let opened = archive.by_index(place).map_err(|error| broken(&name, error));
+                let mut part = match opened {
+                    Ok(part) => part,
+                    Err(problem) => {
+                        send(Err(io::Error::other(problem)));
+                        return;
+                    }
+                };
+                let packed = part.compressed_size();
+                let mut unpacked = part.size();
+                let mut counted = 0;
+                loop {
+                    if let Err(problem) = check_size(&name, unpacked, packed) {
+                        send(Err(io::Error::other(problem)));
+                        return;
+                    }
+                    let mut block = empty.try_recv().unwrap_or_default();
+                    block.clear();
+                    let read = (&mut part).take(BLOCK as u64).read_to_end(&mut block);
+                    counted += block.len() as u64;
+                    unpacked = unpacked.max(counted);
+                    let last = !matches!(read, Ok(1..));
+                    // Where nobody listens any more there is nothing left to do.
+                    if !send(read.map(|_| block)) || last {
+                        return;
+                    }
+                }
+            })
+            .map_err(ReadProblem::Io)?;
+        Ok(Box::new(Unpacked {
+            received,
+            give_back,
+            block: Vec::new(),
+            at: 0,
+        }))
+    }
+
+    /// A part as XML.
+    pub(crate) fn markup(&self, name: &str) -> Result<Markup, ReadProblem> {
+        Ok(Markup::new(self.stream(name)?, name))
+    }
+}
+
+fn broken(name: &str, error: ZipError) -> ReadProblem {
+    match error {
+        ZipError::Io(error) if error.raw_os_error().is_some() => ReadProblem::Io(error),
+        ZipError::UnsupportedArchive(text) if text.contains("assword") => ReadProblem::Encrypted,
+        error => ReadProblem::Damaged {
+            what: format!("{name} cannot be unpacked: {error}"),
+        },
+    }
+}
+
+fn check_size(name: &str, unpacked: u64, packed: u64) -> Result<(), ReadProblem> {
+    if unpacked > HARMLESS && unpacked / RATIO > packed {
+        return Err(ReadProblem::Bomb {
+            part: name.to_owned(),
+            packed: Size(packed),
+            unpacked: Size(unpacked),
+        });
+    }
+    Ok(())
+}
+
+/// What the unpacking thread sends, as a reader.
+struct Unpacked {
+    received: Receiver<io::Result<Vec<u8>>>,
+    give_back: mpsc::Sender<Vec<u8>>,
+    block: Vec<u8>,
+    at: usize,
+}
+
+impl Read for Unpacked {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.at == self.block.len() {
+            let next = match self.received.recv() {
+                Ok(block) => block?,
+                Err(_) => return Ok(0),
+            };
+            // The thread may be done and not want it back.
+            let _ = self.give_back.send(std::mem::replace(&mut self.block, next));
+            self.at = 0;
+        }
+        let count = buffer.len().min(self.block.len() - self.at);
+        buffer[..count].copy_from_slice(&self.block[self.at..self.at + count]);
+        self.at += count;
+        Ok(count)
+    }
+}

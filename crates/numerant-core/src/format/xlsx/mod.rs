@@ -1,0 +1,15 @@
+//! Workbooks after ECMA-376 / ISO/IEC 29500 (Office Open XML), `.xlsx` and `.xlsm`.
+
+mod fast;
+mod parts;
+mod read;
+mod strings;
+mod write;
+
+pub(crate) use parts::{Relations, office_document};
+pub(crate) use read::XlsxBook;
+pub(crate) use strings::Strings;
+pub(crate) use write::XlsxWriter;
+
+/// What the format is called.
+pub const NAME: &str = "Office Open XML workbook";
