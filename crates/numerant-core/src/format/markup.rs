@@ -169,6 +169,16 @@ pub(crate) fn attribute(tag: &BytesStart<'_>, name: &str) -> Option<String> {
     }
 }
 
+/// The value of an attribute of this name without prefix, as it stands.
+pub(crate) fn plain_attribute(tag: &BytesStart<'_>, name: &str) -> Option<String> {
+    let mut attributes = tag.attributes();
+    let found = attributes
+        .with_checks(false)
+        .flatten()
+        .find(|attribute| attribute.key.local_name().as_ref() == name)?;
+    Some(found.value.as_ref().to_owned())
+}
+
 /// Appends what `&name;` or `&#number;` stands for.
 pub(crate) fn push_reference(reference: &BytesRef<'_>, out: &mut String) -> Result<(), ReadProblem> {
     if let Ok(Some(character)) = reference.resolve_char_ref() {

@@ -7,6 +7,7 @@
 
 pub mod delimited;
 mod markup;
+mod ods;
 mod open;
 mod package;
 pub mod sheet;
@@ -66,8 +67,24 @@ pub const FORMATS: &[Format] = &[
                 columns: 16_384,
                 text: 32_767,
                 control_signs: true,
+                carriage_returns: true,
             },
             create: |path, memory| Ok(Box::new(xlsx::XlsxWriter::create(path, memory)?)),
+        }),
+    },
+    Format {
+        name: ods::NAME,
+        extensions: &["ods", "fods"],
+        written: &["ods"],
+        book: Some(BookFormat {
+            limits: Limits {
+                rows: 1_048_576,
+                columns: 16_384,
+                text: 32_767,
+                control_signs: false,
+                carriage_returns: false,
+            },
+            create: |path, _| Ok(Box::new(ods::OdsWriter::create(path)?)),
         }),
     },
 ];

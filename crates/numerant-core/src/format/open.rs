@@ -9,7 +9,7 @@ use std::sync::atomic::AtomicU64;
 use super::delimited::{DelimitedReader, ReadOptions};
 use super::package::Package;
 use super::sheet::{SheetReader, SheetSource, Workbook, choose};
-use super::{RecordReader, format_read, xlsx};
+use super::{RecordReader, format_read, ods, xlsx};
 use crate::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
 
 /// First bytes of a zip package, and of one without parts.
@@ -89,7 +89,8 @@ pub(crate) fn open(
     let start = input.peek(512)?;
     let zip = ZIP.iter().any(|sign| start.starts_with(sign));
     let compound = start.starts_with(COMPOUND);
-    if !zip && !compound {
+    let flat = is_flat(&start);
+    if !zip && !compound && !flat {
         let extension = path.extension();
         let named = said.or_else(|| format_read(&extension));
         return match named {
@@ -113,11 +114,16 @@ pub(crate) fn open(
         let package = Package::open(shared).map_err(failed)?;
         if let Some(book) = xlsx::XlsxBook::open(&package, memory).map_err(failed)? {
             (Arc::new(book), xlsx::NAME)
+        } else if let Some(book) = ods::OdsBook::open(&package).map_err(failed)? {
+            (Arc::new(book), ods::NAME)
         } else {
             return Err(failed(ReadProblem::NotText {
                 found: "a zip archive that is no workbook",
             }));
         }
+    } else if flat {
+        let book = ods::OdsBook::open_flat(shared).map_err(failed)?;
+        (Arc::new(book), ods::NAME)
     } else {
         return Err(failed(ReadProblem::NotText {
             found: "a compound file that is no workbook",
@@ -154,6 +160,12 @@ pub(crate) fn open_reader(
             Ok(Box::new(reader))
         }
     }
+}
+
+/// Whether a text begins like a spreadsheet that is one XML file.
+fn is_flat(start: &[u8]) -> bool {
+    let has = |word: &[u8]| memchr::memmem::find(start, word).is_some();
+    start.trim_ascii_start().starts_with(b"<?xml") && has(b"<office:document")
 }
 
 /// The file of an input as it is, or a copy of what comes out of it.

@@ -446,6 +446,7 @@ mod tests {
             stem: "calls",
             extension: "csv",
             folder: "in",
+            sheet: "",
             number: 7,
             rows: Some(1200),
             now: jiff::civil::date(2026, 3, 5).at(14, 20, 5, 0),

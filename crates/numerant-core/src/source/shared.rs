@@ -35,6 +35,14 @@ impl SharedFile {
         }
     }
 
+    /// The same file from its start, with the count that there is.
+    pub(crate) fn same_count(&self) -> Self {
+        Self {
+            position: 0,
+            ..self.clone()
+        }
+    }
+
     pub(crate) fn length(&self) -> u64 {
         self.length
     }

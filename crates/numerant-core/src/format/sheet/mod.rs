@@ -19,14 +19,14 @@ mod serial;
 mod typing;
 mod write;
 
-pub(crate) use cell::{Cell, CellFormat, Class, Look};
+pub(crate) use cell::{Cell, CellFormat, Precision};
 pub use name::LONGEST_SHEET_NAME;
 pub(crate) use name::{SheetNames, legal};
-pub(crate) use number_format::{Shown, Spelling};
+pub(crate) use number_format::{Moments, Shown, Spelling};
 pub use reader::{SheetChoice, SheetFacts, SheetInfo, SheetReader, Visibility};
 pub(crate) use reader::{Oddities, Rows, SheetSource, Workbook, choose};
 pub(crate) use row::{NumberText, Row, lay_text, letters};
-pub(crate) use serial::Epoch;
+pub(crate) use serial::{Epoch, write_clock};
 pub use typing::Types;
 pub(crate) use typing::{ColumnTally, Plan, looks_typed};
 pub use typing::Odd;

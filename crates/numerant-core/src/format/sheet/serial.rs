@@ -38,7 +38,7 @@ pub(crate) fn write_moment(serial: f64, epoch: Epoch, shown: Moments, out: &mut 
     let total = (serial * MILLISECONDS as f64).round() as i64;
     if shown.elapsed || !shown.date {
         let day = total >= MILLISECONDS;
-        write_time(total, shown, shown.elapsed || day, out);
+        write_clock(total, shown, shown.elapsed || day, out);
         return true;
     }
     let (mut days, time) = (total / MILLISECONDS, total % MILLISECONDS);
@@ -50,7 +50,7 @@ pub(crate) fn write_moment(serial: f64, epoch: Epoch, shown: Moments, out: &mut 
     }
     match days {
         0 if time > 0 => {
-            write_time(time, shown, false, out);
+            write_clock(time, shown, false, out);
             return true;
         }
         0 => return false,
@@ -67,13 +67,13 @@ pub(crate) fn write_moment(serial: f64, epoch: Epoch, shown: Moments, out: &mut 
     }
     if shown.time || time > 0 {
         out.push(if shown.letter { b'T' } else { b' ' });
-        write_time(time, shown, false, out);
+        write_clock(time, shown, false, out);
     }
     true
 }
 
 /// Appends `hh:mm`, with seconds and their fraction where they are shown or not nought.
-fn write_time(milliseconds: i64, shown: Moments, long: bool, out: &mut Vec<u8>) {
+pub(crate) fn write_clock(milliseconds: i64, shown: Moments, long: bool, out: &mut Vec<u8>) {
     let milliseconds = milliseconds as u64;
     let hours = milliseconds / 3_600_000;
     if long && hours > 99 {

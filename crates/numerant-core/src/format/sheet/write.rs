@@ -25,6 +25,8 @@ pub struct Limits {
     pub text: usize,
     /// Whether a text can hold characters that XML has no way to write.
     pub control_signs: bool,
+    /// Whether a text can hold carriage returns.
+    pub carriage_returns: bool,
 }
 
 /// A column of the records that are kept.
@@ -132,11 +134,16 @@ impl Spooler {
             }
         }
         let suspicious = |byte: &u8| *byte < 0x20 || *byte == 0xef;
-        if self.limits.control_signs || !value.iter().any(suspicious) {
+        if (self.limits.control_signs && self.limits.carriage_returns) || !value.iter().any(suspicious) {
             return Ok(None);
         }
         let text = String::from_utf8_lossy(value);
-        let Some(sign) = text.chars().find(|sign| !is_allowed(*sign)) else {
+        let limits = self.limits;
+        let fits = |sign: &char| match sign {
+            '\r' => limits.carriage_returns,
+            sign => limits.control_signs || is_allowed(*sign),
+        };
+        let Some(sign) = text.chars().find(|sign| !fits(sign)) else {
             return Ok(None);
         };
         match self.control_signs {
@@ -147,7 +154,7 @@ impl Spooler {
                 sign,
             }),
             ControlSigns::Drop => {
-                let kept: String = text.chars().filter(|sign| is_allowed(*sign)).collect();
+                let kept: String = text.chars().filter(fits).collect();
                 Ok(Some(kept.into_bytes()))
             }
         }
@@ -238,6 +245,11 @@ impl Head {
 
 /// Writes a workbook: sheet by sheet, row by row.
 pub(crate) trait SheetSink {
+    /// Begins the workbook, whose sheets will be these.
+    fn begin(&mut self, _heads: &[&Head]) -> io::Result<()> {
+        Ok(())
+    }
+
     /// Begins the next sheet.
     fn begin_sheet(&mut self, head: &Head) -> io::Result<()>;
 
@@ -268,6 +280,8 @@ impl Book<'_> {
         cancel: &AtomicBool,
         told: &dyn Fn(u64),
     ) -> io::Result<()> {
+        let heads: Vec<&Head> = self.sheets.iter().map(|(head, _)| head).collect();
+        sink.begin(&heads)?;
         for (head, path) in &self.sheets {
             sink.begin_sheet(head)?;
             if let Some(header) = &head.header {

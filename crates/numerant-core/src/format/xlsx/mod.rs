@@ -6,10 +6,8 @@ mod read;
 mod strings;
 mod write;
 
-pub(crate) use parts::{Relations, office_document};
 pub(crate) use read::XlsxBook;
-pub(crate) use strings::Strings;
 pub(crate) use write::XlsxWriter;
 
 /// What the format is called.
-pub const NAME: &str = "Office Open XML workbook";
+pub(super) const NAME: &str = "Office Open XML workbook";

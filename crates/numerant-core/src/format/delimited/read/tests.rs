@@ -134,9 +134,9 @@ fn encodings() {
         }
         encoding.encode(text, &mut bytes).expect(name);
         let reader = open(&bytes, &ReadOptions::default(), 64).expect(name);
-        assert_eq!(reader.dialect().encoding, encoding);
-        assert_eq!(reader.dialect().bom, mark);
-        assert_eq!(reader.dialect().delimiter, Delimiter(b';'));
+        assert_eq!(reader.facts().dialect.encoding, encoding);
+        assert_eq!(reader.facts().dialect.bom, mark);
+        assert_eq!(reader.facts().dialect.delimiter, Delimiter(b';'));
         assert_eq!(
             records(&bytes, &ReadOptions::default()),
             [["Ångkajen", "1"]]

@@ -5,6 +5,7 @@ use proptest::prelude::*;
 use super::super::{DelimitedReader, LineEnd, ReadOptions};
 use super::*;
 use crate::format::RecordReader;
+use crate::record::Unit;
 use crate::source::{Encoding, Input, SourcePath};
 
 /// Reads a text and writes it with the dialect and columns that `change` chooses.
@@ -18,7 +19,7 @@ fn written(
     let options = ReadOptions::default();
     let mut reader =
         DelimitedReader::open(input.expect("opens"), &options, 64, 1 << 20).expect("opens");
-    let source = reader.dialect();
+    let source = reader.facts().dialect;
     let mut out = source;
     change(&mut out);
     let keep = out.line_end == source.line_end;
@@ -104,13 +105,13 @@ fn what_cannot_be_written_is_named() {
     assert_eq!(
         error,
         EncodeError::NeedsQuotes {
-            line: 2,
+            at: At { unit: Unit::Line, number: 2 },
             value: "a, b".into()
         }
     );
     let blank = written(b"a|b\n1|\n", Some(vec![1]), |out| out.quote = Quote::None);
     let lost = EncodeError::NeedsQuotes {
-        line: 2,
+        at: At { unit: Unit::Line, number: 2 },
         value: String::new(),
     };
     assert_eq!(blank, Err(lost), "it would be a blank line, and no record");
@@ -120,7 +121,7 @@ fn what_cannot_be_written_is_named() {
     assert_eq!(
         error,
         EncodeError::Character {
-            line: 3,
+            at: At { unit: Unit::Line, number: 3 },
             character: '№',
             encoding: "windows-1252"
         }
