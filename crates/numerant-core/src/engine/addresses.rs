@@ -484,7 +484,9 @@ impl Addresses {
         if let Some(sheets) = &self.sheets {
             let outgrown = |output: &usize| {
                 let kept = matches!(self.fates[*output], Fate::Write);
-                kept && records.get(*output).is_some_and(|records| *records > sheets.most)
+                kept && records
+                    .get(*output)
+                    .is_some_and(|records| *records > sheets.most)
             };
             let outputs: Vec<(String, u64)> = (0..self.paths.len())
                 .filter(outgrown)
@@ -536,7 +538,11 @@ impl Addresses {
             if sheets.shared {
                 // What the path is made of says which outputs are sheets of one workbook; what
                 // neither path nor sheet is made of tells workbooks apart as well.
-                let in_sheet = sheets.template.as_ref().map(Template::keys).unwrap_or_default();
+                let in_sheet = sheets
+                    .template
+                    .as_ref()
+                    .map(Template::keys)
+                    .unwrap_or_default();
                 let mut identity: Vec<String> = vec![rendered.text.clone()];
                 let in_path = self.template.keys();
                 for (place, key) in self.keys.iter().enumerate() {

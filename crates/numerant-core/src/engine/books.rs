@@ -84,7 +84,11 @@ pub(super) fn write(
             records: records[output],
         }
     };
-    let all: u64 = files.iter().flat_map(|file| &file.1).map(|output| records[*output]).sum();
+    let all: u64 = files
+        .iter()
+        .flat_map(|file| &file.1)
+        .map(|output| records[*output])
+        .sum();
     let done = AtomicU64::new(0);
     let told = |records: u64| {
         let done = done.fetch_add(records, Ordering::Relaxed) + records;
@@ -115,7 +119,9 @@ pub(super) fn write(
                     let spools: Vec<PathBuf> = outputs.iter().map(|o| consumer.path(*o)).collect();
                     let sheets = outputs.iter().zip(&spools);
                     let book = Book {
-                        sheets: sheets.map(|(o, spool)| (head(*o), spool.as_path())).collect(),
+                        sheets: sheets
+                            .map(|(o, spool)| (head(*o), spool.as_path()))
+                            .collect(),
                     };
                     let result = task.write(&book, path, outputs[0], staged);
                     let failed = result.is_err();
@@ -135,7 +141,8 @@ pub(super) fn write(
     });
     let mut results = results.into_inner().unwrap_or_default();
     results.sort_by_key(|(file, _)| *file);
-    let files: Result<Vec<WrittenFile>, Error> = results.into_iter().map(|(_, file)| file).collect();
+    let files: Result<Vec<WrittenFile>, Error> =
+        results.into_iter().map(|(_, file)| file).collect();
     Ok(Written {
         files: files?,
         types: types(sets, &planned),
@@ -162,13 +169,15 @@ impl Task<'_> {
     ) -> Result<WrittenFile, Error> {
         self.context.check_cancelled()?;
         let failed = |cause: io::Error| -> Error {
-            if cause.kind() == io::ErrorKind::Interrupted && self.context.check_cancelled().is_err() {
+            if cause.kind() == io::ErrorKind::Interrupted && self.context.check_cancelled().is_err()
+            {
                 return Error::Interrupted;
             }
             OutputError::new("writing", Path::new(path), cause).into()
         };
         let sink = (self.format.create)(&staged, self.shared).map_err(failed)?;
-        book.write(sink, &self.context.cancel, self.told).map_err(failed)?;
+        book.write(sink, &self.context.cancel, self.told)
+            .map_err(failed)?;
         let mut file = File::open(&staged).map_err(failed)?;
         if self.sync {
             file.sync_all().map_err(failed)?;
@@ -203,7 +212,9 @@ fn digest_of(file: &mut File) -> io::Result<String> {
 fn plans(set: &Set, job: &Job) -> (Vec<Plan>, Vec<usize>) {
     let header = |place: usize| {
         let header = set.spooler.header.as_ref();
-        header.and_then(|header| header.get(place)).map(String::as_str)
+        header
+            .and_then(|header| header.get(place))
+            .map(String::as_str)
     };
     let columns = set.spooler.columns.iter().zip(&set.tallies);
     let plans = columns
@@ -215,10 +226,7 @@ fn plans(set: &Set, job: &Job) -> (Vec<Plan>, Vec<usize>) {
 }
 
 /// The types of all columns, for the ledger.
-fn types(
-    sets: &[Option<Set>],
-    planned: &[Option<(Vec<Plan>, Vec<usize>)>],
-) -> Vec<TypedColumn> {
+fn types(sets: &[Option<Set>], planned: &[Option<(Vec<Plan>, Vec<usize>)>]) -> Vec<TypedColumn> {
     let several = sets.iter().flatten().count() > 1;
     let mut types = Vec::new();
     for (set, planned) in sets.iter().flatten().zip(planned.iter().flatten()) {

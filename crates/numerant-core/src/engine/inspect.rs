@@ -351,41 +351,41 @@ pub fn values(
     let mut text = String::new();
     let mut names = Vec::new();
     while let Some(mut reader) = sources.next(&mut cursor, &job, context)? {
-      names.push(reader.name());
-      let name = reader.name();
-      let taken = std::sync::Arc::clone(&reader.facts().taken);
-      while reader.next_batch(&mut batch)? {
-        context.check_cancelled()?;
-        pipeline
-            .apply(&mut batch)
-            .map_err(|(at, problem)| Error::step(name.clone(), at, problem))?;
-        for record in 0..batch.len() {
-            text.clear();
-            let value = batch.field(record, column).text();
-            if let Err(problem) = key.part.of(&value, &cells, &mut text) {
-                if job.on_error == OnError::Reject {
-                    rejected += 1;
-                    continue;
+        names.push(reader.name());
+        let name = reader.name();
+        let taken = std::sync::Arc::clone(&reader.facts().taken);
+        while reader.next_batch(&mut batch)? {
+            context.check_cancelled()?;
+            pipeline
+                .apply(&mut batch)
+                .map_err(|(at, problem)| Error::step(name.clone(), at, problem))?;
+            for record in 0..batch.len() {
+                text.clear();
+                let value = batch.field(record, column).text();
+                if let Err(problem) = key.part.of(&value, &cells, &mut text) {
+                    if job.on_error == OnError::Reject {
+                        rejected += 1;
+                        continue;
+                    }
+                    return Err(Error::Value {
+                        source_name: name.clone(),
+                        at: batch.at(record),
+                        column: key.column.clone(),
+                        problem,
+                    });
                 }
-                return Err(Error::Value {
-                    source_name: name.clone(),
-                    at: batch.at(record),
-                    column: key.column.clone(),
-                    problem,
-                });
+                records += 1;
+                if let Some(count) = counts.get_mut(&text) {
+                    *count += 1;
+                } else if counts.len() < MOST_VALUES {
+                    counts.insert(text.clone(), 1);
+                } else {
+                    incomplete = true;
+                }
             }
-            records += 1;
-            if let Some(count) = counts.get_mut(&text) {
-                *count += 1;
-            } else if counts.len() < MOST_VALUES {
-                counts.insert(text.clone(), 1);
-            } else {
-                incomplete = true;
-            }
+            context.observer.has_read(taken.load(Ordering::Relaxed));
         }
-        context.observer.has_read(taken.load(Ordering::Relaxed));
-      }
-      rejected += reader.tally().rejected;
+        rejected += reader.tally().rejected;
     }
     // Keys that a table does not have are refused here as they are in a run.
     pipeline.unmatched().map_err(StepError::from)?;

@@ -194,7 +194,10 @@ fn sheet_notices(source: &str, facts: &SheetFacts) -> Vec<Notice> {
     let info = facts.sheets.iter().find(|info| info.name == facts.sheet);
     let hidden = info.is_some_and(|info| info.visibility != Visibility::Visible);
     let counted = [
-        (facts.formulas_without_value, SheetNote::FormulasWithoutValue as fn(u64) -> SheetNote),
+        (
+            facts.formulas_without_value,
+            SheetNote::FormulasWithoutValue as fn(u64) -> SheetNote,
+        ),
         (facts.errors, SheetNote::Errors),
         (facts.merged, SheetNote::Merged),
         (facts.hidden_rows, SheetNote::HiddenRows),

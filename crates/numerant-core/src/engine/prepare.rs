@@ -5,8 +5,8 @@ use std::collections::HashMap;
 
 use super::sources::Sources;
 use super::{Context, Error};
-use crate::job::{Job, Overflow};
 use crate::format::RecordReader;
+use crate::job::{Job, Overflow};
 use crate::name::Key;
 use crate::record::Columns;
 use crate::route::{Division, KeyValues, NOWHERE, Router};

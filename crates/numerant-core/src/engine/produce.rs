@@ -148,7 +148,8 @@ impl Producer {
         };
         let template = job.template(&first_source);
         let (extension, format) = job.format(&first_source)?;
-        let apart = template.names_source() || job.sheet.as_ref().is_some_and(Template::names_source);
+        let apart =
+            template.names_source() || job.sheet.as_ref().is_some_and(Template::names_source);
         // What is found out of all records is found out for all columns alike.
         let (inputs, cursor) = Sources::open(job, twice, apart && !twice, context)?;
         let out = job
@@ -156,8 +157,12 @@ impl Producer {
             .clone()
             .unwrap_or_else(|| PathBuf::from(first_source.stem()));
         let keys = job.keys(&template);
-        let rows = format.book.as_ref().map(|book| book.limits.rows - u64::from(!job.read.no_header));
-        let addresses = Addresses::new(job, template.clone(), keys.clone(), &out, context.now, rows);
+        let rows = format
+            .book
+            .as_ref()
+            .map(|book| book.limits.rows - u64::from(!job.read.no_header));
+        let addresses =
+            Addresses::new(job, template.clone(), keys.clone(), &out, context.now, rows);
         let unknown = |problem: ColumnError| Error::Column {
             source_name: first_source.to_string(),
             problem,
@@ -169,7 +174,8 @@ impl Producer {
         addresses.check_before(job.out.is_some())?;
         let mut division = prepare::division(job, rows);
         if let Division::Parts { records, .. } = &mut division {
-            let shared = |reader: &dyn RecordReader| shared_values(&template, job.sheet.as_ref(), reader);
+            let shared =
+                |reader: &dyn RecordReader| shared_values(&template, job.sheet.as_ref(), reader);
             let counting = prepare::router(keys, &pipeline, most).map_err(unknown)?;
             *records = prepare::count_groups(job, &inputs, &pipeline, counting, &shared, context)?;
         }
@@ -226,12 +232,16 @@ impl Producer {
     pub(super) fn run(&mut self, emit: &mut Emit<'_>) -> Result<(), Error> {
         let mut spare = Box::new(Routed::default());
         let mut sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
-        let mut next = self.inputs.next(&mut self.cursor, &self.job, &self.context)?;
+        let mut next = self
+            .inputs
+            .next(&mut self.cursor, &self.job, &self.context)?;
         while let Some(reader) = next {
             let name = reader.name();
             let columns = reader.columns().len();
             spare = self.run_source(reader, spare, sorter.as_mut(), emit)?;
-            next = self.inputs.next(&mut self.cursor, &self.job, &self.context)?;
+            next = self
+                .inputs
+                .next(&mut self.cursor, &self.job, &self.context)?;
             if let Some(sorted) = sorter.as_mut().filter(|_| self.apart || next.is_none()) {
                 spare = self.emit_sorted(&name, columns, sorted, spare, emit)?;
             }
@@ -242,7 +252,8 @@ impl Producer {
             }
         }
         for (workbook, sheets) in std::mem::take(&mut self.cursor.passed_over) {
-            self.notices.push(Notice::SheetsPassedOver { workbook, sheets });
+            self.notices
+                .push(Notice::SheetsPassedOver { workbook, sheets });
         }
         Ok(())
     }
@@ -259,7 +270,11 @@ impl Producer {
             .carry(&self.pipeline)
             .map_err(|problem| Error::step(reader.name(), crate::record::At::header(), problem))?;
         let layout = pipeline.layout();
-        let place = |name: &str| layout.find(name).map(|column| (column.slot, column.computed));
+        let place = |name: &str| {
+            layout
+                .find(name)
+                .map(|column| (column.slot, column.computed))
+        };
         self.router.rebind(place).map_err(|problem| Error::Column {
             source_name: reader.name(),
             problem,
@@ -273,9 +288,13 @@ impl Producer {
     /// then must have its columns.
     fn set_of(&mut self, reader: &dyn RecordReader, shared: &KeyValues) -> Result<usize, Error> {
         let names = reader.columns().names();
-        let known = self.known.iter().position(|known| !self.apart || known.0 == *shared);
+        let known = self
+            .known
+            .iter()
+            .position(|known| !self.apart || known.0 == *shared);
         let Some(set) = known else {
-            self.known.push((shared.clone(), reader.name(), names.to_vec()));
+            self.known
+                .push((shared.clone(), reader.name(), names.to_vec()));
             return Ok(self.known.len() - 1);
         };
         let (_, first, columns) = &self.known[set];
@@ -608,13 +627,11 @@ impl Producer {
         let Into::Bytes(encoder) = &begins.into else {
             return Ok(());
         };
-        encoder
-            .begin(&mut bytes)
-            .map_err(|problem| Error::Encode {
-                path: self.out.display().to_string(),
-                source_name: begins.name.clone(),
-                problem,
-            })?;
+        encoder.begin(&mut bytes).map_err(|problem| Error::Encode {
+            path: self.out.display().to_string(),
+            source_name: begins.name.clone(),
+            problem,
+        })?;
         self.divider.set_header(bytes.len() as u64);
         Ok(())
     }

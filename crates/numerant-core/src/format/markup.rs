@@ -72,7 +72,9 @@ impl Markup {
             let failed = loop {
                 match reader.read_event() {
                     Ok(Event::Eof) => break None,
-                    Ok(Event::Text(_)) if reader.buffer_position() as usize == rest.len() && !self.at_end => {
+                    Ok(Event::Text(_))
+                        if reader.buffer_position() as usize == rest.len() && !self.at_end =>
+                    {
                         break None;
                     }
                     Ok(Event::DocType(_)) => return Err(ReadProblem::DocumentType),
@@ -180,7 +182,10 @@ pub(crate) fn plain_attribute(tag: &BytesStart<'_>, name: &str) -> Option<String
 }
 
 /// Appends what `&name;` or `&#number;` stands for.
-pub(crate) fn push_reference(reference: &BytesRef<'_>, out: &mut String) -> Result<(), ReadProblem> {
+pub(crate) fn push_reference(
+    reference: &BytesRef<'_>,
+    out: &mut String,
+) -> Result<(), ReadProblem> {
     if let Ok(Some(character)) = reference.resolve_char_ref() {
         out.push(character);
         return Ok(());
@@ -201,7 +206,8 @@ pub(crate) fn push_reference(reference: &BytesRef<'_>, out: &mut String) -> Resu
 pub(crate) fn push_escaped(text: &str, attribute: bool, out: &mut Vec<u8>) {
     let mut rest = text.as_bytes();
     let special = |byte: &u8| {
-        matches!(byte, b'<' | b'>' | b'&' | b'\r') || (attribute && matches!(byte, b'"' | b'\n' | b'\t'))
+        matches!(byte, b'<' | b'>' | b'&' | b'\r')
+            || (attribute && matches!(byte, b'"' | b'\n' | b'\t'))
     };
     while let Some(at) = rest.iter().position(special) {
         out.extend_from_slice(&rest[..at]);
@@ -266,7 +272,10 @@ mod tests {
             texts("<!DOCTYPE x [<!ENTITY a \"b\">]><x/>"),
             Err(ReadProblem::DocumentType)
         ));
-        assert!(matches!(texts("<x>&other;</x>"), Err(ReadProblem::Damaged { .. })));
+        assert!(matches!(
+            texts("<x>&other;</x>"),
+            Err(ReadProblem::Damaged { .. })
+        ));
         assert!(matches!(texts("<x a='"), Err(ReadProblem::Damaged { .. })));
     }
 }

@@ -11,6 +11,8 @@ mod ods;
 mod open;
 mod package;
 pub mod sheet;
+mod xls;
+mod xlsb;
 mod xlsx;
 
 use std::io;
@@ -85,6 +87,27 @@ pub const FORMATS: &[Format] = &[
                 carriage_returns: false,
             },
             create: |path, _| Ok(Box::new(ods::OdsWriter::create(path)?)),
+        }),
+    },
+    Format {
+        name: xlsb::NAME,
+        extensions: &["xlsb"],
+        written: &[],
+        book: None,
+    },
+    Format {
+        name: xls::NAME,
+        extensions: &["xls"],
+        written: &["xls"],
+        book: Some(BookFormat {
+            limits: Limits {
+                rows: 65_536,
+                columns: 256,
+                text: 32_767,
+                control_signs: true,
+                carriage_returns: true,
+            },
+            create: |path, _| Ok(Box::new(xls::XlsWriter::create(path)?)),
         }),
     },
 ];
@@ -258,7 +281,9 @@ pub enum EncodeError {
         most: usize,
     },
     /// A cell has no room for so long a text.
-    #[error("{at}, column '{column}': a text of {found} characters, and a cell of this format ({format}) has room for {most}")]
+    #[error(
+        "{at}, column '{column}': a text of {found} characters, and a cell of this format ({format}) has room for {most}"
+    )]
     TextTooLong {
         /// Where in the source.
         at: At,

@@ -9,7 +9,7 @@ use std::sync::atomic::AtomicU64;
 use super::delimited::{DelimitedReader, ReadOptions};
 use super::package::Package;
 use super::sheet::{SheetReader, SheetSource, Workbook, choose};
-use super::{RecordReader, format_read, ods, xlsx};
+use super::{RecordReader, format_read, ods, xls, xlsb, xlsx};
 use crate::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
 
 /// First bytes of a zip package, and of one without parts.
@@ -55,7 +55,14 @@ impl OpenedBook {
             taken: Arc::clone(&self.taken),
         };
         let workbook = self.workbook.as_ref();
-        SheetReader::open(&source, workbook, sheet, options, batch_size, largest_record)
+        SheetReader::open(
+            &source,
+            workbook,
+            sheet,
+            options,
+            batch_size,
+            largest_record,
+        )
     }
 
     /// The names of sheets that are shown and not chosen.
@@ -82,7 +89,8 @@ pub(crate) fn open(
     let path = input.path.clone();
     let failed = |problem| path.error(problem);
     let said = options.from.as_deref().and_then(format_read);
-    let as_text = said.is_some_and(|format| format.book.is_none() && format.name == super::delimited::NAME);
+    let as_text =
+        said.is_some_and(|format| format.book.is_none() && format.name == super::delimited::NAME);
     if as_text {
         return Ok(Opened::Text(input));
     }
@@ -114,6 +122,8 @@ pub(crate) fn open(
         let package = Package::open(shared).map_err(failed)?;
         if let Some(book) = xlsx::XlsxBook::open(&package, memory).map_err(failed)? {
             (Arc::new(book), xlsx::NAME)
+        } else if let Some(book) = xlsb::XlsbBook::open(&package, memory).map_err(failed)? {
+            (Arc::new(book), xlsb::NAME)
         } else if let Some(book) = ods::OdsBook::open(&package).map_err(failed)? {
             (Arc::new(book), ods::NAME)
         } else {
@@ -124,6 +134,8 @@ pub(crate) fn open(
     } else if flat {
         let book = ods::OdsBook::open_flat(shared).map_err(failed)?;
         (Arc::new(book), ods::NAME)
+    } else if let Some(book) = xls::XlsBook::open(shared, memory).map_err(failed)? {
+        (Arc::new(book), xls::NAME)
     } else {
         return Err(failed(ReadProblem::NotText {
             found: "a compound file that is no workbook",

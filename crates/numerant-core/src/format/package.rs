@@ -57,7 +57,9 @@ impl Package {
             return Ok(None);
         };
         let mut archive = self.archive.clone();
-        let part = archive.by_index(place).map_err(|error| broken(name, error))?;
+        let part = archive
+            .by_index(place)
+            .map_err(|error| broken(name, error))?;
         check_size(name, part.size(), part.compressed_size())?;
         let mut bytes = Vec::new();
         part.take(most + 1)
@@ -86,7 +88,9 @@ impl Package {
         unpacker
             .spawn(move || {
                 let send = |block: io::Result<Vec<u8>>| blocks.send(block).is_ok();
-                let opened = archive.by_index(place).map_err(|error| broken(&name, error));
+                let opened = archive
+                    .by_index(place)
+                    .map_err(|error| broken(&name, error));
                 let mut part = match opened {
                     Ok(part) => part,
                     Err(problem) => {
@@ -166,7 +170,9 @@ impl Read for Unpacked {
                 Err(_) => return Ok(0),
             };
             // The thread may be done and not want it back.
-            let _ = self.give_back.send(std::mem::replace(&mut self.block, next));
+            let _ = self
+                .give_back
+                .send(std::mem::replace(&mut self.block, next));
             self.at = 0;
         }
         let count = buffer.len().min(self.block.len() - self.at);

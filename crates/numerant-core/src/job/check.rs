@@ -93,7 +93,9 @@ pub enum JobError {
         most: u64,
     },
     /// The size of a workbook is not known before it is written.
-    #[error("--max-size is for text: how large a workbook becomes is known only when it is packed; use --rows")]
+    #[error(
+        "--max-size is for text: how large a workbook becomes is known only when it is packed; use --rows"
+    )]
     SizeOfWorkbook,
     /// `--from` names no format.
     #[error("--from: '{0}' is not a format that is read; known are {known}", known = read_extensions().join(", "))]
@@ -306,7 +308,9 @@ impl Job {
         let fits = |format: &&Format| text || format.book.is_some();
         let extension = match (format_of(&extension).filter(fits), format_read(&extension)) {
             (Some(_), _) => extension,
-            (None, Some(format)) if format.book.is_some() => "xlsx".to_owned(),
+            (None, Some(format)) if format.name != crate::format::delimited::NAME => {
+                "xlsx".to_owned()
+            }
             _ if text => "csv".to_owned(),
             _ => "xlsx".to_owned(),
         };

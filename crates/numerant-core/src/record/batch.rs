@@ -238,7 +238,10 @@ impl Batch {
             };
             // In the records of sheets, quotes say that a value is text.
             let text = self.unit == Unit::Row && !value.is_empty() && field.raw != &value[..];
-            match self.quote.filter(|quote| text && memchr::memchr(*quote, value).is_none()) {
+            match self
+                .quote
+                .filter(|quote| text && memchr::memchr(*quote, value).is_none())
+            {
                 Some(quote) => {
                     self.bytes.push(quote);
                     self.bytes.extend_from_slice(value);

@@ -167,13 +167,17 @@ pub enum ReadProblem {
         what: String,
     },
     /// Its XML has a document type, which workbooks must not have.
-    #[error("its XML has a document type definition, which can make a reader fetch or unpack things; workbooks have none")]
+    #[error(
+        "its XML has a document type definition, which can make a reader fetch or unpack things; workbooks have none"
+    )]
     DocumentType,
     /// It can be opened only with a password.
     #[error("the workbook is encrypted with a password")]
     Encrypted,
     /// A part unpacks to far more than a workbook ever does.
-    #[error("{part} unpacks from {packed} to {unpacked} or more, as nothing does that people have made")]
+    #[error(
+        "{part} unpacks from {packed} to {unpacked} or more, as nothing does that people have made"
+    )]
     Bomb {
         /// The part.
         part: String,
@@ -181,6 +185,12 @@ pub enum ReadProblem {
         packed: Size,
         /// Bytes that it unpacks to.
         unpacked: Size,
+    },
+    /// A binary workbook that does not fit into memory.
+    #[error("the workbook takes more than {limit}, a quarter of --memory")]
+    WorkbookTooLarge {
+        /// Bytes that it may take.
+        limit: Size,
     },
     /// The texts that the sheets share do not fit into memory.
     #[error("the texts that its sheets share take more than {limit}, a quarter of --memory")]
@@ -247,9 +257,7 @@ impl ReadProblem {
                 "split them one by one, or keep them apart with {.stem} or {.sheet} in --name"
                     .to_owned(),
             ),
-            Self::NoWorkbook { .. } => {
-                Some("if it is delimited text, say --from csv".to_owned())
-            }
+            Self::NoWorkbook { .. } => Some("if it is delimited text, say --from csv".to_owned()),
             Self::NoSuchSheet { sheets, .. } => Some(format!("sheets: {}", sheets.join(", "))),
             Self::OutsideColumns { .. } => Some(
                 "is a note beside the table? --ragged reject leaves such rows out (--rejects FILE \
@@ -257,7 +265,9 @@ impl ReadProblem {
                     .to_owned(),
             ),
             Self::Encrypted => Some("save it without a password first".to_owned()),
-            Self::SharedTexts { .. } => Some("give more --memory".to_owned()),
+            Self::SharedTexts { .. } | Self::WorkbookTooLarge { .. } => {
+                Some("give more --memory".to_owned())
+            }
             Self::EmptySheet | Self::NoSheets => None,
             Self::SheetWithoutCells { .. } | Self::Damaged { .. } | Self::DocumentType => None,
             Self::Bomb { .. } => None,

@@ -34,10 +34,21 @@ pub(crate) struct CombineArguments {
     #[command(flatten)]
     steps: StepOptions,
     /// Path of the output, such as year.xlsx; its extension says the format
-    #[arg(long, value_name = "TEMPLATE", required = true, help_heading = "Naming")]
+    #[arg(
+        long,
+        value_name = "TEMPLATE",
+        required = true,
+        help_heading = "Naming"
+    )]
     name: Template,
     /// Folder for the output, made with its parents [default: this one]
-    #[arg(long, value_name = "DIR", default_value = ".", hide_default_value = true, help_heading = "Naming")]
+    #[arg(
+        long,
+        value_name = "DIR",
+        default_value = ".",
+        hide_default_value = true,
+        help_heading = "Naming"
+    )]
     out: PathBuf,
     #[command(flatten)]
     naming: NamingOptions,

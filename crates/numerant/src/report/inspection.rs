@@ -160,7 +160,10 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
             },
             tally.blank_lines,
         ),
-        ("skipped", inspection.told.map_or(0, |told| told.skipped_lines)),
+        (
+            "skipped",
+            inspection.told.map_or(0, |told| told.skipped_lines),
+        ),
     ] {
         if count > 0 {
             facts.push((label, number(count)));
@@ -171,7 +174,10 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
 
 /// Where the sheet stands in its workbook, and what is in it besides plain values.
 fn sheet_facts(sheet: &SheetFacts) -> Vec<(&'static str, String)> {
-    let place = sheet.sheets.iter().position(|info| info.name == sheet.sheet);
+    let place = sheet
+        .sheets
+        .iter()
+        .position(|info| info.name == sheet.sheet);
     let place = place.map_or(0, |place| place as u64 + 1);
     let count = sheet.sheets.len() as u64;
     let names: Vec<String> = sheet
@@ -190,14 +196,23 @@ fn sheet_facts(sheet: &SheetFacts) -> Vec<(&'static str, String)> {
     let mut facts = vec![
         (
             "sheet",
-            format!("{} of {}: {}", number(place), number(count), names.join(", ")),
+            format!(
+                "{} of {}: {}",
+                number(place),
+                number(count),
+                names.join(", ")
+            ),
         ),
         ("range", sheet.range.clone()),
     ];
     for (label, count, what) in [
         ("formulas", sheet.formulas, "their kept values were read"),
         ("errors", sheet.errors, "cells hold one such as #N/A"),
-        ("merged", sheet.merged, "ranges; the first cell of each has the value"),
+        (
+            "merged",
+            sheet.merged,
+            "ranges; the first cell of each has the value",
+        ),
         ("hidden rows", sheet.hidden_rows, "and read"),
     ] {
         if count > 0 {

@@ -114,8 +114,16 @@ pub(super) fn text(notice: &Notice) -> String {
             )
         }
         Notice::SheetsPassedOver { workbook, sheets } => {
-            let shown: Vec<String> = sheets.iter().take(5).map(|name| format!("'{name}'")).collect();
-            let more = if sheets.len() > shown.len() { ", …" } else { "" };
+            let shown: Vec<String> = sheets
+                .iter()
+                .take(5)
+                .map(|name| format!("'{name}'"))
+                .collect();
+            let more = if sheets.len() > shown.len() {
+                ", …"
+            } else {
+                ""
+            };
             format!(
                 "{workbook}: {} not read: {}{more}; --read-sheet chooses, --read-sheet all reads all",
                 counted(sheets.len() as u64, "sheet was", "sheets were"),
@@ -141,7 +149,11 @@ pub(super) fn text(notice: &Notice) -> String {
                     )
                 })
                 .collect();
-            let more = if columns.len() > shown.len() { ", …" } else { "" };
+            let more = if columns.len() > shown.len() {
+                ", …"
+            } else {
+                ""
+            };
             format!(
                 "{} kept text, so that every value comes back as it is: {}{more}; --type decides \
                  otherwise",

@@ -264,11 +264,9 @@ impl RecordEncoder for DelimitedEncoder {
         match &self.header {
             // A header that is the source's is written like its records.
             Some((header, columns)) if *columns == self.columns => self.record(header, 0, out),
-            Some((header, columns)) => self.encoded(
-                At::header,
-                out,
-                |out| self.values(header, 0, columns.as_deref(), out),
-            ),
+            Some((header, columns)) => self.encoded(At::header, out, |out| {
+                self.values(header, 0, columns.as_deref(), out)
+            }),
             None => Ok(()),
         }
     }

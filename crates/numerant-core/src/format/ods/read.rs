@@ -249,7 +249,10 @@ impl State {
     fn begin_row(&mut self, tag: &BytesStart<'_>) {
         self.row += self.repeated;
         let repeated = attribute(tag, "number-rows-repeated");
-        self.repeated = repeated.and_then(|text| text.parse().ok()).unwrap_or(1).max(1);
+        self.repeated = repeated
+            .and_then(|text| text.parse().ok())
+            .unwrap_or(1)
+            .max(1);
         self.column = 0;
         if attribute(tag, "visibility").is_some_and(|how| how != "visible") {
             self.oddities.hidden_rows += 1;
@@ -275,7 +278,9 @@ impl State {
                 }
                 "formula" => head.formula = true,
                 "style-name" => style = Some(value()),
-                "number-columns-repeated" => head.repeated = attribute.value.parse().unwrap_or(1).max(1),
+                "number-columns-repeated" => {
+                    head.repeated = attribute.value.parse().unwrap_or(1).max(1)
+                }
                 "number-columns-spanned" | "number-rows-spanned"
                     if attribute.value.as_ref() != "1" =>
                 {
@@ -403,7 +408,8 @@ impl State {
             Event::Empty(tag) if self.in_paragraph > 0 => match tag.local_name().as_ref() {
                 "s" => {
                     let count = attribute(tag, "c").and_then(|text| text.parse().ok());
-                    self.text.extend(std::iter::repeat_n(' ', count.unwrap_or(1).min(100_000)));
+                    self.text
+                        .extend(std::iter::repeat_n(' ', count.unwrap_or(1).min(100_000)));
                 }
                 "tab" => self.text.push('\t'),
                 "line-break" => self.text.push('\n'),
@@ -433,7 +439,10 @@ impl State {
         if self.cell.is_some() {
             if self.depth == 0
                 && let Event::End(tag) = &event
-                && matches!(tag.local_name().as_ref(), "table-cell" | "covered-table-cell")
+                && matches!(
+                    tag.local_name().as_ref(),
+                    "table-cell" | "covered-table-cell"
+                )
             {
                 self.end_cell(row)?;
                 return Ok(Flow::On);
@@ -517,7 +526,9 @@ fn clock(time: &str) -> Option<i64> {
 /// Thousandths of a number of seconds, to the nearest.
 fn milliseconds(seconds: &str) -> Option<i64> {
     let seconds: f64 = seconds.replace(',', ".").parse().ok()?;
-    (0.0..1e9).contains(&seconds).then(|| (seconds * 1000.0).round() as i64)
+    (0.0..1e9)
+        .contains(&seconds)
+        .then(|| (seconds * 1000.0).round() as i64)
 }
 
 /// Appends a duration such as `PT14H20M00S`; `false` if it is none.

@@ -8,9 +8,7 @@ use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
 use crate::format::markup::push_escaped;
-use crate::format::sheet::{
-    Cell, CellFormat, Head, Plan, Precision, SheetSink, Spelling, letters,
-};
+use crate::format::sheet::{Cell, CellFormat, Head, Plan, Precision, SheetSink, Spelling, letters};
 
 /// Bytes that are handed to the compressor at a time.
 const FULL: usize = 1 << 17;
@@ -219,7 +217,9 @@ impl SheetSink for OdsWriter {
         widths.dedup();
         self.begin_part("content.xml", CompressionMethod::Deflated)?;
         self.push(DECLARATION);
-        self.push(&format!("<office:document-content {NAMESPACES}><office:automatic-styles>"));
+        self.push(&format!(
+            "<office:document-content {NAMESPACES}><office:automatic-styles>"
+        ));
         for (place, format) in formats.iter().enumerate() {
             let style = number_style(*format, &format!("N{place}"));
             self.push(&style);
@@ -255,7 +255,9 @@ impl SheetSink for OdsWriter {
         self.out.extend_from_slice(&name);
         self.push("\">");
         for width in &head.widths {
-            self.push(&format!("<table:table-column table:style-name=\"co{width}\"/>"));
+            self.push(&format!(
+                "<table:table-column table:style-name=\"co{width}\"/>"
+            ));
         }
         if head.widths.is_empty() {
             self.push("<table:table-column/>");
@@ -263,7 +265,9 @@ impl SheetSink for OdsWriter {
         self.row = 0;
         self.header = head.header.is_some();
         let last = letters((head.plans.len() as u32).saturating_sub(1));
-        let filter = self.header.then(|| format!("A1:{last}{}", head.rows().max(1)));
+        let filter = self
+            .header
+            .then(|| format!("A1:{last}{}", head.rows().max(1)));
         self.sheets.push((head.name.clone(), filter));
         Ok(())
     }
@@ -382,7 +386,9 @@ impl SheetSink for OdsWriter {
         self.push("</office:spreadsheet></office:body></office:document-content>");
         self.flush()?;
         let item = |name: &str, kind: &str, value: &str| {
-            format!("<config:config-item config:name=\"{name}\" config:type=\"{kind}\">{value}</config:config-item>")
+            format!(
+                "<config:config-item config:name=\"{name}\" config:type=\"{kind}\">{value}</config:config-item>"
+            )
         };
         let mut views = String::new();
         for (_, (name, _)) in &filters {
@@ -425,7 +431,10 @@ impl SheetSink for OdsWriter {
             entry("settings.xml", "text/xml"),
         );
         self.part("META-INF/manifest.xml", &manifest)?;
-        self.zip.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?;
+        self.zip
+            .finish()?
+            .into_inner()
+            .map_err(io::IntoInnerError::into_error)?;
         Ok(())
     }
 }

@@ -306,7 +306,12 @@ pub(crate) fn parse_time(value: &[u8]) -> Option<(i64, Precision)> {
         .fold(0, |sum, digit| sum * 10 + i64::from(digit - b'0'));
     let below_60 = |tens, ones| two(tens, ones).filter(|value| *value < 60).map(i64::from);
     let (minutes, seconds, fraction) = match *rest {
-        [m1, m2] => return Some(((hours * 60 + below_60(m1, m2)?) * 60_000, Precision::Minutes)),
+        [m1, m2] => {
+            return Some((
+                (hours * 60 + below_60(m1, m2)?) * 60_000,
+                Precision::Minutes,
+            ));
+        }
         [m1, m2, b':', s1, s2] => (below_60(m1, m2)?, below_60(s1, s2)?, &[][..]),
         [m1, m2, b':', s1, s2, b'.', ref fraction @ ..] => {
             let fits = (1..=3).contains(&fraction.len()) && fraction.iter().all(u8::is_ascii_digit);
@@ -319,13 +324,19 @@ pub(crate) fn parse_time(value: &[u8]) -> Option<(i64, Precision)> {
     };
     let mut thousandths = 0;
     for place in 0..3 {
-        thousandths = thousandths * 10 + fraction.get(place).map_or(0, |digit| i64::from(digit - b'0'));
+        thousandths = thousandths * 10
+            + fraction
+                .get(place)
+                .map_or(0, |digit| i64::from(digit - b'0'));
     }
     let precision = match fraction.len() {
         0 => Precision::Seconds,
         digits => Precision::Fraction(digits as u8),
     };
-    Some((((hours * 60 + minutes) * 60 + seconds) * 1000 + thousandths, precision))
+    Some((
+        ((hours * 60 + minutes) * 60 + seconds) * 1000 + thousandths,
+        precision,
+    ))
 }
 
 const DAY: i64 = 86_400_000;
@@ -436,12 +447,18 @@ mod tests {
             assert_eq!(Look::at(value.as_bytes(), false).class, class, "{value:?}");
         }
         assert_eq!(Look::at(b"1234567890123456", true).class, Class::Integer);
-        assert_eq!(Look::at(b"100000000000000000000", true).class, Class::Integer);
+        assert_eq!(
+            Look::at(b"100000000000000000000", true).class,
+            Class::Integer
+        );
     }
 
     #[test]
     fn formats_read_as_the_values_they_are_for() {
-        use super::super::{Shown, serial::{Epoch, write_moment}};
+        use super::super::{
+            Shown,
+            serial::{Epoch, write_moment},
+        };
         for value in [
             "2026-03-05",
             "2026-03-05 14:20",

@@ -113,6 +113,9 @@ mod tests {
         assert_eq!(names.numbered("North", 2, 2), "North (3)");
         let long = "x".repeat(31);
         assert_eq!(names.claim(&long, 3), Ok(()));
-        assert_eq!(names.numbered(&long, 4, 2), format!("{} (2)", "x".repeat(27)));
+        assert_eq!(
+            names.numbered(&long, 4, 2),
+            format!("{} (2)", "x".repeat(27))
+        );
     }
 }

@@ -185,7 +185,9 @@ fn signs(code: &str) -> Vec<Sign> {
                 let inside: String = rest.by_ref().take_while(|sign| *sign != ']').collect();
                 let letter = inside.chars().next().map(|sign| sign.to_ascii_lowercase());
                 if let Some(letter @ ('h' | 'm' | 's')) = letter
-                    && inside.chars().all(|sign| sign.to_ascii_lowercase() == letter)
+                    && inside
+                        .chars()
+                        .all(|sign| sign.to_ascii_lowercase() == letter)
                 {
                     signs.push(Sign::Elapsed(letter));
                 } else if inside.to_ascii_lowercase().contains("sysdate") {
@@ -216,7 +218,11 @@ fn signs(code: &str) -> Vec<Sign> {
 
 /// Takes `M/PM` or `/P` behind an `A`.
 fn is_half_day(rest: &mut std::iter::Peekable<std::str::Chars<'_>>) -> bool {
-    let text: String = rest.clone().take(4).collect::<String>().to_ascii_lowercase();
+    let text: String = rest
+        .clone()
+        .take(4)
+        .collect::<String>()
+        .to_ascii_lowercase();
     let length = if text == "m/pm" {
         4
     } else if text.starts_with("/p") {

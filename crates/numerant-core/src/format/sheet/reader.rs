@@ -139,7 +139,9 @@ pub(crate) fn choose(
         let exact = sheets.iter().position(|sheet| sheet.name == *choice);
         let folded = || {
             let folded = choice.to_lowercase();
-            sheets.iter().position(|sheet| sheet.name.to_lowercase() == folded)
+            sheets
+                .iter()
+                .position(|sheet| sheet.name.to_lowercase() == folded)
         };
         let number = || {
             let number = choice.parse::<usize>().ok()?;
@@ -335,7 +337,12 @@ impl SheetReader {
             }
         }
         self.first_row = first.number;
-        let ends = |row: &Row| row.cells.first().zip(row.cells.last()).map(|(f, l)| (f.0, l.0));
+        let ends = |row: &Row| {
+            row.cells
+                .first()
+                .zip(row.cells.last())
+                .map(|(f, l)| (f.0, l.0))
+        };
         let (mut from, mut to) = ends(&first).unwrap_or_default();
         let mut bytes = 0;
         while self.waiting.len() < SAMPLE_ROWS && bytes < self.batch_size {
@@ -427,7 +434,11 @@ impl SheetReader {
         let inside = self.first_column..self.first_column + self.width as u32;
         let outside = row.cells.iter().find(|cell| !inside.contains(&cell.0));
         let problem = ReadProblem::OutsideColumns {
-            cell: format!("{}{}", letters(outside.map_or(0, |cell| cell.0)), row.number),
+            cell: format!(
+                "{}{}",
+                letters(outside.map_or(0, |cell| cell.0)),
+                row.number
+            ),
             first: letters(inside.start),
             last: letters(inside.end - 1),
         };

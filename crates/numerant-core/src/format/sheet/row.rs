@@ -200,7 +200,11 @@ pub(crate) fn letters(column: u32) -> String {
         letters.push(b'A' + (left % 26) as u8);
         left /= 26;
     }
-    letters.iter().rev().map(|letter| char::from(*letter)).collect()
+    letters
+        .iter()
+        .rev()
+        .map(|letter| char::from(*letter))
+        .collect()
 }
 
 #[cfg(test)]
@@ -240,7 +244,13 @@ mod tests {
 
     #[test]
     fn columns_have_letters() {
-        for (column, name) in [(0, "A"), (25, "Z"), (26, "AA"), (701, "ZZ"), (16_383, "XFD")] {
+        for (column, name) in [
+            (0, "A"),
+            (25, "Z"),
+            (26, "AA"),
+            (701, "ZZ"),
+            (16_383, "XFD"),
+        ] {
             assert_eq!(letters(column), name);
         }
     }

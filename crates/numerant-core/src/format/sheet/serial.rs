@@ -167,16 +167,35 @@ mod tests {
             (0.0, Epoch::Year1904, date, "1904-01-01"),
             (2_958_465.0, Epoch::Year1900, date, "9999-12-31"),
             (46_086.5, Epoch::Year1900, date, "2026-03-05 12:00"),
-            (46_086.597_222_222_22, Epoch::Year1900, "m/d/yy h:mm", "2026-03-05 14:20"),
+            (
+                46_086.597_222_222_22,
+                Epoch::Year1900,
+                "m/d/yy h:mm",
+                "2026-03-05 14:20",
+            ),
             (46_086.0, Epoch::Year1900, "m/d/yy h:mm", "2026-03-05 00:00"),
-            (46_086.597_233_796_3, Epoch::Year1900, "m/d/yy h:mm", "2026-03-05 14:20:01"),
-            (46_086.25, Epoch::Year1900, "yyyy-mm-dd\"T\"hh:mm:ss", "2026-03-05T06:00:00"),
+            (
+                46_086.597_233_796_3,
+                Epoch::Year1900,
+                "m/d/yy h:mm",
+                "2026-03-05 14:20:01",
+            ),
+            (
+                46_086.25,
+                Epoch::Year1900,
+                "yyyy-mm-dd\"T\"hh:mm:ss",
+                "2026-03-05T06:00:00",
+            ),
             (0.597_222_222_22, Epoch::Year1900, "h:mm AM/PM", "14:20"),
             (1.5, Epoch::Year1900, "h:mm", "36:00"),
             (5.0, Epoch::Year1900, "[h]:mm:ss", "120:00:00"),
             (0.000_017_361_111, Epoch::Year1900, "mm:ss.0", "00:00:01.5"),
         ] {
-            assert_eq!(text(serial, epoch, code).as_deref(), Some(expected), "{code}");
+            assert_eq!(
+                text(serial, epoch, code).as_deref(),
+                Some(expected),
+                "{code}"
+            );
         }
         assert_eq!(text(0.0, Epoch::Year1900, date), None);
         assert_eq!(text(-1.0, Epoch::Year1900, date), None);

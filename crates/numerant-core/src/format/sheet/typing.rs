@@ -136,7 +136,11 @@ impl ColumnTally {
             return Plan::Number(format);
         }
         if stored {
-            return Plan::Own(self.scales.filter(|(least, most)| least == most).map(|(_, s)| s));
+            return Plan::Own(
+                self.scales
+                    .filter(|(least, most)| least == most)
+                    .map(|(_, s)| s),
+            );
         }
         if all(&[Class::Boolean]) && self.odd.is_none() {
             return self.format.map_or(Plan::Text, Plan::Boolean);
@@ -157,7 +161,9 @@ impl ColumnTally {
         }
         if texts > 0 {
             let usual = self.usual();
-            return self.firsts[Class::Text as usize].as_ref().map(|odd| (odd, usual));
+            return self.firsts[Class::Text as usize]
+                .as_ref()
+                .map(|odd| (odd, usual));
         }
         let usual = self.usual();
         if let Some(odd) = &self.odd {
@@ -172,7 +178,8 @@ impl ColumnTally {
             .filter(|(_, first)| other(first))
             .filter(|(place, _)| {
                 *place != usual as usize
-                    && !(numbers.contains(&usual) && numbers.contains(&Class::from_byte(*place as u8)))
+                    && !(numbers.contains(&usual)
+                        && numbers.contains(&Class::from_byte(*place as u8)))
             })
             .map(|(place, _)| place)
             .next()?;
@@ -236,7 +243,11 @@ impl Plan {
                 }
                 Class::Integer => Cell::Number(value, CellFormat::General),
                 Class::Decimal => {
-                    let scale = value.bytes().rev().position(|byte| byte == b'.').unwrap_or(0);
+                    let scale = value
+                        .bytes()
+                        .rev()
+                        .position(|byte| byte == b'.')
+                        .unwrap_or(0);
                     let fixed = places.is_some() || value.ends_with('0');
                     let format = if fixed {
                         CellFormat::Fixed(scale as u8)
@@ -307,17 +318,33 @@ mod tests {
             })
         };
         for (values, plan, reason) in [
-            (&["1", "", "22"][..], Plan::Number(CellFormat::General), None),
+            (
+                &["1", "", "22"][..],
+                Plan::Number(CellFormat::General),
+                None,
+            ),
             (&["12.30", "7.00"], Plan::Number(CellFormat::Fixed(2)), None),
-            (&["12.5", "7", "0.25"], Plan::Number(CellFormat::General), None),
-            (&["12.30", "7.125"], Plan::Number(CellFormat::AtLeast(2)), None),
+            (
+                &["12.5", "7", "0.25"],
+                Plan::Number(CellFormat::General),
+                None,
+            ),
+            (
+                &["12.30", "7.125"],
+                Plan::Number(CellFormat::AtLeast(2)),
+                None,
+            ),
             (&["12.30", "7"], Plan::Text, Some("7")),
             (&["1", "2", "n/a"], Plan::Text, Some("n/a")),
             (&["1", "007", "3"], Plan::Text, Some("007")),
             (&["quay", "1"], Plan::Text, Some("quay")),
             (&["a", "b", "1"], Plan::Text, None),
             (&["2026-03-05", ""], Plan::Moment(CellFormat::Date), None),
-            (&["2026-03-05", "2026-03-05 10:00"], Plan::Text, Some("2026-03-05 10:00")),
+            (
+                &["2026-03-05", "2026-03-05 10:00"],
+                Plan::Text,
+                Some("2026-03-05 10:00"),
+            ),
             (&["10:00", "23:59"], time(false), None),
             (&["10:00", "123:59"], time(true), None),
             (&["10:00", "10:00:01"], Plan::Text, Some("10:00:01")),

@@ -134,7 +134,9 @@ impl Spooler {
             }
         }
         let suspicious = |byte: &u8| *byte < 0x20 || *byte == 0xef;
-        if (self.limits.control_signs && self.limits.carriage_returns) || !value.iter().any(suspicious) {
+        if (self.limits.control_signs && self.limits.carriage_returns)
+            || !value.iter().any(suspicious)
+        {
             return Ok(None);
         }
         let text = String::from_utf8_lossy(value);
@@ -162,7 +164,9 @@ impl Spooler {
 
     fn column_name(&self, place: usize) -> String {
         let header = self.header.as_ref().and_then(|header| header.get(place));
-        header.cloned().unwrap_or_else(|| format!("column_{}", place + 1))
+        header
+            .cloned()
+            .unwrap_or_else(|| format!("column_{}", place + 1))
     }
 }
 
@@ -198,7 +202,9 @@ fn declared_look(
             } else {
                 DecimalMark::Point
             };
-            Number::read(value, mark).ok().map(|number| number.to_string())
+            Number::read(value, mark)
+                .ok()
+                .map(|number| number.to_string())
         }
         ColumnType::Date | ColumnType::Datetime => {
             let moment = match look.class {
@@ -349,7 +355,9 @@ impl Kept {
             self.at = 0;
             let mut bytes = std::mem::take(&mut self.cut);
             let wanted = PIECE.max(self.text.len());
-            let read = (&mut self.file).take(wanted as u64).read_to_end(&mut bytes)?;
+            let read = (&mut self.file)
+                .take(wanted as u64)
+                .read_to_end(&mut bytes)?;
             if read == 0 {
                 return Err(io::Error::from(io::ErrorKind::UnexpectedEof));
             }
@@ -390,7 +398,9 @@ impl Kept {
                 let Some(digits) = bytes.get(at..at + 5) else {
                     return false;
                 };
-                length = digits.iter().fold(0, |sum, digit| sum << 7 | usize::from(*digit));
+                length = digits
+                    .iter()
+                    .fold(0, |sum, digit| sum << 7 | usize::from(*digit));
                 at += 5;
             }
             if bytes.len() < at + length {

@@ -91,7 +91,11 @@ pub(super) fn read(text: &str, state: &mut State, row: &mut Row) -> Result<Fast,
     }
 }
 
-fn read_row(scan: &mut Scan<'_>, state: &mut State, row: &mut Row) -> Outcome<Result<(), ReadProblem>> {
+fn read_row(
+    scan: &mut Scan<'_>,
+    state: &mut State,
+    row: &mut Row,
+) -> Outcome<Result<(), ReadProblem>> {
     scan.expect(b"<row")?;
     let mut number = state.row + 1;
     let empty = loop {
@@ -148,14 +152,18 @@ fn digits(text: &[u8]) -> Option<u64> {
         return None;
     }
     text.iter().try_fold(0, |sum, byte| {
-        byte.is_ascii_digit().then(|| sum * 10 + u64::from(byte - b'0'))
+        byte.is_ascii_digit()
+            .then(|| sum * 10 + u64::from(byte - b'0'))
     })
 }
 
 /// The column, from 0, of a reference that must be in row `row`.
 #[inline]
 fn column_of(reference: &[u8], row: u64) -> Option<u32> {
-    let letters = reference.iter().take_while(|byte| byte.is_ascii_uppercase()).count();
+    let letters = reference
+        .iter()
+        .take_while(|byte| byte.is_ascii_uppercase())
+        .count();
     if letters == 0 || letters > 3 || digits(&reference[letters..])? != row {
         return None;
     }
@@ -166,7 +174,11 @@ fn column_of(reference: &[u8], row: u64) -> Option<u32> {
 }
 
 #[inline]
-fn read_cell(scan: &mut Scan<'_>, state: &mut State, row: &mut Row) -> Outcome<Result<(), ReadProblem>> {
+fn read_cell(
+    scan: &mut Scan<'_>,
+    state: &mut State,
+    row: &mut Row,
+) -> Outcome<Result<(), ReadProblem>> {
     let mut head = CellHead::default();
     let mut column = state.column;
     loop {

@@ -6,6 +6,7 @@ mod read;
 mod strings;
 mod write;
 
+pub(crate) use parts::{Relations, office_document};
 pub(crate) use read::XlsxBook;
 pub(crate) use write::XlsxWriter;
 

@@ -39,7 +39,9 @@ impl Relations {
                 let kind = kind.rsplit('/').next().unwrap_or_default().to_owned();
                 let target = attribute(&tag, "Target").unwrap_or_default();
                 let id = attribute(&tag, "Id").unwrap_or_default();
-                relations.entries.push((id, kind, resolved(folder, &target)));
+                relations
+                    .entries
+                    .push((id, kind, resolved(folder, &target)));
             }
             Ok(Flow::On)
         })?;

@@ -6,11 +6,12 @@ use quick_xml::events::{BytesStart, Event};
 
 use super::fast::{self, Fast};
 use super::parts::{Relations, office_document};
-use super::strings::{Strings, TextState, unescaped};
+use super::strings::{TextState, read_strings, unescaped};
 use crate::format::markup::{Flow, Markup, attribute, push_reference};
 use crate::format::package::Package;
 use crate::format::sheet::{
-    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Visibility, Workbook, letters,
+    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Visibility, Workbook,
+    letters,
 };
 use crate::source::{Place, ReadProblem};
 
@@ -112,7 +113,7 @@ impl XlsxBook {
             return Ok(Arc::clone(known));
         }
         let strings = match &self.strings_path {
-            Some(path) => Strings::read(&mut self.package.markup(path)?, self.memory)?,
+            Some(path) => read_strings(&mut self.package.markup(path)?, self.memory)?,
             None => Strings::default(),
         };
         Ok(Arc::clone(self.strings.get_or_init(|| Arc::new(strings))))
@@ -128,7 +129,10 @@ impl Workbook for XlsxBook {
         let path = &self.paths[sheet];
         if path.is_empty() || self.package.place(path).is_none() {
             return Err(ReadProblem::Damaged {
-                what: format!("the part of the sheet '{}' is missing", self.sheets[sheet].name),
+                what: format!(
+                    "the part of the sheet '{}' is missing",
+                    self.sheets[sheet].name
+                ),
             });
         }
         // Both are unpacked at the same time.
@@ -273,7 +277,11 @@ impl State {
         for attribute in tag.attributes().with_checks(false).flatten() {
             match attribute.key.as_ref() {
                 "r" => {
-                    let said = attribute.value.parse().ok().filter(|row| (1..=ROWS).contains(row));
+                    let said = attribute
+                        .value
+                        .parse()
+                        .ok()
+                        .filter(|row| (1..=ROWS).contains(row));
                     number = said.ok_or_else(|| {
                         self.damaged(format!("there is no row '{}'", attribute.value))
                     })?;
@@ -344,10 +352,7 @@ impl State {
             }
         }
         if column == 0 || column > COLUMNS || row != self.row {
-            return Err(self.damaged(format!(
-                "the cell '{reference}' stands in row {}",
-                self.row
-            )));
+            return Err(self.damaged(format!("the cell '{reference}' stands in row {}", self.row)));
         }
         Ok(column - 1)
     }
@@ -369,13 +374,14 @@ impl State {
                 let shown = self.shown(self.cell.style);
                 let mut fits = true;
                 row.push_with(column, |out| {
-                    fits = self.numbers.write(value.trim_ascii().as_bytes(), shown, out);
+                    fits = self
+                        .numbers
+                        .write(value.trim_ascii().as_bytes(), shown, out);
                 });
                 if !fits {
-                    return Err(self.damaged(format!(
-                        "cell {}: '{value}' is no number",
-                        self.place()
-                    )));
+                    return Err(
+                        self.damaged(format!("cell {}: '{value}' is no number", self.place()))
+                    );
                 }
             }
             CellKind::Shared => {
@@ -497,7 +503,9 @@ impl Rows for XlsxRows {
         match more {
             Ok(true) => Ok(true),
             Ok(false) if self.state.stage == Stage::Behind => Ok(false),
-            Ok(false) => Err(at(self.state.damaged("the sheet ends in the middle of its rows"))),
+            Ok(false) => Err(at(self
+                .state
+                .damaged("the sheet ends in the middle of its rows"))),
             Err(problem) => Err(at(problem)),
         }
     }

@@ -4,79 +4,47 @@ use quick_xml::events::Event;
 
 use super::fast::needs_care;
 use crate::format::markup::{Flow, Markup, push_reference};
-use crate::format::sheet::lay_text;
+use crate::format::sheet::Strings;
 use crate::source::ReadProblem;
 
-/// Shared texts, laid out as they travel in batches.
-#[derive(Debug, Default)]
-pub(crate) struct Strings {
-    bytes: Vec<u8>,
-    /// Where each text ends.
-    ends: Vec<usize>,
+/// Reads the texts that follow as long as they are plain ones, without a parser in between.
+fn read_plain(strings: &mut Strings, markup: &mut Markup) -> Result<(), ReadProblem> {
+    loop {
+        let mut read = 0;
+        let rest = markup.rest();
+        let incomplete = loop {
+            let Some(from) = rest[read..].strip_prefix("<si><t>") else {
+                break "<si><t>".starts_with(&rest[read..]);
+            };
+            let Some(end) = memchr::memchr(b'<', from.as_bytes()) else {
+                break true;
+            };
+            let (text, behind) = from.split_at(end);
+            let tail = "</t></si>";
+            if !behind.starts_with(tail) || needs_care(text.as_bytes()) {
+                break tail.starts_with(behind);
+            }
+            strings.push(text);
+            read += "<si><t>".len() + end + tail.len();
+        };
+        markup.pass(read);
+        if !incomplete || !markup.has_more() {
+            return Ok(());
+        }
+        markup.more()?;
+    }
 }
 
-impl Strings {
-    /// Adds a text.
-    pub(crate) fn push(&mut self, text: &str) {
-        lay_text(text.as_bytes(), &mut self.bytes);
-        self.ends.push(self.bytes.len());
-    }
-
-    /// The text with this number, from 0.
-    #[inline]
-    pub(crate) fn laid(&self, number: usize) -> Option<&[u8]> {
-        let end = *self.ends.get(number)?;
-        let start = if number == 0 { 0 } else { self.ends[number - 1] };
-        Some(&self.bytes[start..end])
-    }
-
-    pub(crate) fn len(&self) -> usize {
-        self.ends.len()
-    }
-
-    /// Bytes that it takes.
-    pub(crate) fn size(&self) -> usize {
-        self.bytes.len() + self.ends.len() * size_of::<usize>()
-    }
-
-    /// Reads the texts that follow as long as they are plain ones, without a parser in between.
-    fn read_plain(&mut self, markup: &mut Markup) -> Result<(), ReadProblem> {
-        loop {
-            let mut read = 0;
-            let rest = markup.rest();
-            let incomplete = loop {
-                let Some(from) = rest[read..].strip_prefix("<si><t>") else {
-                    break "<si><t>".starts_with(&rest[read..]);
-                };
-                let Some(end) = memchr::memchr(b'<', from.as_bytes()) else {
-                    break true;
-                };
-                let (text, behind) = from.split_at(end);
-                let tail = "</t></si>";
-                if !behind.starts_with(tail) || needs_care(text.as_bytes()) {
-                    break tail.starts_with(behind);
-                }
-                self.push(text);
-                read += "<si><t>".len() + end + tail.len();
-            };
-            markup.pass(read);
-            if !incomplete || !markup.has_more() {
-                return Ok(());
-            }
-            markup.more()?;
-        }
-    }
-
-    /// Reads the part with the shared texts. Phonetic runs are left out.
-    pub(crate) fn read(markup: &mut Markup, most: usize) -> Result<Self, ReadProblem> {
-        let mut strings = Self::default();
-        let mut text = String::new();
-        let mut inside = TextState::default();
-        let mut too_large = false;
-        loop {
-            strings.read_plain(markup)?;
-            let mut done = false;
-            let more = markup.pull(|event| {
+/// Reads the part with the shared texts. Phonetic runs are left out.
+pub(super) fn read_strings(markup: &mut Markup, most: usize) -> Result<Strings, ReadProblem> {
+    let mut strings = Strings::default();
+    let mut text = String::new();
+    let mut inside = TextState::default();
+    let mut too_large = false;
+    loop {
+        read_plain(&mut strings, markup)?;
+        let mut done = false;
+        let more = markup.pull(|event| {
             match &event {
                 Event::Start(tag) if tag.local_name().as_ref() == "si" => text.clear(),
                 Event::End(tag) if tag.local_name().as_ref() == "si" => {
@@ -90,18 +58,17 @@ impl Strings {
                 _ => inside.take(&event, &mut text)?,
             }
             Ok(Flow::On)
-            })?;
-            if !more || done || too_large || strings.size() > most {
-                break;
-            }
+        })?;
+        if !more || done || too_large || strings.size() > most {
+            break;
         }
-        if strings.size() > most {
-            return Err(ReadProblem::SharedTexts {
-                limit: crate::value::Size(most as u64),
-            });
-        }
-        Ok(strings)
     }
+    if strings.size() > most {
+        return Err(ReadProblem::SharedTexts {
+            limit: crate::value::Size(most as u64),
+        });
+    }
+    Ok(strings)
 }
 
 /// Collects the text of rich and plain strings.
@@ -188,7 +155,7 @@ mod tests {
                    <si/><si><t>007</t></si><si><t>a_x000D_b_x005F_x0041_</t></si></sst>";
         let input = std::io::Cursor::new(xml.as_bytes().to_vec());
         let mut markup = Markup::new(Box::new(input), "sharedStrings.xml");
-        let strings = Strings::read(&mut markup, 1 << 20).expect("read");
+        let strings = read_strings(&mut markup, 1 << 20).expect("read");
         let laid = |number| strings.laid(number).map(String::from_utf8_lossy);
         assert_eq!(laid(0).as_deref(), Some("North & South"));
         assert_eq!(laid(1).as_deref(), Some("a b"));

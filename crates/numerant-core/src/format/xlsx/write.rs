@@ -4,17 +4,17 @@
 //! sheets small; what the table has no room for stands in its cell.
 
 use std::fs::File;
-use std::hash::{BuildHasher, Hasher};
 use std::io::{self, BufWriter, Write};
 use std::path::Path;
 
-use hashbrown::HashTable;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
 use super::strings::escape;
 use crate::format::markup::{is_allowed, push_escaped};
-use crate::format::sheet::{Cell, CellFormat, Head, SheetSink, Spelling, letters, looks_typed};
+use crate::format::sheet::{
+    Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, letters, looks_typed,
+};
 
 /// Bytes that are handed to the compressor at a time.
 const FULL: usize = 1 << 17;
@@ -37,7 +37,7 @@ pub(crate) struct XlsxWriter {
     out: Vec<u8>,
     sheets: Vec<SheetEntry>,
     styles: Styles,
-    strings: Shared,
+    strings: SharedTexts,
     /// The letters of the columns.
     letters: Vec<String>,
     row: u64,
@@ -58,7 +58,7 @@ impl XlsxWriter {
             out: Vec::with_capacity(FULL + FULL / 4),
             sheets: Vec::new(),
             styles: Styles::default(),
-            strings: Shared::new(memory),
+            strings: SharedTexts::new(memory, LONGEST_SHARED),
             letters: Vec::new(),
             row: 0,
             header: false,
@@ -93,16 +93,16 @@ impl XlsxWriter {
     fn write_strings(&mut self) -> io::Result<()> {
         self.begin_part("xl/sharedStrings.xml")?;
         let strings = std::mem::take(&mut self.strings);
-        let count = strings.ends.len();
+        let count = strings.len();
         self.push(DECLARATION);
-        let uses = strings.uses;
-        self.push(&format!("<sst xmlns=\"{MAIN}\" count=\"{uses}\" uniqueCount=\"{count}\">"));
-        let mut start = 0;
-        for end in &strings.ends {
+        let uses = strings.uses();
+        self.push(&format!(
+            "<sst xmlns=\"{MAIN}\" count=\"{uses}\" uniqueCount=\"{count}\">"
+        ));
+        for text in strings.texts() {
             self.push("<si>");
-            push_text(&strings.text[start..*end], &mut self.out);
+            push_text(text, &mut self.out);
             self.push("</si>");
-            start = *end;
             if self.out.len() > FULL {
                 self.flush()?;
             }
@@ -115,7 +115,10 @@ impl XlsxWriter {
 /// Appends a text with its tags.
 fn push_text(text: &str, out: &mut Vec<u8>) {
     let ends = |place: Option<char>| place.is_some_and(char::is_whitespace);
-    if ends(text.chars().next()) || ends(text.chars().next_back()) || text.contains(['\n', '\t', '\r']) {
+    if ends(text.chars().next())
+        || ends(text.chars().next_back())
+        || text.contains(['\n', '\t', '\r'])
+    {
         out.extend_from_slice(b"<t xml:space=\"preserve\">");
     } else {
         out.extend_from_slice(b"<t>");
@@ -162,8 +165,14 @@ impl SheetSink for XlsxWriter {
         if columns > 0 {
             self.push(&format!("<dimension ref=\"A1:{last}{rows}\"/>"));
         }
-        let selected = if number == 1 { " tabSelected=\"1\"" } else { "" };
-        self.push(&format!("<sheetViews><sheetView{selected} workbookViewId=\"0\""));
+        let selected = if number == 1 {
+            " tabSelected=\"1\""
+        } else {
+            ""
+        };
+        self.push(&format!(
+            "<sheetViews><sheetView{selected} workbookViewId=\"0\""
+        ));
         if self.header {
             self.push(
                 "><pane ySplit=\"1\" topLeftCell=\"A2\" activePane=\"bottomLeft\" state=\"frozen\"/>\
@@ -291,9 +300,19 @@ impl SheetSink for XlsxWriter {
             sheets.push_str(&format!(
                 "<sheet name=\"{name}\" sheetId=\"{number}\" r:id=\"rId{number}\"/>"
             ));
-            if let Some((from, to)) = entry.filter.as_deref().and_then(|range| range.split_once(':')) {
-                let column = |cell: &str| cell.trim_end_matches(|c: char| c.is_ascii_digit()).to_owned();
-                let row = |cell: &str| cell.trim_start_matches(|c: char| c.is_ascii_alphabetic()).to_owned();
+            if let Some((from, to)) = entry
+                .filter
+                .as_deref()
+                .and_then(|range| range.split_once(':'))
+            {
+                let column = |cell: &str| {
+                    cell.trim_end_matches(|c: char| c.is_ascii_digit())
+                        .to_owned()
+                };
+                let row = |cell: &str| {
+                    cell.trim_start_matches(|c: char| c.is_ascii_alphabetic())
+                        .to_owned()
+                };
                 names.push_str(&format!(
                     "<definedName name=\"_xlnm._FilterDatabase\" localSheetId=\"{place}\" \
                      hidden=\"1\">'{}'!${}${}:${}${}</definedName>",
@@ -345,7 +364,10 @@ impl SheetSink for XlsxWriter {
              </Types>"
         );
         self.part("[Content_Types].xml", &types)?;
-        self.zip.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?;
+        self.zip
+            .finish()?
+            .into_inner()
+            .map_err(io::IntoInnerError::into_error)?;
         Ok(())
     }
 }
@@ -394,7 +416,10 @@ struct Styles {
 impl Styles {
     /// The number of the style for a format.
     fn of(&mut self, format: CellFormat) -> usize {
-        if matches!(format, CellFormat::General | CellFormat::Boolean(Spelling::Upper)) {
+        if matches!(
+            format,
+            CellFormat::General | CellFormat::Boolean(Spelling::Upper)
+        ) {
             return 0;
         }
         let place = self.formats.iter().position(|known| *known == format);
@@ -447,67 +472,5 @@ impl Styles {
              xfId=\"0\" applyFont=\"1\"/>{styles}</cellXfs><cellStyles count=\"1\"><cellStyle \
              name=\"Normal\" xfId=\"0\" builtinId=\"0\"/></cellStyles></styleSheet>"
         )
-    }
-}
-
-/// The table of shared texts.
-#[derive(Default)]
-struct Shared {
-    text: String,
-    /// Where each text ends.
-    ends: Vec<usize>,
-    table: HashTable<u32>,
-    uses: u64,
-    memory: usize,
-    hasher: foldhash::fast::FixedState,
-}
-
-impl Shared {
-    fn new(memory: usize) -> Self {
-        Self {
-            memory,
-            ..Self::default()
-        }
-    }
-
-    fn hash(&self, text: &str) -> u64 {
-        let mut hasher = self.hasher.build_hasher();
-        hasher.write(text.as_bytes());
-        hasher.finish()
-    }
-
-    /// The number of a text in the table; `None` if that has no room for it.
-    fn number(&mut self, text: &str) -> Option<u32> {
-        if text.len() > LONGEST_SHARED {
-            return None;
-        }
-        let hash = self.hash(text);
-        let known = |ends: &[usize], number: u32| {
-            let number = number as usize;
-            let start = if number == 0 { 0 } else { ends[number - 1] };
-            start..ends[number]
-        };
-        let found = self
-            .table
-            .find(hash, |number| &self.text[known(&self.ends, *number)] == text)
-            .copied();
-        if let Some(number) = found {
-            self.uses += 1;
-            return Some(number);
-        }
-        if self.text.len() + self.ends.len() * 32 + text.len() > self.memory {
-            return None;
-        }
-        let number = self.ends.len() as u32;
-        self.text.push_str(text);
-        self.ends.push(self.text.len());
-        let (ends, all, hasher) = (&self.ends, &self.text, &self.hasher);
-        self.table.insert_unique(hash, number, |number| {
-            let mut hasher = hasher.build_hasher();
-            hasher.write(all[known(ends, *number)].as_bytes());
-            hasher.finish()
-        });
-        self.uses += 1;
-        Some(number)
     }
 }

@@ -200,7 +200,9 @@ impl Pipeline {
                 ),
             };
             if let Err(problem) = done {
-                let at = faults.fatal.map_or_else(At::header, |record| batch.at(record));
+                let at = faults
+                    .fatal
+                    .map_or_else(At::header, |record| batch.at(record));
                 result = Err((at, problem));
                 break;
             }
@@ -343,7 +345,11 @@ impl Pipeline {
             Ok(())
         };
         add(&mut self.totals_in, &before.totals_in, &self.total_names)?;
-        add(&mut self.totals_rejected, &before.totals_rejected, &self.total_names)?;
+        add(
+            &mut self.totals_rejected,
+            &before.totals_rejected,
+            &self.total_names,
+        )?;
         self.rejected += before.rejected;
         self.left_out.clone_from(&before.left_out);
         for (operation, before) in self.operations.iter_mut().zip(&before.operations) {

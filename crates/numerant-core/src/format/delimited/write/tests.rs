@@ -105,13 +105,19 @@ fn what_cannot_be_written_is_named() {
     assert_eq!(
         error,
         EncodeError::NeedsQuotes {
-            at: At { unit: Unit::Line, number: 2 },
+            at: At {
+                unit: Unit::Line,
+                number: 2
+            },
             value: "a, b".into()
         }
     );
     let blank = written(b"a|b\n1|\n", Some(vec![1]), |out| out.quote = Quote::None);
     let lost = EncodeError::NeedsQuotes {
-        at: At { unit: Unit::Line, number: 2 },
+        at: At {
+            unit: Unit::Line,
+            number: 2,
+        },
         value: String::new(),
     };
     assert_eq!(blank, Err(lost), "it would be a blank line, and no record");
@@ -121,7 +127,10 @@ fn what_cannot_be_written_is_named() {
     assert_eq!(
         error,
         EncodeError::Character {
-            at: At { unit: Unit::Line, number: 3 },
+            at: At {
+                unit: Unit::Line,
+                number: 3
+            },
             character: '№',
             encoding: "windows-1252"
         }

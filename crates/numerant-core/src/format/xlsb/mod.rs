@@ -1,0 +1,8 @@
+//! Binary workbooks in a package after [MS-XLSB], `.xlsb`, which are read and not written.
+
+mod read;
+
+pub(crate) use read::XlsbBook;
+
+/// What the format is called.
+pub(super) const NAME: &str = "binary Office Open XML workbook";
