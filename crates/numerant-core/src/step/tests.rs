@@ -60,7 +60,7 @@ fn taken(
     while reader.next_batch(&mut batch).expect("readable") {
         pipeline
             .apply(&mut batch)
-            .map_err(|(line, problem)| format!("line {line}: {problem}"))?;
+            .map_err(|(line, problem)| format!("{line}: {problem}"))?;
         for record in 0..batch.len() {
             let values = layout.columns().iter().map(|column| {
                 let value = batch.field(record, column.slot).text().into_owned();

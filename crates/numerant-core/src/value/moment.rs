@@ -71,7 +71,10 @@ impl DateFormat {
         let date = broken_down.to_date().ok()?;
         Some(Moment {
             date,
-            time: broken_down.to_time().ok(),
+            // Without an hour, what comes out is midnight.
+            time: broken_down
+                .hour()
+                .and_then(|_| broken_down.to_time().ok()),
         })
     }
 }
