@@ -139,16 +139,6 @@ pub enum Error {
         /// The first file of the whole.
         whole: String,
     },
-    /// Parts that are not the whole, where one of them can be read only once.
-    #[error(
-        "the parts are not the whole: {whole} records and {parts}; standard input cannot be read again to name them"
-    )]
-    PartsOnce {
-        /// Records of the whole.
-        whole: u64,
-        /// Records of the parts.
-        parts: u64,
-    },
     /// The ledger could not be put into words.
     #[error("the ledger could not be written: {0}")]
     Ledger(#[source] serde_json::Error),
@@ -243,7 +233,6 @@ impl Error {
             Self::SurplusColumn { column, .. } => Some(format!(
                 "--ignore '{column}' leaves it out of the comparison"
             )),
-            Self::PartsOnce { .. } => Some("name files instead".to_owned()),
             Self::NoLedger { .. } => Some(
                 "a ledger is what --ledger FILE has kept; --whole and --parts compare files without one"
                     .to_owned(),

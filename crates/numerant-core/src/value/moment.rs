@@ -72,9 +72,7 @@ impl DateFormat {
         Some(Moment {
             date,
             // Without an hour, what comes out is midnight.
-            time: broken_down
-                .hour()
-                .and_then(|_| broken_down.to_time().ok()),
+            time: broken_down.hour().and_then(|_| broken_down.to_time().ok()),
         })
     }
 }

@@ -1,5 +1,6 @@
 //! What a split has written, or would write.
 
+use std::collections::{HashMap, HashSet};
 use std::io::{self, Write};
 use std::path::Path;
 
@@ -27,12 +28,12 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
         out,
         "{HEADING}{} would become {} in {}{HEADING:#}",
         sources(ledger),
-        files(count),
+        outputs_in_words(ledger),
         folder(&summary.out)
     )?;
     writeln!(out)?;
     let mut outputs: Vec<&OutputEntry> = ledger.outputs.iter().collect();
-    outputs.sort_by(|one, other| one.path.cmp(&other.path));
+    outputs.sort_by(|one, other| (&one.path, &one.sheet).cmp(&(&other.path, &other.sheet)));
     let shown = |value: &Option<String>| value.clone().unwrap_or_default();
     let order = summary.order.join(" / ");
     let (first, last) = (format!("first {order}"), format!("last {order}"));
@@ -43,6 +44,10 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
         (last.as_str(), Align::Left),
         ("file", Align::Left),
     ]);
+    let sheets = names_sheets(ledger);
+    if sheets {
+        columns.push(("sheet", Align::Left));
+    }
     let mut table = Table::new(2, &columns);
     for output in outputs {
         let mut row = vec![number(output.records)];
@@ -52,6 +57,9 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
             short(&shown(&output.last)),
             output.path.clone(),
         ]);
+        if sheets {
+            row.push(output.sheet.clone().unwrap_or_default());
+        }
         table.row(&row);
     }
     if count > 0 {
@@ -77,7 +85,7 @@ pub(super) fn done(
         out,
         "{HEADING}{} → {} in {}{HEADING:#}",
         sources(ledger),
-        files(count),
+        outputs_in_words(ledger),
         folder(&summary.out)
     )?;
     writeln!(out)?;
@@ -86,17 +94,30 @@ pub(super) fn done(
         other
             .records
             .cmp(&one.records)
-            .then_with(|| one.path.cmp(&other.path))
+            .then_with(|| (&one.path, &one.sheet).cmp(&(&other.path, &other.sheet)))
     });
     let mut columns = vec![("records", Align::Right)];
     columns.extend(sum_columns(ledger));
     columns.extend([("size", Align::Right), ("file", Align::Left)]);
+    let sheets = names_sheets(ledger);
+    if sheets {
+        columns.push(("sheet", Align::Left));
+    }
     let mut table = Table::new(2, &columns);
+    // The size of a workbook stands once, with the first of its sheets that is shown.
+    let mut sizes: HashMap<&str, u64> = outputs
+        .iter()
+        .filter_map(|output| Some((output.path.as_str(), output.bytes?)))
+        .collect();
     for output in outputs.iter().take(LARGEST) {
         let mut row = vec![number(output.records)];
         row.extend(output.sums.iter().map(|sum| decimal(*sum)));
-        row.push(output.bytes.map(bytes).unwrap_or_default());
+        let size = sizes.remove(output.path.as_str());
+        row.push(size.map(bytes).unwrap_or_default());
         row.push(output.path.clone());
+        if sheets {
+            row.push(output.sheet.clone().unwrap_or_default());
+        }
         table.row(&row);
     }
     if count > 0 {
@@ -106,8 +127,9 @@ pub(super) fn done(
         let rest: u64 = outputs[LARGEST..].iter().map(|output| output.records).sum();
         writeln!(
             out,
-            "  and {} more files with {}",
+            "  and {} more {} with {}",
             number(left as u64),
+            if sheets { "sheets" } else { "files" },
             records(rest)
         )?;
     }
@@ -125,6 +147,33 @@ pub(super) fn done(
         )?;
     }
     Ok(())
+}
+
+/// How many files there are, and how many sheets if they have several.
+fn outputs_in_words(ledger: &Ledger) -> String {
+    let paths: HashSet<&str> = ledger
+        .outputs
+        .iter()
+        .map(|output| output.path.as_str())
+        .collect();
+    let (count, outputs) = (paths.len() as u64, ledger.outputs.len() as u64);
+    if count == outputs {
+        return files(count);
+    }
+    format!(
+        "{} with {}",
+        files(count),
+        counted(outputs, "sheet", "sheets")
+    )
+}
+
+/// Whether outputs are told apart by their sheets.
+fn names_sheets(ledger: &Ledger) -> bool {
+    let mut paths = HashSet::new();
+    let outputs = ledger.outputs.iter();
+    outputs
+        .map(|output| &output.path)
+        .any(|path| !paths.insert(path))
 }
 
 /// A heading for each control total.

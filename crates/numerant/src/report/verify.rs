@@ -92,7 +92,10 @@ fn changed(changed: &ChangedOutput) -> String {
     if what.is_empty() {
         what.push("as many bytes, but other ones".to_owned());
     }
-    format!("{}: {}", changed.path, what.join(", "))
+    let sheet = changed.sheet.as_ref();
+    let sheet = sheet.map(|sheet| format!(", sheet '{sheet}'"));
+    let path = format!("{}{}", changed.path, sheet.unwrap_or_default());
+    format!("{path}: {}", what.join(", "))
 }
 
 fn difference(then: u64, now: u64, one: &str, many: &str) -> String {
@@ -178,9 +181,11 @@ fn changed_record(record: &FoundRecord, columns: &[String]) -> String {
     let name = columns.first().map_or("", String::as_str);
     let first = record.values.first().map(|value| visible(value));
     format!(
-        "{}, line {} → {source}, line {}: {name} {}: {} '{}' → '{}'",
+        "{}, {} {} → {source}, {} {}: {name} {}: {} '{}' → '{}'",
         record.source,
+        record.unit,
         number(record.line),
+        changed.unit,
         number(*line),
         first.unwrap_or_default(),
         changed.column,
@@ -190,7 +195,12 @@ fn changed_record(record: &FoundRecord, columns: &[String]) -> String {
 }
 
 fn place(record: &FoundRecord, label: &str) -> String {
-    let mut text = format!("{}, line {}: ", record.source, number(record.line));
+    let mut text = format!(
+        "{}, {} {}: ",
+        record.source,
+        record.unit,
+        number(record.line)
+    );
     let values: Vec<String> = record
         .values
         .iter()

@@ -1,5 +1,6 @@
 //! Holds the files on disk against a kept ledger.
 
+use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io::Read;
 use std::path::{Component, Path, PathBuf};
@@ -26,7 +27,7 @@ pub struct LedgerCheck {
     pub ledger: String,
     /// The folder that was looked at.
     pub out: PathBuf,
-    /// Outputs that the ledger names.
+    /// Files that the ledger names.
     pub outputs: u64,
     /// Records that are in them.
     pub records: u64,
@@ -53,6 +54,9 @@ pub struct LedgerCheck {
 pub struct ChangedOutput {
     /// Its path below the folder.
     pub path: String,
+    /// The sheet, if it is one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sheet: Option<String>,
     /// Its bytes, where they are others: those in the ledger and those that are there.
     pub bytes: Option<(u64, u64)>,
     /// Its records, where they are others.
@@ -81,10 +85,15 @@ pub fn verify_ledger(
         (None, Some(out)) => joined(folder, out),
         (None, None) => return Err(Error::LedgerFolder(path.to_owned())),
     };
+    let paths: HashSet<&str> = ledger
+        .outputs
+        .iter()
+        .map(|output| output.path.as_str())
+        .collect();
     let mut check = LedgerCheck {
         ledger: path.display().to_string(),
         out: out.clone(),
-        outputs: ledger.outputs.len() as u64,
+        outputs: paths.len() as u64,
         records: ledger.totals.written,
         bytes: 0,
         unbalanced: !adds_up(&ledger),
@@ -94,11 +103,28 @@ pub fn verify_ledger(
         others: 0,
         holds: false,
     };
-    context
-        .observer
-        .begins(ledger.outputs.iter().map(|output| output.bytes).sum());
+    context.observer.begins(Some(
+        ledger
+            .outputs
+            .iter()
+            .filter_map(|output| output.bytes)
+            .sum(),
+    ));
+    // The sheets of a workbook that has changed, with its bytes.
+    let mut changed_books: Vec<(&str, u64)> = Vec::new();
     for output in &ledger.outputs {
         let file = out.join(&output.path);
+        if output.sheet.is_some() && output.bytes.is_none() {
+            // A further sheet of a workbook that was looked at already.
+            let book = changed_books.iter().find(|book| book.0 == output.path);
+            if let Some((_, bytes)) = book {
+                let found = changed(&ledger, output, &file, *bytes, read);
+                if found.records.is_some() || !found.sums.is_empty() || found.unreadable.is_some() {
+                    check.changed.push(found);
+                }
+            }
+            continue;
+        }
         if !file.is_file() {
             check.missing.push(output.path.clone());
             continue;
@@ -108,6 +134,7 @@ pub fn verify_ledger(
         let same = output.bytes == Some(bytes)
             && output.blake3.as_ref().is_none_or(|known| *known == digest);
         if !same {
+            changed_books.push((&output.path, bytes));
             check
                 .changed
                 .push(changed(&ledger, output, &file, bytes, read));
@@ -222,13 +249,18 @@ fn changed(
     bytes: u64,
     read: &ReadOptions,
 ) -> ChangedOutput {
-    let known = output.bytes.unwrap_or_default();
+    let known = output.bytes.unwrap_or(bytes);
     let mut changed = ChangedOutput {
         path: output.path.clone(),
+        sheet: output.sheet.clone(),
         bytes: (known != bytes).then_some((known, bytes)),
         records: None,
         sums: Vec::new(),
         unreadable: None,
+    };
+    let read = &ReadOptions {
+        read_sheet: output.sheet.iter().cloned().map(Into::into).collect(),
+        ..read.clone()
     };
     match contents(ledger, file, read) {
         Ok((records, sums)) => {

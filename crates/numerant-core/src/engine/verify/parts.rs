@@ -11,17 +11,14 @@ use std::thread;
 
 use serde::Serialize;
 
+use super::super::sources::{Cursor, Sources};
 use super::super::{Context, Error};
 use crate::format::delimited::{Ragged, ReadOptions};
-use crate::format::{RecordReader, open_reader};
 use crate::job::Job;
 use crate::ledger::{BUCKETS, Bag, BagDigest, RecordHasher, bucket};
-use crate::record::{Batch, ColumnError, Columns};
-use crate::source::{Input, SourcePath};
+use crate::record::{Batch, ColumnError, Columns, Unit};
+use crate::source::SourcePath;
 use crate::value::Size;
-
-/// Bytes of text in a batch.
-const BATCH: usize = 1 << 18;
 
 /// Bytes that a hash that is counted takes.
 const COUNTED: u64 = 64;
@@ -87,7 +84,10 @@ pub struct PartsCheck {
 pub struct FoundRecord {
     /// Its source.
     pub source: String,
-    /// Its line there, from 1.
+    /// What the source is counted in.
+    #[serde(skip_serializing_if = "Unit::is_line")]
+    pub unit: Unit,
+    /// Its line or row there, from 1.
     pub line: u64,
     /// How often the whole has it.
     pub in_whole: u64,
@@ -111,8 +111,11 @@ pub struct ChangedValue {
     pub whole: String,
     /// Its value in the part.
     pub part: String,
-    /// Where the other record is: its source and line.
+    /// Where the other record is: its source and line or row.
     pub other: (String, u64),
+    /// What that source is counted in.
+    #[serde(skip_serializing_if = "Unit::is_line")]
+    pub unit: Unit,
 }
 
 /// How often a record is there.
@@ -143,18 +146,26 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
     if options.read.ragged == Ragged::Reject {
         return Err(Error::RejectsCompared);
     }
-    let side = Side {
-        options,
-        context,
-        columns: Vec::new(),
-        read: AtomicU64::new(0),
-    };
     let first = options
         .whole
         .first()
         .ok_or(Error::Job(crate::job::JobError::NoSource))?;
-    let columns = compared_columns(first, &side)?;
-    let side = Side { columns, ..side };
+    // What can be read only once is kept, as it may be read again.
+    let open = |paths: &[SourcePath]| -> Result<(Job, Sources), Error> {
+        let job = job(options, paths);
+        let (sources, _) = Sources::open(&job, true, true, context)?;
+        Ok((job, sources))
+    };
+    let whole = open(&options.whole)?;
+    let columns = compared_columns(first, options, whole.1.columns())?;
+    let side = Side {
+        options,
+        context,
+        whole,
+        parts: open(&options.parts)?,
+        columns,
+        read: AtomicU64::new(0),
+    };
     let sizes = options.whole.iter().chain(&options.parts);
     let size: Option<u64> = sizes.map(file_size).sum();
     context.observer.begins(size);
@@ -162,7 +173,7 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
         jobs: options.jobs,
         ..Job::default()
     };
-    let threads = context.threads(&job) > 1 && !side.reads_standard_input();
+    let threads = context.threads(&job) > 1;
     let (whole, parts) = side.both(threads, Bag::default, |bag: &mut Bag, hashes, _| {
         for hash in hashes {
             bag.add(*hash);
@@ -187,13 +198,6 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
         return Ok(check);
     }
     check.holds = false;
-    if side.reads_standard_input() {
-        // What can be read only once cannot be looked at again.
-        return Err(Error::PartsOnce {
-            whole: check.whole.records,
-            parts: check.parts.records,
-        });
-    }
     let most = (options.memory.0 / COUNTED).max(1);
     let mut left = differing.as_slice();
     while !left.is_empty() {
@@ -223,10 +227,11 @@ fn file_size(path: &SourcePath) -> Option<u64> {
 }
 
 /// The columns of the whole that count.
-fn compared_columns(first: &SourcePath, side: &Side<'_>) -> Result<Vec<String>, Error> {
-    let options = side.options;
-    let reader = side.open(first)?;
-    let columns = reader.columns();
+fn compared_columns(
+    first: &SourcePath,
+    options: &PartsOptions,
+    columns: &Columns,
+) -> Result<Vec<String>, Error> {
     let unknown = |problem: ColumnError| Error::Column {
         source_name: first.to_string(),
         problem,
@@ -249,35 +254,35 @@ fn compared_columns(first: &SourcePath, side: &Side<'_>) -> Result<Vec<String>, 
     Ok(names)
 }
 
+/// The way through sources; of workbooks all sheets that are shown count, or those that are chosen.
+fn job(options: &PartsOptions, sources: &[SourcePath]) -> Job {
+    Job {
+        sources: sources.to_vec(),
+        read: options.read.clone(),
+        memory: options.memory,
+        per_sheet: true,
+        ..Job::default()
+    }
+}
+
 /// Both sides, and how they are read.
 struct Side<'v> {
     options: &'v PartsOptions,
     context: &'v Context,
+    whole: (Job, Sources),
+    parts: (Job, Sources),
     columns: Vec<String>,
     read: AtomicU64,
 }
 
 impl Side<'_> {
-    fn reads_standard_input(&self) -> bool {
-        let sources = self.options.whole.iter().chain(&self.options.parts);
-        sources
-            .into_iter()
-            .any(|path| *path == SourcePath::Standard)
-    }
-
-    fn open(&self, path: &SourcePath) -> Result<Box<dyn RecordReader>, Error> {
-        let largest = usize::try_from(self.options.memory.0 / 4).unwrap_or(usize::MAX);
-        let input = Input::open(path)?;
-        Ok(open_reader(input, &self.options.read, BATCH, largest)?)
-    }
-
     /// The places of the columns that count in a source.
-    fn places(&self, path: &SourcePath, columns: &Columns) -> Result<Vec<usize>, Error> {
+    fn places(&self, name: &str, columns: &Columns) -> Result<Vec<usize>, Error> {
         let options = self.options;
         let places: Result<Vec<usize>, ColumnError> =
             self.columns.iter().map(|name| columns.find(name)).collect();
         let places = places.map_err(|problem| Error::ComparedColumn {
-            source_name: path.to_string(),
+            source_name: name.to_owned(),
             problem,
         })?;
         if options.keep.is_empty() {
@@ -285,7 +290,7 @@ impl Side<'_> {
                 |name: &&String| !self.columns.contains(name) && !options.ignore.contains(name);
             if let Some(name) = columns.names().iter().find(counts) {
                 return Err(Error::SurplusColumn {
-                    source_name: path.to_string(),
+                    source_name: name.to_owned(),
                     column: name.clone(),
                     whole: options
                         .whole
@@ -299,12 +304,13 @@ impl Side<'_> {
     }
 
     /// Reads sources and hands on the hashes of the records of each batch.
-    fn read(&self, sources: &[SourcePath], take: &mut dyn FnMut(&[u128])) -> Result<(), Error> {
+    fn read(&self, side: &(Job, Sources), take: &mut dyn FnMut(&[u128])) -> Result<(), Error> {
         let mut hashes = Vec::new();
         let mut batch = Batch::default();
-        for path in sources {
-            let mut reader = self.open(path)?;
-            let places = self.places(path, reader.columns())?;
+        let (job, sources) = side;
+        let mut cursor = Cursor::default();
+        while let Some(mut reader) = sources.next(&mut cursor, job, self.context)? {
+            let places = self.places(&reader.name(), reader.columns())?;
             let mut hasher = RecordHasher::new(places, reader.columns().len());
             let taken = Arc::clone(&reader.facts().taken);
             let mut before = 0;
@@ -329,11 +335,7 @@ impl Side<'_> {
         take: impl Fn(&mut T, &[u128], bool) + Sync,
     ) -> Result<(T, T), Error> {
         let one = |is_whole: bool| -> Result<T, Error> {
-            let sources = if is_whole {
-                &self.options.whole
-            } else {
-                &self.options.parts
-            };
+            let sources = if is_whole { &self.whole } else { &self.parts };
             let mut state = start();
             self.read(sources, &mut |hashes| take(&mut state, hashes, is_whole))?;
             Ok(state)
@@ -356,11 +358,7 @@ impl Side<'_> {
     fn name(&self, wanted: &[bool], check: &mut PartsCheck) -> Result<(), Error> {
         let mut counts: HashMap<u128, Counts> = HashMap::new();
         for is_whole in [true, false] {
-            let sources = if is_whole {
-                &self.options.whole
-            } else {
-                &self.options.parts
-            };
+            let sources = if is_whole { &self.whole } else { &self.parts };
             self.read(sources, &mut |hashes| {
                 for hash in hashes.iter().filter(|hash| wanted[bucket(**hash)]) {
                     let counts = counts.entry(*hash).or_default();
@@ -384,11 +382,11 @@ impl Side<'_> {
         }
         let list = self.options.list;
         if check.missing.len() < list && counts.values().any(|counts| counts.is_missing()) {
-            self.find(&self.options.whole, &mut counts, true, check)?;
+            self.find(&self.whole, &mut counts, true, check)?;
         }
         let surplus = counts.values().any(|counts| counts.is_surplus());
         if surplus && (check.extra.len() < list || check.doubled.len() < list) {
-            self.find(&self.options.parts, &mut counts, false, check)?;
+            self.find(&self.parts, &mut counts, false, check)?;
         }
         Ok(())
     }
@@ -396,7 +394,7 @@ impl Side<'_> {
     /// Finds where the records are that make the difference.
     fn find(
         &self,
-        sources: &[SourcePath],
+        side: &(Job, Sources),
         counts: &mut HashMap<u128, Counts>,
         missing: bool,
         check: &mut PartsCheck,
@@ -404,9 +402,10 @@ impl Side<'_> {
         let list = self.options.list;
         let mut hashes = Vec::new();
         let mut batch = Batch::default();
-        for path in sources {
-            let mut reader = self.open(path)?;
-            let places = self.places(path, reader.columns())?;
+        let (job, sources) = side;
+        let mut cursor = Cursor::default();
+        while let Some(mut reader) = sources.next(&mut cursor, job, self.context)? {
+            let places = self.places(&reader.name(), reader.columns())?;
             let mut hasher = RecordHasher::new(places.clone(), usize::MAX);
             while reader.next_batch(&mut batch)? {
                 self.context.check_cancelled()?;
@@ -434,7 +433,8 @@ impl Side<'_> {
                         String::from_utf8_lossy(&batch.field(record, *column).text()).into_owned()
                     });
                     found.push(FoundRecord {
-                        source: path.to_string(),
+                        source: reader.name(),
+                        unit: batch.at(record).unit,
                         line: batch.line(record),
                         in_whole: counts.whole.into(),
                         in_parts: counts.parts.into(),
@@ -471,9 +471,11 @@ fn pair_changed(check: &mut PartsCheck) {
                     whole: one.clone(),
                     part: other.clone(),
                     other: (missing.source.clone(), missing.line),
+                    unit: missing.unit,
                 };
                 missing.changed = Some(ChangedValue {
                     other: (extra.source.clone(), extra.line),
+                    unit: extra.unit,
                     ..changed.clone()
                 });
                 extra.changed = Some(changed);
