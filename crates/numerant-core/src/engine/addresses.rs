@@ -556,7 +556,7 @@ impl Addresses {
                 let known = sheets.books.get(&identity).map(|book| book.0);
                 if let Some(first) = known {
                     let path = self.paths[first].clone();
-                    self.claim_sheet(&identity, path, legal, output, first, key.part);
+                    self.claim_sheet(&identity, &path, legal, output, first, key.part);
                     return;
                 }
                 let mut names = SheetNames::default();
@@ -642,7 +642,7 @@ impl Addresses {
     fn claim_sheet(
         &mut self,
         identity: &[String],
-        path: String,
+        path: &str,
         name: String,
         output: usize,
         first: usize,
@@ -654,7 +654,7 @@ impl Addresses {
         let Some((_, names)) = sheets.books.get_mut(identity) else {
             return;
         };
-        self.paths[output].clone_from(&path);
+        path.clone_into(&mut self.paths[output]);
         self.fates[output] = match self.fates[first] {
             Fate::Exists => Fate::Exists,
             _ => Fate::Write,
@@ -668,7 +668,7 @@ impl Addresses {
             sheets.names[output] = name;
             return;
         };
-        let shown = with_sheet(&path, &name);
+        let shown = with_sheet(path, &name);
         match self.clashed.policy {
             ClashPolicy::Refuse => {
                 self.refused = true;

@@ -292,7 +292,7 @@ impl Consumer {
                 .as_ref()
                 .map(|s| s.name.clone())
                 .unwrap_or_default(),
-            problem,
+            problem: Box::new(problem),
         }
     }
 }

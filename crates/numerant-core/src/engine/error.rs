@@ -84,7 +84,7 @@ pub enum Error {
         /// The source.
         source_name: String,
         /// What is wrong.
-        problem: EncodeError,
+        problem: Box<EncodeError>,
     },
     /// An output cannot be written.
     #[error(transparent)]

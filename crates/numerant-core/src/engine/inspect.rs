@@ -52,6 +52,8 @@ pub struct Inspection {
     pub sheet: Option<SheetFacts>,
     /// Whether the first record names the columns.
     pub header: bool,
+    /// The file's name says another format.
+    pub not_as_named: bool,
     /// What was counted.
     pub tally: ReadTally,
     /// Records whose line end is not the dialect's.
@@ -253,6 +255,7 @@ fn inspect_one(
         told: facts.told,
         sheet: reader.sheet(),
         header: dialect.header,
+        not_as_named: super::not_as_named(reader.as_ref()).is_some(),
         tally: reader.tally(),
         other_line_ends,
         quoted_fields: quoted,
@@ -294,6 +297,12 @@ impl Inspection {
                 note: note.clone(),
             })
             .collect();
+        if self.not_as_named {
+            notices.push(Notice::NotAsNamed {
+                file: source(),
+                format: self.format,
+            });
+        }
         if self.told.is_some_and(|told| told.single_column) {
             notices.push(Notice::SingleColumn { source: source() });
         }

@@ -155,6 +155,13 @@ pub enum Notice {
     Unmatched(UnmatchedKeys),
     /// Cases that held for no record.
     UnusedCases(Vec<String>),
+    /// A source is in another format than its name says.
+    NotAsNamed {
+        /// The file.
+        file: String,
+        /// The format that it is in.
+        format: &'static str,
+    },
     /// Only some sheets of a workbook were read.
     SheetsPassedOver {
         /// The workbook.
@@ -187,6 +194,16 @@ pub enum SheetNote {
     HiddenRows(u64),
     /// The sheet itself is hidden.
     Hidden,
+}
+
+/// That a source is in another format than its name says, if it is.
+fn not_as_named(reader: &dyn crate::format::RecordReader) -> Option<Notice> {
+    let named = crate::format::format_read(&reader.path().extension())?;
+    let format = reader.facts().format;
+    (named.name != format).then(|| Notice::NotAsNamed {
+        file: reader.path().to_string(),
+        format,
+    })
 }
 
 /// What a user should know of a sheet.

@@ -314,6 +314,11 @@ impl Producer {
         let name = reader.name();
         let facts = reader.facts().clone();
         let path = reader.path();
+        if let Some(notice) = super::not_as_named(reader)
+            && !self.notices.contains(&notice)
+        {
+            self.notices.push(notice);
+        }
         for note in reader.columns().notes() {
             self.notices.push(Notice::Header {
                 source: name.clone(),
@@ -361,7 +366,7 @@ impl Producer {
                 spooler.check().map_err(|problem| Error::Encode {
                     path: self.out.display().to_string(),
                     source_name: name.clone(),
-                    problem,
+                    problem: Box::new(problem),
                 })?;
                 Into::Rows(Arc::new(spooler), set)
             }
@@ -490,7 +495,8 @@ impl Producer {
             });
         }
         self.sources.push(SourceEntry {
-            path: name,
+            path: reader.path().to_string(),
+            sheet: reader.facts().sheet.clone(),
             bytes: reader.facts().size,
             records: tally.records,
             rejected: tally.rejected + self.pipeline.rejected() - rejected_before,
@@ -630,7 +636,7 @@ impl Producer {
         encoder.begin(&mut bytes).map_err(|problem| Error::Encode {
             path: self.out.display().to_string(),
             source_name: begins.name.clone(),
-            problem,
+            problem: Box::new(problem),
         })?;
         self.divider.set_header(bytes.len() as u64);
         Ok(())

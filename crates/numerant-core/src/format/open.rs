@@ -127,9 +127,7 @@ pub(crate) fn open(
         } else if let Some(book) = ods::OdsBook::open(&package).map_err(failed)? {
             (Arc::new(book), ods::NAME)
         } else {
-            return Err(failed(ReadProblem::NotText {
-                found: "a zip archive that is no workbook",
-            }));
+            return Err(failed(no_workbook(&path, "a zip archive")));
         }
     } else if flat {
         let book = ods::OdsBook::open_flat(shared).map_err(failed)?;
@@ -137,9 +135,7 @@ pub(crate) fn open(
     } else if let Some(book) = xls::XlsBook::open(shared, memory).map_err(failed)? {
         (Arc::new(book), xls::NAME)
     } else {
-        return Err(failed(ReadProblem::NotText {
-            found: "a compound file that is no workbook",
-        }));
+        return Err(failed(no_workbook(&path, "a compound file")));
     };
     let chosen = choose(workbook.sheets(), &options.read_sheet, all).map_err(failed)?;
     Ok(Opened::Book(OpenedBook {
@@ -151,6 +147,17 @@ pub(crate) fn open(
         taken,
         chosen,
     }))
+}
+
+/// What is wrong with an archive that holds no workbook.
+fn no_workbook(path: &SourcePath, found: &'static str) -> ReadProblem {
+    match format_read(&path.extension()) {
+        Some(format) if format.name != super::delimited::NAME => ReadProblem::NoWorkbook {
+            format: format.name,
+            found,
+        },
+        _ => ReadProblem::NotText { found },
+    }
 }
 
 /// A reader of a source that is one table: a text, or the first of the sheets that are chosen.

@@ -60,6 +60,9 @@ pub struct Ledger {
 pub struct SourceEntry {
     /// As it was named.
     pub path: String,
+    /// The sheet, if the source is one of a workbook.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sheet: Option<String>,
     /// Bytes on disk, where they are known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,

@@ -4,6 +4,7 @@ use std::fmt;
 use std::io;
 
 use super::EncodingError;
+use crate::record::{At, Unit};
 use crate::value::Size;
 
 /// A problem with a source.
@@ -22,21 +23,35 @@ pub struct ReadError {
 /// A place in a source; what is not known is `None`. Lines, records and columns count from 1.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Place {
-    /// Line of the text.
-    pub line: Option<u64>,
-    /// Row of the sheet.
-    pub row: Option<u64>,
+    /// Line of the text, or row of the sheet.
+    pub at: Option<At>,
     /// Name of the column.
     pub column: Option<String>,
 }
 
+impl Place {
+    /// A line of a text.
+    pub(crate) fn line(number: u64) -> Self {
+        Self::number(Unit::Line, number)
+    }
+
+    /// A row of a sheet.
+    pub(crate) fn row(number: u64) -> Self {
+        Self::number(Unit::Row, number)
+    }
+
+    fn number(unit: Unit, number: u64) -> Self {
+        Self {
+            at: Some(At { unit, number }),
+            column: None,
+        }
+    }
+}
+
 impl fmt::Display for Place {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if let Some(line) = self.line {
-            write!(f, ", line {line}")?;
-        }
-        if let Some(row) = self.row {
-            write!(f, ", row {row}")?;
+        if let Some(at) = self.at {
+            write!(f, ", {at}")?;
         }
         if let Some(column) = &self.column {
             write!(f, ", column '{column}'")?;
@@ -151,14 +166,12 @@ pub enum ReadProblem {
     #[error("the sheet is empty")]
     EmptySheet,
     /// A cell holds something beside the columns that have a header.
-    #[error("the cell {cell} holds something, and the columns are {first} to {last}")]
+    #[error("the cell {cell} holds something, and the columns are {columns}")]
     OutsideColumns {
         /// The cell.
         cell: String,
-        /// Letters of the first column.
-        first: String,
-        /// Letters of the last column.
-        last: String,
+        /// Letters of the columns, as `B to F`.
+        columns: String,
     },
     /// Something in it is not what it should be.
     #[error("the file is damaged: {what}")]
@@ -257,7 +270,10 @@ impl ReadProblem {
                 "split them one by one, or keep them apart with {.stem} or {.sheet} in --name"
                     .to_owned(),
             ),
-            Self::NoWorkbook { .. } => Some("if it is delimited text, say --from csv".to_owned()),
+            Self::NoWorkbook { found: "text", .. } => {
+                Some("if it is delimited text, say --from csv".to_owned())
+            }
+            Self::NoWorkbook { .. } => None,
             Self::NoSuchSheet { sheets, .. } => Some(format!("sheets: {}", sheets.join(", "))),
             Self::OutsideColumns { .. } => Some(
                 "is a note beside the table? --ragged reject leaves such rows out (--rejects FILE \
@@ -269,7 +285,12 @@ impl ReadProblem {
                 Some("give more --memory".to_owned())
             }
             Self::EmptySheet | Self::NoSheets => None,
-            Self::SheetWithoutCells { .. } | Self::Damaged { .. } | Self::DocumentType => None,
+            Self::Damaged { .. } => Some(
+                "was it cut off on its way? fetch it again, or open and save it in a spreadsheet \
+                 program"
+                    .to_owned(),
+            ),
+            Self::SheetWithoutCells { .. } | Self::DocumentType => None,
             Self::Bomb { .. } => None,
             Self::Compression { .. }
             | Self::Io(_)

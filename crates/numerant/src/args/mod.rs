@@ -41,6 +41,6 @@ pub(crate) enum Command {
     Inspect(Box<InspectArguments>),
     Split(Box<SplitArguments>),
     Combine(Box<CombineArguments>),
-    Verify(VerifyArguments),
+    Verify(Box<VerifyArguments>),
     Demo(DemoArguments),
 }

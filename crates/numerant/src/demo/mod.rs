@@ -8,7 +8,10 @@ mod walk;
 use std::fs;
 use std::io;
 use std::path::Path;
+use std::sync::Arc;
 
+use numerant_core::engine::{self, Context, Unobserved};
+use numerant_core::job::Job;
 pub(crate) use walk::walk;
 
 use crate::commands::Failure;
@@ -23,6 +26,7 @@ The harbour and all names in it are invented. This folder is made anew by each d
 calls.csv    12,000 berth calls of 18 months, sorted by nothing
 owners.csv   which office a quay belongs to, and who is its head
 charts.csv   the catalogue of sea charts, in which one number is given twice
+port.xlsx    all three as sheets of a workbook
 ";
 
 /// Makes `folder` with the sample data. A folder that an earlier demo made is emptied first.
@@ -63,5 +67,28 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
         let path = folder.join(name);
         fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;
     }
+    workbook(folder)
+}
+
+/// Makes a workbook of the tables, with a sheet for each.
+fn workbook(folder: &Path) -> Result<(), Failure> {
+    let tables = ["calls.csv", "owners.csv", "charts.csv"];
+    let template = |text: &str| text.parse().expect("a template");
+    let job = Job {
+        sources: tables.map(|name| folder.join(name).into()).to_vec(),
+        name: Some(template("port.xlsx")),
+        sheet: Some(template("{.stem}")),
+        out: Some(folder.to_owned()),
+        ..Job::default()
+    };
+    let context = Context {
+        now: jiff::civil::DateTime::default(),
+        cancel: Arc::default(),
+        observer: Arc::new(Unobserved),
+        open_files: 64,
+        processors: 2,
+        temporary: std::env::temp_dir(),
+    };
+    engine::run(&job, &context)?;
     Ok(())
 }

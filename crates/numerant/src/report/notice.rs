@@ -113,6 +113,9 @@ pub(super) fn text(notice: &Notice) -> String {
                 names.join(", ")
             )
         }
+        Notice::NotAsNamed { file, format } => {
+            format!("{file}: by its content this is {format}, whatever its name says")
+        }
         Notice::SheetsPassedOver { workbook, sheets } => {
             let shown: Vec<String> = sheets
                 .iter()

@@ -185,8 +185,21 @@ fn sum_columns(ledger: &Ledger) -> impl Iterator<Item = (&str, Align)> {
 fn sources(ledger: &Ledger) -> String {
     let read = records(ledger.totals.read);
     match ledger.sources.as_slice() {
-        [source] => format!("{}: {read}", source.path),
-        sources => format!("{}: {read}", files(sources.len() as u64)),
+        [source] => match &source.sheet {
+            Some(sheet) => format!("{}, sheet '{sheet}': {read}", source.path),
+            None => format!("{}: {read}", source.path),
+        },
+        sources => {
+            let paths: HashSet<&str> = sources.iter().map(|source| source.path.as_str()).collect();
+            let sheets = counted(sources.len() as u64, "sheet", "sheets");
+            match (paths.len(), sources.len()) {
+                (1, _) => format!("{}, {sheets}: {read}", sources[0].path),
+                (files_in_all, all) if files_in_all < all => {
+                    format!("{} with {sheets}: {read}", files(files_in_all as u64))
+                }
+                (files_in_all, _) => format!("{}: {read}", files(files_in_all as u64)),
+            }
+        }
     }
 }
 

@@ -8,6 +8,7 @@ fn of_each_command() {
     assert_snapshot!("numerant", bench.run(&["--help"]));
     assert_snapshot!("inspect", bench.run(&["inspect", "--help"]));
     assert_snapshot!("split", bench.run(&["split", "--help"]));
+    assert_snapshot!("combine", bench.run(&["combine", "--help"]));
     assert_snapshot!("verify", bench.run(&["verify", "--help"]));
     assert_snapshot!("demo", bench.run(&["demo", "--help"]));
 }

@@ -315,11 +315,7 @@ impl DelimitedReader {
     /// An error at `position` of `text`, which begins on the reader's line.
     fn error_in(&self, text: &[u8], position: usize, problem: ReadProblem) -> ReadError {
         let before = memchr::memchr_iter(self.marks.terminator, &text[..position]).count();
-        let place = Place {
-            row: None,
-            line: Some(self.line + before as u64),
-            column: None,
-        };
+        let place = Place::line(self.line + before as u64);
         self.input.path.error_at(place, problem)
     }
 
@@ -530,11 +526,7 @@ fn fill(input: &mut Input, buffer: &mut [u8]) -> Result<usize, ReadError> {
         let Some(malformed) = malformed else {
             return error;
         };
-        let place = Place {
-            row: None,
-            line: Some(malformed.line),
-            ..Place::default()
-        };
+        let place = Place::line(malformed.line);
         // A text that ends within a character has its bytes in a piece that is gone.
         let bytes = match malformed.bytes.as_slice() {
             [] => "at the end".to_owned(),

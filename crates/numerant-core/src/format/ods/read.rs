@@ -279,7 +279,7 @@ impl State {
                 "formula" => head.formula = true,
                 "style-name" => style = Some(value()),
                 "number-columns-repeated" => {
-                    head.repeated = attribute.value.parse().unwrap_or(1).max(1)
+                    head.repeated = attribute.value.parse().unwrap_or(1).max(1);
                 }
                 "number-columns-spanned" | "number-rows-spanned"
                     if attribute.value.as_ref() != "1" =>
@@ -435,10 +435,10 @@ impl State {
         Ok(())
     }
 
-    fn take(&mut self, event: Event<'_>, row: &mut Row) -> Result<Flow, ReadProblem> {
+    fn take(&mut self, event: &Event<'_>, row: &mut Row) -> Result<Flow, ReadProblem> {
         if self.cell.is_some() {
             if self.depth == 0
-                && let Event::End(tag) = &event
+                && let Event::End(tag) = event
                 && matches!(
                     tag.local_name().as_ref(),
                     "table-cell" | "covered-table-cell"
@@ -447,10 +447,10 @@ impl State {
                 self.end_cell(row)?;
                 return Ok(Flow::On);
             }
-            self.inside(&event)?;
+            self.inside(event)?;
             return Ok(Flow::On);
         }
-        match &event {
+        match event {
             Event::Start(tag) => match tag.local_name().as_ref() {
                 "table-cell" | "covered-table-cell" => self.begin_cell(tag),
                 "table-row" => self.begin_row(tag),
@@ -580,12 +580,9 @@ impl Rows for OdsRows {
             return Ok(false);
         }
         let state = &mut self.state;
-        let more = self.markup.pull(|event| state.take(event, row));
+        let more = self.markup.pull(|event| state.take(&event, row));
         let at = |row: u64, problem| {
-            let place = Place {
-                row: Some(row),
-                ..Place::default()
-            };
+            let place = Place::row(row);
             (place, problem)
         };
         let more = more.map_err(|problem| at(self.state.row + 1, problem))?;

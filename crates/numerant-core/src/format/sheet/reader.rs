@@ -294,10 +294,7 @@ impl SheetReader {
             if row.is_blank() {
                 continue;
             }
-            let place = Place {
-                row: Some(row.number),
-                ..Place::default()
-            };
+            let place = Place::row(row.number);
             if row.number <= self.last_row {
                 let problem = ReadProblem::Damaged {
                     what: format!("row {} comes behind row {}", row.number, self.last_row),
@@ -439,14 +436,10 @@ impl SheetReader {
                 letters(outside.map_or(0, |cell| cell.0)),
                 row.number
             ),
-            first: letters(inside.start),
-            last: letters(inside.end - 1),
+            columns: format!("{} to {}", letters(inside.start), letters(inside.end - 1)),
         };
         if self.ragged != Ragged::Reject {
-            let place = Place {
-                row: Some(row.number),
-                ..Place::default()
-            };
+            let place = Place::row(row.number);
             return Err(self.error(place, problem));
         }
         self.tally.rejected += 1;

@@ -92,8 +92,8 @@ pub(crate) fn write_clock(milliseconds: i64, shown: Moments, long: bool, out: &m
     let fraction = seconds % 1000;
     let needed = match fraction {
         0 => 0,
-        _ if fraction % 100 == 0 => 1,
-        _ if fraction % 10 == 0 => 2,
+        _ if fraction.is_multiple_of(100) => 1,
+        _ if fraction.is_multiple_of(10) => 2,
         _ => 3,
     };
     let places = needed.max(usize::from(shown.fraction));

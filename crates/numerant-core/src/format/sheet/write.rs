@@ -68,7 +68,7 @@ impl Spooler {
             });
         }
         for (place, header) in self.header.iter().flatten().enumerate() {
-            self.check_text(header.as_bytes(), place, || crate::record::At::header())?;
+            self.check_text(header.as_bytes(), place, crate::record::At::header)?;
         }
         Ok(())
     }

@@ -383,10 +383,7 @@ impl XlsbRows {
 impl Rows for XlsbRows {
     fn next(&mut self, row: &mut Row) -> Result<bool, (Place, ReadProblem)> {
         self.read(row).map_err(|problem| {
-            let place = Place {
-                row: self.next_row,
-                ..Place::default()
-            };
+            let place = self.next_row.map_or_else(Place::default, Place::row);
             (place, problem)
         })
     }

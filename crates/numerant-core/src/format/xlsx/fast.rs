@@ -221,7 +221,7 @@ fn read_cell(
     state.column = column + 1;
     if head.kind == CellKind::Inline {
         scan.expect(b"<is><t")?;
-        if scan.skip(b" xml:space=\"preserve\"")? {}
+        scan.skip(b" xml:space=\"preserve\"")?;
         scan.expect(b">")?;
         let (start, end) = scan.until(b'<')?;
         scan.expect(b"/t></is></c>")?;

@@ -494,10 +494,7 @@ impl Rows for XlsxRows {
         };
         let at = |problem| {
             let row = Some(self.state.row).filter(|row| *row > 0);
-            let place = Place {
-                row,
-                ..Place::default()
-            };
+            let place = row.map_or_else(Place::default, Place::row);
             (place, problem)
         };
         match more {

@@ -84,7 +84,7 @@ fn problem(bytes: &[u8], options: &ReadOptions) -> (Option<u64>, ReadProblem) {
         let other = read(bytes, options, batch).expect_err("it cannot be read");
         assert_eq!(other.to_string(), error.to_string(), "batches of {batch}");
     }
-    (error.place.line, error.problem)
+    (error.place.at.map(|at| at.number), error.problem)
 }
 
 fn records(bytes: &[u8], options: &ReadOptions) -> Vec<Vec<String>> {
@@ -161,7 +161,7 @@ fn a_wrong_byte_far_behind_the_sample_is_told_with_its_line() {
     }
     bytes.extend_from_slice(b"\xd6stra,2\n");
     let error = read(&bytes, &ReadOptions::default(), 1 << 16).expect_err("not UTF-8");
-    assert_eq!(error.place.line, Some(100_002));
+    assert_eq!(error.place.at.map(|at| at.number), Some(100_002));
     let hint = error.problem.hint().expect("a hint");
     assert!(hint.contains("--encoding windows-1252"), "{hint}");
 }
