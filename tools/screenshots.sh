@@ -1,7 +1,8 @@
 #!/usr/bin/env bash
 # Draws docs/screenshots/*.png: the built program in a terminal, on the demo's data.
 #
-# Needs Debian's packages xterm, xvfb, imagemagick and fonts-dejavu-core, and a release build.
+# Needs Debian's packages xterm, xvfb, imagemagick and fonts-dejavu-core, openpyxl and Pillow from
+# PyPI for PYTHON (python3 if not set), and a release build.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 top=$PWD
@@ -56,6 +57,9 @@ shot split "numerant split calls.csv --name '{quay}/{arrived:month}.csv' --drop 
 rm -rf "$work/varnholm/calls" "$work/varnholm/cases"
 shot steps "numerant inspect calls.csv --set 'net=ROUND(dues * 0.92, 2)' --where \"cargo = 'fish'\" --lookup owners.csv:quay --unmatched blank --keep call_id,quay,office,dues,net --sort office,-dues --show 8" varnholm
 shot cases "numerant split calls.csv --case 'large=tonnes > 40000' --case \"late=departed > arrived + INTERVAL '2' DAY\" --case \"fish=cargo = 'fish'\" --total dues,tonnes --out cases" varnholm
+shot workbook "numerant inspect port.xlsx --read-sheet calls --show 4" varnholm
+shot sheets "numerant split port.xlsx --name '{quay}.xlsx' --sheet '{arrived:quarter}' --where \"quay > 'O'\" --out quarters" varnholm
+"${PYTHON:-python3}" tools/sheet_picture.py "$work/varnholm/quarters/Old Harbour.xlsx" "$shots/sheet.png"
 # A changed value, a lost record and a doubled one.
 sed -i '3s/[0-9]*\.[0-9][0-9],\(TRUE\|FALSE\)/1.00,\1/; 9d' "$offices/North Office/North Quay.csv"
 sed -i '5p' "$offices/Bulk Office/Coal Dock.csv"

@@ -201,6 +201,7 @@ fn inspect_one(
     let mut records: Vec<Vec<String>> = Vec::new();
     let dialect = facts.dialect;
     let width = reader.columns().len();
+    let cells = dialect.is_cells();
     let mut batch = Batch::default();
     while reader.next_batch(&mut batch)? {
         context.check_cancelled()?;
@@ -218,7 +219,10 @@ fn inspect_one(
         kept += batch.len() as u64;
         for record in 0..batch.len() {
             for (slot, profile) in slots.iter().zip(&mut profiles) {
-                profile.add(batch.field(record, *slot));
+                let field = batch.field(record, *slot);
+                // What is quoted there was text in its cell.
+                let text = cells && field.raw().first() == Some(&Dialect::CELLS_MARKS.1);
+                profile.add(field, text);
             }
         }
         match &mut sorter {
@@ -434,9 +438,11 @@ struct Profile {
 
 impl Profile {
     /// Takes note of a field.
-    fn add(&mut self, field: crate::record::Field<'_>) {
+    fn add(&mut self, field: crate::record::Field<'_>, text: bool) {
         let value = field.value(&mut self.scratch);
-        if self.kinds.add(value) == Kind::Blank {
+        if text {
+            self.kinds.add_text();
+        } else if self.kinds.add(value) == Kind::Blank {
             return;
         }
         if self.example.is_none() {

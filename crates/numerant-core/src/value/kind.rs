@@ -20,6 +20,8 @@ pub enum Kind {
     Date,
     /// Days with a time.
     Datetime,
+    /// Times of day, and hours that may be more than 23.
+    Time,
     /// `true` or `false`, in one spelling.
     Boolean,
     /// Anything else.
@@ -35,6 +37,7 @@ impl Kind {
             Self::Decimal => "decimal",
             Self::Date => "date",
             Self::Datetime => "datetime",
+            Self::Time => "time",
             Self::Boolean => "boolean",
             Self::Text => "text",
         }
@@ -51,6 +54,7 @@ impl Kind {
                 Some(_) => Self::Datetime,
                 None => Self::Text,
             },
+            b'0'..=b'9' if is_time(value) => Self::Time,
             b'0'..=b'9' | b'-' => number_kind(value),
             b't' | b'f' | b'T' | b'F' => match value {
                 b"true" | b"false" | b"True" | b"False" | b"TRUE" | b"FALSE" => Self::Boolean,
@@ -59,6 +63,30 @@ impl Kind {
             _ => Self::Text,
         }
     }
+}
+
+/// Whether a value is `14:20`, `14:20:05` or `120:00:00.5`.
+fn is_time(value: &[u8]) -> bool {
+    let Some(colon) = memchr::memchr(b':', value) else {
+        return false;
+    };
+    let below_60 = |digits: &[u8]| matches!(digits, [b'0'..=b'5', b'0'..=b'9']);
+    let digits = |text: &[u8]| !text.is_empty() && text.iter().all(u8::is_ascii_digit);
+    let (hours, rest) = (&value[..colon], &value[colon + 1..]);
+    let minutes = rest.get(..2).is_some_and(below_60);
+    let seconds = match rest.get(2..) {
+        Some([]) => true,
+        Some([b':', seconds @ ..]) => {
+            seconds.get(..2).is_some_and(below_60)
+                && match &seconds[2..] {
+                    [] => true,
+                    [b'.', fraction @ ..] => digits(fraction),
+                    _ => false,
+                }
+        }
+        _ => false,
+    };
+    hours.len() >= 2 && digits(hours) && minutes && seconds
 }
 
 fn number_kind(value: &[u8]) -> Kind {
@@ -83,7 +111,7 @@ fn number_kind(value: &[u8]) -> Kind {
 /// Counts the types of a column's values as they pass.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct KindTally {
-    counts: [u64; 7],
+    counts: [u64; 8],
     scale: Option<usize>,
     scales_differ: bool,
 }
@@ -100,6 +128,11 @@ impl KindTally {
         kind
     }
 
+    /// Takes note of a value that is text, whatever it looks like.
+    pub fn add_text(&mut self) {
+        self.counts[Kind::Text as usize] += 1;
+    }
+
     /// How many values were blank.
     pub fn blanks(&self) -> u64 {
         self.counts[Kind::Blank as usize]
@@ -113,7 +146,13 @@ impl KindTally {
         if values == 0 {
             return Kind::Blank;
         }
-        for kind in [Kind::Integer, Kind::Date, Kind::Datetime, Kind::Boolean] {
+        for kind in [
+            Kind::Integer,
+            Kind::Date,
+            Kind::Datetime,
+            Kind::Time,
+            Kind::Boolean,
+        ] {
             if count(kind) == values {
                 return kind;
             }
@@ -155,6 +194,10 @@ mod tests {
             ("2026-03-05", Kind::Date),
             ("2026-02-30", Kind::Text),
             ("2026-03-05 14:20", Kind::Datetime),
+            ("14:20", Kind::Time),
+            ("120:00:00.5", Kind::Time),
+            ("14:60", Kind::Text),
+            ("1:25000", Kind::Text),
             ("TRUE", Kind::Boolean),
             ("truely", Kind::Text),
             (" 1", Kind::Text),

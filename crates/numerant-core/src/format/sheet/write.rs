@@ -419,6 +419,7 @@ const WIDTHS: (usize, usize) = (8, 60);
 
 /// The width of a column with such a header and values.
 pub(crate) fn width(header: Option<&str>, tally: &ColumnTally) -> usize {
-    let header = header.map_or(0, |header| header.chars().count() + 3);
+    // The header is bold and has the sign of the filter beside it.
+    let header = header.map_or(0, |header| header.chars().count() * 11 / 10 + 5);
     (tally.longest + 1).max(header).clamp(WIDTHS.0, WIDTHS.1)
 }

@@ -1,0 +1,168 @@
+#!/usr/bin/env python3
+"""Holds written workbooks against independent readers, cell by cell and type by type.
+
+Usage: tools/readers.py NUMERANT
+Needs openpyxl, xlrd, odfpy and lxml from PyPI.
+"""
+import csv
+import datetime
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+import openpyxl
+import xlrd
+from lxml import etree
+from odf.opendocument import load
+from odf.table import Table, TableCell, TableRow
+
+ROWS = [
+    ["id", "text", "count", "dues", "mixed", "day", "arrived", "left", "stay", "pilot", "lower"],
+    ["007", " two  spaces ", "1", "12.30", "1", "2026-03-05", "2026-03-05 14:20", "09:15", "26:30:00", "TRUE", "true"],
+    ["1E5", "=1+1", "-20", "7.00", "x", "1999-12-31", "2026-03-06 00:00", "23:59", "00:00:01", "FALSE", "false"],
+    ["+47", 'a "quoted" <tag> & more', "", "-0.05", "", "", "2026-12-31 23:59", "", "120:00:00", "TRUE", "true"],
+    ["1234567890123456", "Ærø\nSkarv", "40000", "1000000.00", "2026-03-05", "2026-02-28", "", "00:00", "", "", ""],
+]
+DAY = datetime.timedelta(days=1)
+BASE = datetime.datetime(1899, 12, 30)
+
+
+def expected(column, text):
+    """What a reader should make of a value: its type and itself."""
+    if text == "":
+        return ("blank", None)
+    name = ROWS[0][column]
+    if name == "count":
+        return ("number", float(text))
+    if name == "dues":
+        return ("number", float(text))
+    if name in ("day", "arrived"):
+        return ("date", datetime.datetime.fromisoformat(text))
+    if name in ("left", "stay"):
+        parts = [int(part) for part in text.split(":")] + [0]
+        return ("time", datetime.timedelta(hours=parts[0], minutes=parts[1], seconds=parts[2]))
+    if name in ("pilot", "lower"):
+        return ("boolean", text.lower() == "true")
+    return ("text", text)
+
+
+def of_openpyxl(path):
+    book = openpyxl.load_workbook(path)
+    sheet = book.active
+    assert sheet.freeze_panes == "A2" and sheet.auto_filter.ref and sheet["A1"].font.bold
+    for row in sheet.iter_rows():
+        yield [plain(cell.value) for cell in row]
+
+
+def plain(value):
+    if value is None:
+        return ("blank", None)
+    if isinstance(value, bool):
+        return ("boolean", value)
+    if isinstance(value, (int, float)):
+        return ("number", float(value))
+    if isinstance(value, datetime.datetime):
+        return ("date", value)
+    if isinstance(value, datetime.time):
+        return ("time", datetime.timedelta(hours=value.hour, minutes=value.minute, seconds=value.second))
+    if isinstance(value, datetime.timedelta):
+        return ("time", value)
+    return ("text", value)
+
+
+def of_xlrd(path):
+    book = xlrd.open_workbook(path, formatting_info=True)
+    sheet = book.sheet_by_index(0)
+    assert sheet.panes_are_frozen and sheet.horz_split_pos == 1
+    for row in range(sheet.nrows):
+        cells = []
+        for cell in sheet.row(row):
+            if cell.ctype in (xlrd.XL_CELL_EMPTY, xlrd.XL_CELL_BLANK):
+                cells.append(("blank", None))
+            elif cell.ctype == xlrd.XL_CELL_TEXT:
+                cells.append(("text", cell.value))
+            elif cell.ctype == xlrd.XL_CELL_NUMBER:
+                cells.append(("number", cell.value))
+            elif cell.ctype == xlrd.XL_CELL_BOOLEAN:
+                cells.append(("boolean", bool(cell.value)))
+            else:
+                code = book.format_map[book.xf_list[cell.xf_index].format_key].format_str
+                if "y" in code:
+                    cells.append(("date", round_seconds(BASE + DAY * cell.value)))
+                else:
+                    cells.append(("time", datetime.timedelta(seconds=round(cell.value * 86400))))
+        yield cells
+
+
+def round_seconds(moment):
+    return (moment + datetime.timedelta(microseconds=500000)).replace(microsecond=0)
+
+
+def of_odfpy(path):
+    table = load(path).getElementsByType(Table)[0]
+    for row in table.getElementsByType(TableRow):
+        cells = []
+        for cell in row.getElementsByType(TableCell):
+            kind = cell.getAttribute("valuetype")
+            repeated = int(cell.getAttribute("numbercolumnsrepeated") or 1)
+            if kind is None:
+                cells += [("blank", None)] * repeated
+            elif kind == "float":
+                cells.append(("number", float(cell.getAttribute("value"))))
+            elif kind == "boolean":
+                cells.append(("boolean", cell.getAttribute("booleanvalue") == "true"))
+            elif kind == "date":
+                cells.append(("date", datetime.datetime.fromisoformat(cell.getAttribute("datevalue"))))
+            elif kind == "time":
+                text = cell.getAttribute("timevalue")[2:-1].replace("H", " ").replace("M", " ")
+                hours, minutes, seconds = text.split()
+                cells.append(("time", datetime.timedelta(hours=int(hours), minutes=int(minutes), seconds=float(seconds))))
+            else:
+                cells.append(("text", "\n".join(paragraph(p) for p in cell.childNodes)))
+        yield cells
+
+
+def paragraph(node):
+    text = ""
+    for child in node.childNodes:
+        if child.nodeType == child.TEXT_NODE:
+            text += child.data
+        elif child.qname[1] == "s":
+            text += " " * int(child.getAttribute("c") or 1)
+        elif child.qname[1] == "tab":
+            text += "\t"
+    return text
+
+
+def main():
+    numerant = Path(sys.argv[1]).resolve()
+    with tempfile.TemporaryDirectory() as folder:
+        folder = Path(folder)
+        with open(folder / "calls.csv", "w", newline="") as file:
+            csv.writer(file, lineterminator="\n").writerows(ROWS)
+        for extension, reader in [("xlsx", of_openpyxl), ("xls", of_xlrd), ("ods", of_odfpy)]:
+            name = f"calls.{extension}"
+            command = [numerant, "combine", "calls.csv", "--name", name, "--quiet"]
+            subprocess.run(command, cwd=folder, check=True)
+            found = list(reader(folder / name))
+            wanted = [[("text", title) for title in ROWS[0]]]
+            wanted += [[expected(column, text) for column, text in enumerate(row)] for row in ROWS[1:]]
+            assert len(found) == len(wanted), (extension, len(found))
+            for number, (row, its) in enumerate(zip(wanted, found), 1):
+                its = its + [("blank", None)] * (len(row) - len(its))
+                for column, (one, other) in enumerate(zip(row, its)):
+                    assert one == other, f"{name}, row {number}, {ROWS[0][column]}: {one} and not {other}"
+            print(f"{name}: {len(wanted)} rows of {len(wanted[0])} cells are what {reader.__name__[3:]} reads")
+        # All parts are well-formed XML for a parser that takes nothing amiss.
+        import zipfile
+
+        for name in ["calls.xlsx", "calls.ods"]:
+            with zipfile.ZipFile(folder / name) as package:
+                parts = [part for part in package.namelist() if part.endswith((".xml", ".rels"))]
+                for part in parts:
+                    etree.fromstring(package.read(part), etree.XMLParser(recover=False))
+                print(f"{name}: {len(parts)} parts are well-formed")
+
+
+main()
