@@ -643,3 +643,260 @@ fn what_unpacks_to_far_too_much_is_refused() {
         "{error}"
     );
 }
+
+/// A record of a binary part after [MS-XLSB] 2.1.4.
+fn binary(kind: u16, data: &[u8]) -> Vec<u8> {
+    let mut record = Vec::new();
+    if kind < 128 {
+        record.push(kind as u8);
+    } else {
+        record.push(kind as u8 & 0x7f | 0x80);
+        record.push((kind >> 7) as u8);
+    }
+    assert!(data.len() < 128, "one byte says the length");
+    record.push(data.len() as u8);
+    record.extend_from_slice(data);
+    record
+}
+
+fn wide(text: &str) -> Vec<u8> {
+    let units: Vec<u16> = text.encode_utf16().collect();
+    let mut data = (units.len() as u32).to_le_bytes().to_vec();
+    data.extend(units.iter().flat_map(|unit| unit.to_le_bytes()));
+    data
+}
+
+#[test]
+fn binary_packages_are_read() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("calls.xlsb");
+    let relations = |entries: &[(&str, &str, &str)]| -> Vec<u8> {
+        let entry = |(id, kind, target): &(&str, &str, &str)| {
+            format!("<Relationship Id=\"{id}\" Type=\"{RELATIONS}/{kind}\" Target=\"{target}\"/>")
+        };
+        let entries: String = entries.iter().map(entry).collect();
+        format!(
+            "<Relationships xmlns=\"http://schemas.openxmlformats.org/package/2006/relationships\">{entries}</Relationships>"
+        )
+        .into_bytes()
+    };
+    let sheet_entry = |state: u32, id: &str, name: &str| {
+        let mut data = state.to_le_bytes().to_vec();
+        data.extend(1_u32.to_le_bytes());
+        data.extend(wide(id));
+        data.extend(wide(name));
+        binary(156, &data)
+    };
+    let book = [
+        binary(131, &[]),
+        binary(143, &[]),
+        sheet_entry(0, "s1", "Calls"),
+        sheet_entry(1, "s2", "Notes"),
+        binary(144, &[]),
+        binary(132, &[]),
+    ]
+    .concat();
+    let style = |format: u16| {
+        let mut data = vec![0, 0];
+        data.extend(format.to_le_bytes());
+        data.extend([0; 12]);
+        binary(47, &data)
+    };
+    let mut own = 164_u16.to_le_bytes().to_vec();
+    own.extend(wide("0.000"));
+    let styles = [
+        binary(278, &[]),
+        binary(615, &1_u32.to_le_bytes()),
+        binary(44, &own),
+        binary(616, &[]),
+        binary(617, &3_u32.to_le_bytes()),
+        style(0),
+        style(14),
+        style(164),
+        binary(618, &[]),
+        binary(279, &[]),
+    ]
+    .concat();
+    let text = |text: &str| {
+        let mut data = vec![0];
+        data.extend(wide(text));
+        binary(19, &data)
+    };
+    let strings = [
+        binary(159, &[2, 0, 0, 0, 2, 0, 0, 0]),
+        text("vessel"),
+        text("007"),
+        binary(160, &[]),
+    ]
+    .concat();
+    let row = |row: u32, hidden: bool| {
+        let mut data = row.to_le_bytes().to_vec();
+        data.extend([0, 0, 0, 0, 0x2c, 1, 0, if hidden { 0x10 } else { 0 }, 0]);
+        data.extend(0_u32.to_le_bytes());
+        binary(0, &data)
+    };
+    let cell = |kind: u16, column: u32, style: u32, value: &[u8]| {
+        let mut data = column.to_le_bytes().to_vec();
+        data.extend(style.to_le_bytes());
+        data.extend_from_slice(value);
+        binary(kind, &data)
+    };
+    let rk = |number: i32, hundredths: bool| {
+        ((number << 2) as u32 | 2 | u32::from(hundredths)).to_le_bytes()
+    };
+    let sheet = [
+        binary(129, &[]),
+        binary(148, &[0_u32, 3, 0, 4].map(u32::to_le_bytes).concat()),
+        binary(145, &[]),
+        row(0, false),
+        cell(7, 0, 0, &0_u32.to_le_bytes()),
+        cell(6, 1, 0, &wide("day")),
+        cell(6, 2, 0, &wide("dues")),
+        cell(6, 3, 0, &wide("pilot")),
+        cell(6, 4, 0, &wide("note")),
+        row(1, true),
+        cell(7, 0, 0, &1_u32.to_le_bytes()),
+        cell(2, 1, 1, &rk(46_086, false)),
+        cell(2, 2, 0, &rk(1250, true)),
+        cell(4, 3, 0, &[1]),
+        cell(3, 4, 0, &[0x2a]),
+        row(3, false),
+        cell(6, 0, 0, &wide("Ærø")),
+        cell(5, 1, 1, &46_086.5_f64.to_le_bytes()),
+        cell(5, 2, 2, &0.5_f64.to_le_bytes()),
+        binary(146, &[]),
+        binary(177, &1_u32.to_le_bytes()),
+        binary(176, &[0; 16]),
+        binary(178, &[]),
+        binary(130, &[]),
+    ]
+    .concat();
+    let types = "<Types xmlns=\"http://schemas.openxmlformats.org/package/2006/content-types\">\
+                 <Default Extension=\"bin\" ContentType=\"application/vnd.ms-excel.sheet.binary.macroEnabled.main\"/></Types>";
+    let file = fs::File::create(&path).expect("created");
+    let mut zip = zip::ZipWriter::new(file);
+    for (name, bytes) in [
+        ("[Content_Types].xml", types.as_bytes().to_vec()),
+        (
+            "_rels/.rels",
+            relations(&[("a", "officeDocument", "xl/workbook.bin")]),
+        ),
+        ("xl/workbook.bin", book),
+        (
+            "xl/_rels/workbook.bin.rels",
+            relations(&[
+                ("s1", "worksheet", "worksheets/sheet1.bin"),
+                ("s2", "worksheet", "worksheets/sheet2.bin"),
+                ("t", "sharedStrings", "sharedStrings.bin"),
+                ("y", "styles", "styles.bin"),
+            ]),
+        ),
+        ("xl/worksheets/sheet1.bin", sheet),
+        ("xl/sharedStrings.bin", strings),
+        ("xl/styles.bin", styles),
+    ] {
+        zip.start_file(name, SimpleFileOptions::default())
+            .expect("begun");
+        zip.write_all(&bytes).expect("written");
+    }
+    zip.finish().expect("finished");
+    let found = inspect(
+        &SourcePath::File(path.clone()),
+        &Job::default(),
+        9,
+        &context(),
+    );
+    let found = &found.expect("readable")[0];
+    assert_eq!(
+        found.records,
+        [
+            ["007", "2026-03-05", "12.5", "TRUE", "#N/A"],
+            ["Ærø", "2026-03-05 12:00", "0.500", "", ""]
+        ]
+    );
+    let sheet = found.sheet.as_ref().expect("a sheet");
+    assert_eq!((sheet.merged, sheet.hidden_rows, sheet.errors), (1, 1, 1));
+    assert_eq!(
+        sheet.sheets[1].visibility,
+        numerant_core::format::sheet::Visibility::Hidden
+    );
+    // Another reader sees the same in it.
+    let mut other = calamine::open_workbook_auto(&path).expect("a workbook");
+    let range = other.worksheet_range("Calls").expect("a sheet");
+    assert_eq!(range.get_value((1, 0)), Some(&Data::String("007".into())));
+    assert_eq!(range.get_value((1, 2)), Some(&Data::Float(12.5)));
+    assert_eq!(range.get_value((3, 2)), Some(&Data::Float(0.5)));
+}
+
+/// A record of a binary workbook of BIFF5.
+fn biff(kind: u16, data: &[u8]) -> Vec<u8> {
+    let mut record = kind.to_le_bytes().to_vec();
+    record.extend((data.len() as u16).to_le_bytes());
+    record.extend_from_slice(data);
+    record
+}
+
+#[test]
+fn binary_workbooks_of_biff5_are_read() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("calls.xls");
+    let bof = |kind: u16| {
+        biff(
+            0x0809,
+            &[0x0500_u16, kind, 0, 0].map(u16::to_le_bytes).concat(),
+        )
+    };
+    let label = |row: u16, column: u16, text: &[u8]| {
+        let mut data = [row, column, 0, text.len() as u16]
+            .map(u16::to_le_bytes)
+            .concat();
+        data.extend_from_slice(text);
+        biff(0x0204, &data)
+    };
+    let number = |row: u16, column: u16, style: u16, value: f64| {
+        let mut data = [row, column, style].map(u16::to_le_bytes).concat();
+        data.extend(value.to_le_bytes());
+        biff(0x0203, &data)
+    };
+    let style = |format: u16| {
+        let mut data = [0_u16, format].map(u16::to_le_bytes).concat();
+        data.extend([0; 12]);
+        biff(0x00e0, &data)
+    };
+    let mut format = 164_u16.to_le_bytes().to_vec();
+    format.push(10);
+    format.extend_from_slice(b"dd/mm/yyyy");
+    let mut globals = [
+        bof(5),
+        biff(0x0042, &1252_u16.to_le_bytes()),
+        biff(0x0022, &1_u16.to_le_bytes()),
+        biff(0x041e, &format),
+        style(0),
+        style(164),
+    ]
+    .concat();
+    let entry = globals.len() + 4;
+    globals.extend(biff(0x0085, b"\0\0\0\0\0\0\x05Anl\xf8b"));
+    globals.extend(biff(0x000a, &[]));
+    let offset = (globals.len() as u32).to_le_bytes();
+    globals[entry..entry + 4].copy_from_slice(&offset);
+    let sheet = [
+        bof(0x10),
+        label(0, 0, b"vessel"),
+        label(0, 1, b"day"),
+        label(1, 0, b"\xc5ngk\xe4jen"),
+        number(1, 1, 1, 44_624.0),
+        biff(0x000a, &[]),
+    ]
+    .concat();
+    let mut compound = cfb::create(&path).expect("created");
+    let mut stream = compound.create_stream("/Book").expect("a stream");
+    stream.write_all(&globals).expect("written");
+    stream.write_all(&sheet).expect("written");
+    drop(stream);
+    compound.flush().expect("flushed");
+    let found = inspect(&SourcePath::File(path), &Job::default(), 9, &context());
+    let found = &found.expect("readable")[0];
+    assert_eq!(found.sheet.as_ref().expect("a sheet").sheet, "Anløb");
+    assert_eq!(found.records, [["Ångkäjen", "2026-03-05"]]);
+}

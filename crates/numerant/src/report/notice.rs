@@ -114,7 +114,7 @@ pub(super) fn text(notice: &Notice) -> String {
             )
         }
         Notice::NotAsNamed { file, format } => {
-            format!("{file}: by its content this is {format}, whatever its name says")
+            format!("{file}: its content is in another format than its name says: {format}")
         }
         Notice::SheetsPassedOver { workbook, sheets } => {
             let shown: Vec<String> = sheets

@@ -9,3 +9,4 @@ mod split;
 mod support;
 mod verify;
 mod ways;
+mod workbooks;
