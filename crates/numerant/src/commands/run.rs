@@ -47,13 +47,12 @@ pub(super) fn run(
 
 /// Asks, on standard error, and takes anything but a yes for a no.
 fn confirmed(summary: &Summary) -> io::Result<bool> {
-    let count = summary.ledger.outputs.len();
     let mut question = io::stderr().lock();
     let out = crate::report::folder(&summary.out);
     write!(
         question,
         "Write {} to {out}? [y/N] ",
-        crate::report::files(count as u64)
+        crate::report::outputs_in_words(&summary.ledger)
     )?;
     question.flush()?;
     let mut answer = String::new();

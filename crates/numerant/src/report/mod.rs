@@ -17,7 +17,8 @@ use std::io::{self, Write};
 use numerant_core::engine::{Inspection, LedgerCheck, Notice, PartsCheck, Summary, ValueCounts};
 
 pub(crate) use progress::Progress;
-pub(crate) use words::{files, folder};
+pub(crate) use run::outputs_in_words;
+pub(crate) use words::folder;
 
 use crate::args::{Report, ReportOptions};
 use crate::commands::Failure;

@@ -22,6 +22,8 @@ struct State {
     begun: Instant,
     total: Option<u64>,
     bar: Option<ProgressBar>,
+    /// The bar is that of workbooks being written.
+    writes: bool,
 }
 
 impl Progress {
@@ -33,6 +35,7 @@ impl Progress {
                 begun: Instant::now(),
                 total: None,
                 bar: None,
+                writes: false,
             }),
         }
     }
@@ -85,6 +88,35 @@ impl Observer for Progress {
         }
         if let Some(bar) = &state.bar {
             bar.set_position(bytes);
+        }
+    }
+
+    fn has_written(&self, records: u64, of: u64) {
+        if !self.wanted {
+            return;
+        }
+        let Ok(mut state) = self.state.lock() else {
+            return;
+        };
+        if !state.writes {
+            if state.begun.elapsed() < PATIENCE {
+                return;
+            }
+            if let Some(bar) = state.bar.take() {
+                bar.finish_and_clear();
+            }
+            let bar = ProgressBar::with_draw_target(Some(of), ProgressDrawTarget::stderr());
+            let template = "{bar:30} {percent:>3} %  {human_pos} of {human_len} records written  \
+                            {eta} left";
+            // The template is fixed; if it were wrong, the default one would do.
+            if let Ok(style) = ProgressStyle::with_template(template) {
+                bar.set_style(style.progress_chars("█▌░"));
+            }
+            state.bar = Some(bar);
+            state.writes = true;
+        }
+        if let Some(bar) = &state.bar {
+            bar.set_position(records);
         }
     }
 }

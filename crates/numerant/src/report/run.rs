@@ -150,7 +150,7 @@ pub(super) fn done(
 }
 
 /// How many files there are, and how many sheets if they have several.
-fn outputs_in_words(ledger: &Ledger) -> String {
+pub(crate) fn outputs_in_words(ledger: &Ledger) -> String {
     let paths: HashSet<&str> = ledger
         .outputs
         .iter()
