@@ -411,6 +411,17 @@ fn what_is_wrong_with_a_sheet_is_told_with_its_place() {
 }
 
 #[test]
+fn tags_that_end_nothing_are_passed_over() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("calls.xlsx");
+    let sheet = "<worksheet><sheetData><row r=\"1\"></c><c r=\"A1\"><v>1</v></c></c></row></v>\
+        <row r=\"2\"><v>9</v></c><c r=\"A2\"><v>2</v></c></row></sheetData></worksheet>";
+    workbook(&path, sheet, "<sst/>", STYLES, false);
+    let (back, _) = convert(&path, "back.csv", folder.path());
+    assert_eq!(fs::read_to_string(back).expect("readable"), "1\n2\n");
+}
+
+#[test]
 fn rows_are_the_same_with_and_without_the_parser() {
     // A comment makes the fast way give up on a row.
     let row = |number: usize, comment: &str| {

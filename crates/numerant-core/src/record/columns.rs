@@ -1,6 +1,6 @@
 //! Names of columns: where they come from, how they are looked up, and the nearest one to a typo.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use serde::Serialize;
 
@@ -72,19 +72,23 @@ impl Columns {
     /// Names the columns after a header.
     pub fn from_header<S: AsRef<str>>(headers: &[S]) -> Self {
         let mut columns = Self::default();
+        let known: HashSet<&str> = headers
+            .iter()
+            .map(|header| header.as_ref().trim())
+            .collect();
         for (place, header) in headers.iter().enumerate() {
             let header = header.as_ref();
             let trimmed = header.trim();
             let column = place + 1;
             let name = if trimmed.is_empty() {
-                let name = columns.unused(&format!("column_{column}"), headers);
+                let name = columns.unused(&format!("column_{column}"), &known);
                 columns.notes.push(HeaderNote::Blank {
                     column,
                     name: name.clone(),
                 });
                 name
             } else if columns.places.contains_key(trimmed) {
-                let name = columns.unused(trimmed, headers);
+                let name = columns.unused(trimmed, &known);
                 let header = trimmed.to_owned();
                 columns.notes.push(HeaderNote::Duplicate {
                     column,
@@ -121,10 +125,8 @@ impl Columns {
     }
 
     /// `wanted`, or `wanted_2`, `wanted_3` …: the first that is no column and no header.
-    fn unused<S: AsRef<str>>(&self, wanted: &str, headers: &[S]) -> String {
-        let taken = |name: &str| {
-            self.places.contains_key(name) || headers.iter().any(|h| h.as_ref().trim() == name)
-        };
+    fn unused(&self, wanted: &str, headers: &HashSet<&str>) -> String {
+        let taken = |name: &str| self.places.contains_key(name) || headers.contains(name);
         if !taken(wanted) {
             return wanted.to_owned();
         }

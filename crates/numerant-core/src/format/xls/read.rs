@@ -15,6 +15,9 @@ use crate::value::Size;
 /// Streams that hold a workbook, of BIFF8 and of BIFF5.
 const STREAMS: [&str; 2] = ["/Workbook", "/Book"];
 
+/// The last column that a sheet may have, from 0.
+const LAST_COLUMN: u16 = 255;
+
 /// An open workbook.
 pub(crate) struct XlsBook {
     stream: Arc<Vec<u8>>,
@@ -284,6 +287,12 @@ impl Workbook for XlsBook {
             oddities: Oddities::default(),
         };
         cells.read(&self.stream, self.offsets[sheet])?;
+        if let Some(cell) = cells.cells.iter().find(|cell| cell.1 > LAST_COLUMN) {
+            return Err(damaged(format!(
+                "there is no column behind IV (row {})",
+                u32::from(cell.0) + 1
+            )));
+        }
         cells.cells.sort_by_key(|cell| (cell.0, cell.1));
         Ok(Box::new(XlsRows { cells, next: 0 }))
     }

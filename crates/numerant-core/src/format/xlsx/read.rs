@@ -146,6 +146,7 @@ impl Workbook for XlsxBook {
                 row: 0,
                 column: 0,
                 cell: CellHead::default(),
+                is_open: false,
                 value: String::new(),
                 has_value: false,
                 has_formula: false,
@@ -246,6 +247,8 @@ pub(super) struct State {
     pub(super) row: u64,
     pub(super) column: u32,
     cell: CellHead,
+    /// A cell has begun and not ended.
+    is_open: bool,
     value: String,
     has_value: bool,
     has_formula: bool,
@@ -326,6 +329,7 @@ impl State {
             return Err(self.damaged(format!("there is no column behind XFD (row {})", self.row)));
         }
         self.cell = head;
+        self.is_open = true;
         self.value.clear();
         self.has_value = false;
         self.has_formula = false;
@@ -358,7 +362,11 @@ impl State {
     }
 
     fn end_cell(&mut self, row: &mut Row) -> Result<(), ReadProblem> {
-        let column = self.column - 1;
+        // An end without a start is none of a cell.
+        let Some(column) = self.column.checked_sub(1).filter(|_| self.is_open) else {
+            return Ok(());
+        };
+        self.is_open = false;
         if self.has_formula {
             self.oddities.formulas += 1;
             if !self.has_value {
