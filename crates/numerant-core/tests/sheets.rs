@@ -911,3 +911,116 @@ fn binary_workbooks_of_biff5_are_read() {
     assert_eq!(found.sheet.as_ref().expect("a sheet").sheet, "Anløb");
     assert_eq!(found.records, [["Ångkäjen", "2026-03-05"]]);
 }
+
+#[test]
+fn sources_with_columns_of_their_own_come_and_go() {
+    // Columns change with every source, and come back.
+    let folder = tempfile::tempdir().expect("a folder");
+    let names = ["a", "b", "c", "d"];
+    for (place, name) in names.iter().enumerate() {
+        let text = match place % 2 {
+            0 => format!("quay,dues\n{name}1,1.50\n{name}2,2.50\n"),
+            _ => format!("id,note,quay\n7,x,{name}1\n8,y,{name}2\n"),
+        };
+        fs::write(folder.path().join(format!("{name}.csv")), text).expect("written");
+    }
+    let sources = names.map(|name| folder.path().join(format!("{name}.csv")).into());
+    let job = Job {
+        sources: sources.to_vec(),
+        name: Some("{.stem}-{quay}.csv".parse().expect("a template")),
+        out: Some(folder.path().join("out")),
+        steps: vec![Step::Where("quay LIKE '%2'".parse().expect("a condition"))],
+        ..Job::default()
+    };
+    let summary = run(&job, &context()).expect("written");
+    let totals = summary.ledger.totals;
+    assert_eq!((totals.read, totals.written, totals.left_out), (8, 4, 4));
+    let read = |name: &str| fs::read_to_string(folder.path().join("out").join(name)).expect(name);
+    assert_eq!(read("a-a2.csv"), "quay,dues\na2,2.50\n");
+    assert_eq!(read("b-b2.csv"), "id,note,quay\n8,y,b2\n");
+    assert_eq!(read("c-c2.csv"), "quay,dues\nc2,2.50\n");
+    assert_eq!(read("d-d2.csv"), "id,note,quay\n8,y,d2\n");
+    // Into one output they do not go.
+    let one = Job {
+        name: Some("all.csv".parse().expect("a template")),
+        out: Some(folder.path().join("one")),
+        ..job
+    };
+    let error = run(&one, &context()).expect_err("refused").to_string();
+    assert!(error.contains("its columns are not those of"), "{error}");
+}
+
+#[test]
+fn texts_and_workbooks_become_one_table() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = |name: &str| folder.path().join(name);
+    fs::write(
+        file("text.csv"),
+        "id,dues\n007,1.50\n8,2.25\n1234567890123456,3\n",
+    )
+    .expect("written");
+    fs::write(file("typed.csv"), "id,dues\n1,4.50\n2,5.25\n").expect("written");
+    let (book, _) = convert(&file("typed.csv"), "typed.xlsx", folder.path());
+    for (order, sorted) in [(false, false), (true, false), (false, true), (true, true)] {
+        let mut sources: Vec<SourcePath> = vec![file("text.csv").into(), book.clone().into()];
+        if order {
+            sources.reverse();
+        }
+        let steps = match sorted {
+            true => vec![Step::Sort(vec![numerant_core::step::SortColumn {
+                column: "dues".into(),
+                descending: false,
+            }])],
+            false => Vec::new(),
+        };
+        let name = format!("all-{order}-{sorted}.xlsx");
+        let all = Job {
+            sources,
+            steps,
+            ..job(&book, &name, folder.path())
+        };
+        let summary = run(&all, &context()).expect("written");
+        assert_eq!(summary.ledger.totals.written, 5);
+        let mut other = calamine::open_workbook_auto(file(&name)).expect("a workbook");
+        let range = other
+            .worksheet_range_at(0)
+            .expect("a sheet")
+            .expect("readable");
+        let ids: Vec<String> = range
+            .rows()
+            .skip(1)
+            .filter_map(|row| match &row[0] {
+                Data::String(id) => Some(id.clone()),
+                _ => None,
+            })
+            .collect();
+        // What was text stays text, and above all the number of 16 digits.
+        assert!(ids.contains(&"007".to_owned()), "{order} {sorted} {ids:?}");
+        assert!(
+            ids.contains(&"1234567890123456".to_owned()),
+            "{order} {sorted} {ids:?}"
+        );
+    }
+}
+
+#[test]
+fn tidied_text_of_cells_stays_text() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("calls.xlsx");
+    let sheet = "<worksheet><sheetData><row r=\"1\"><c r=\"A1\" t=\"inlineStr\"><is><t>id</t></is></c>\
+        <c r=\"B1\" t=\"inlineStr\"><is><t>n</t></is></c></row><row r=\"2\"><c r=\"A2\" t=\"inlineStr\"><is>\
+        <t xml:space=\"preserve\"> 12 </t></is></c><c r=\"B2\"><v>12</v></c></row></sheetData></worksheet>";
+    workbook(&path, sheet, "<sst/>", STYLES, false);
+    let tidy = Job {
+        steps: vec![Step::Tidy],
+        ..job(&path, "tidy.xlsx", folder.path())
+    };
+    run(&tidy, &context()).expect("written");
+    let mut other = calamine::open_workbook_auto(folder.path().join("tidy.xlsx")).expect("opens");
+    let range = other
+        .worksheet_range_at(0)
+        .expect("a sheet")
+        .expect("readable");
+    assert_eq!(range.get_value((1, 0)), Some(&Data::String("12".into())));
+    assert_eq!(range.get_value((1, 1)), Some(&Data::Float(12.0)));
+}

@@ -216,9 +216,10 @@ fn plans(set: &Set, job: &Job) -> (Vec<Plan>, Vec<usize>) {
             .and_then(|header| header.get(place))
             .map(String::as_str)
     };
-    let columns = set.spooler.columns.iter().zip(&set.tallies);
+    let columns = set.spooler.columns.iter().zip(&set.stored);
     let plans = columns
-        .map(|(column, tally)| tally.plan(job.write.types, column.stored, column.declared))
+        .zip(&set.tallies)
+        .map(|((column, stored), tally)| tally.plan(job.write.types, *stored, column.declared))
         .collect();
     let widths = set.tallies.iter().enumerate();
     let widths = widths.map(|(place, tally)| width(header(place), tally));
@@ -232,8 +233,8 @@ fn types(sets: &[Option<Set>], planned: &[Option<(Vec<Plan>, Vec<usize>)>]) -> V
     for (set, planned) in sets.iter().flatten().zip(planned.iter().flatten()) {
         let header = set.spooler.header.as_deref().unwrap_or_default();
         for (place, (plan, tally)) in planned.0.iter().zip(&set.tallies).enumerate() {
-            let stored = set.spooler.columns[place];
-            let wanted = *plan == Plan::Text && !stored.stored && stored.declared.is_none();
+            let declared = set.spooler.columns[place].declared;
+            let wanted = *plan == Plan::Text && !set.stored[place] && declared.is_none();
             let reason = tally.reason().filter(|_| wanted);
             types.push(TypedColumn {
                 source: several.then(|| set.source.clone()),

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::Error;
-use super::produce::{Into, Message, Routed, SourceBegins};
+use super::produce::{Becomes, Message, Routed, SourceBegins};
 use crate::format::delimited::Dialect;
 use crate::format::sheet::{ColumnTally, Spooler};
 use crate::job::Job;
@@ -22,6 +22,8 @@ pub(super) struct Set {
     pub(super) source: String,
     pub(super) spooler: Arc<Spooler>,
     pub(super) tallies: Vec<ColumnTally>,
+    /// For each column, whether its values have types of their own in all sources.
+    pub(super) stored: Vec<bool>,
 }
 
 pub(super) struct Consumer {
@@ -87,11 +89,9 @@ impl Consumer {
     }
 
     fn write(&mut self, routed: &mut Routed) -> Result<(), Error> {
-        let Some(source) = &self.source else {
+        let Some(becomes) = self.source.as_ref().map(|source| source.becomes.clone()) else {
             return Ok(());
         };
-        let into = source.into.clone();
-        let source_name = source.name.clone();
         self.paths.append(&mut routed.new_paths);
         while self.sinks.len() < routed.outputs_so_far {
             let sink = match self.sinks.add() {
@@ -99,27 +99,32 @@ impl Consumer {
                 Err(error) => return Err(self.sink_error(error)),
             };
             self.records.push(0);
-            match &into {
-                Into::Bytes(encoder) => {
+            match &becomes {
+                Becomes::Bytes(encoder) => {
                     self.encoded.clear();
                     let begun = encoder.begin(&mut self.encoded);
                     begun.map_err(|problem| self.encode_error(sink, problem))?;
                     self.append(sink)?;
                 }
-                Into::Rows(_, set) => self.set_of.push(*set as u32),
+                Becomes::Rows(_, set) => self.set_of.push(*set as u32),
             }
         }
-        let encoder = match into {
-            Into::Bytes(encoder) => encoder,
-            Into::Rows(spooler, set) => {
+        let encoder = match becomes {
+            Becomes::Bytes(encoder) => encoder,
+            Becomes::Rows(spooler, set) => {
                 if self.sets.len() <= set {
                     self.sets.resize_with(set + 1, || None);
                 }
-                self.sets[set].get_or_insert_with(|| Set {
-                    source: source_name,
+                let source = self.source.as_ref();
+                let known = self.sets[set].get_or_insert_with(|| Set {
+                    source: source.map(|source| source.name.clone()).unwrap_or_default(),
                     tallies: vec![ColumnTally::default(); spooler.columns.len()],
+                    stored: vec![true; spooler.columns.len()],
                     spooler: Arc::clone(&spooler),
                 });
+                for (stored, column) in known.stored.iter_mut().zip(&spooler.columns) {
+                    *stored &= column.stored;
+                }
                 self.keep_rows(routed, &spooler, set)?;
                 let rejected = std::mem::take(&mut routed.batch.rejected);
                 return self.keep_rejected(rejected);

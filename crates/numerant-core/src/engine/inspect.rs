@@ -164,7 +164,7 @@ pub fn inspect(
         let pipeline = if reader.columns() == sources.columns() {
             prepare::pipeline(&job, &sources, context)?
         } else {
-            prepare::pipeline_for(&job, reader.columns())?
+            prepare::pipeline_for(&job, reader.columns(), context)?
         };
         inspections.push(inspect_one(reader, pipeline, &job, show, context)?);
     }

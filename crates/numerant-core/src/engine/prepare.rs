@@ -18,11 +18,15 @@ pub(super) fn reads_twice(job: &Job) -> bool {
 }
 
 /// The steps of a job, made ready for columns that are not those of its first source.
-pub(super) fn pipeline_for(job: &Job, columns: &Columns) -> Result<Pipeline, Error> {
-    Ok(Pipeline::new(&job.steps, columns, options(job))?)
+pub(super) fn pipeline_for(
+    job: &Job,
+    columns: &Columns,
+    context: &Context,
+) -> Result<Pipeline, Error> {
+    Ok(Pipeline::new(&job.steps, columns, options(job, context))?)
 }
 
-fn options(job: &Job) -> PipelineOptions {
+fn options(job: &Job, context: &Context) -> PipelineOptions {
     PipelineOptions {
         cells: job.cells(),
         on_error: job.on_error,
@@ -30,13 +34,14 @@ fn options(job: &Job) -> PipelineOptions {
         rest: job.rest.clone(),
         totals: job.total.clone(),
         blank_columns: Vec::new(),
+        temporary: context.temporary.clone(),
     }
 }
 
 /// The steps of a job, made ready for its sources. Sources are read for it where columns without
 /// any value are to be left out.
 pub(super) fn pipeline(job: &Job, sources: &Sources, context: &Context) -> Result<Pipeline, Error> {
-    let options = options(job);
+    let options = options(job, context);
     // What is wrong with the steps shows before a record is read.
     let pipeline = Pipeline::new(&job.steps, sources.columns(), options.clone())?;
     if !job.steps.contains(&Step::Tidy) {

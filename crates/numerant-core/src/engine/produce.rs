@@ -47,7 +47,7 @@ pub(super) enum Message {
 pub(super) struct SourceBegins {
     pub(super) name: String,
     /// What its records become.
-    pub(super) into: Into,
+    pub(super) becomes: Becomes,
     /// Turns its rejected records into bytes of the rejects file.
     pub(super) reject_encoder: Arc<dyn RecordEncoder>,
     /// The dialect of its batches.
@@ -59,7 +59,7 @@ pub(super) struct SourceBegins {
 
 /// What records become.
 #[derive(Clone)]
-pub(super) enum Into {
+pub(super) enum Becomes {
     /// Bytes of outputs, at once.
     Bytes(Arc<dyn RecordEncoder>),
     /// Rows of sheets, when all are known. Sources with the same number share the types of their
@@ -109,8 +109,11 @@ pub(super) struct Producer {
     cursor: Cursor,
     /// Outputs hold records of one source each.
     apart: bool,
-    /// What the records of each source share, with its name and columns.
-    known: Vec<(KeyValues, String, Vec<String>)>,
+    /// The names of the columns that steps and keys are ready for.
+    bound: Vec<String>,
+    /// Sources that share the types of their columns, by what their records share: the number of
+    /// such a set, and the name and columns of its first source.
+    sets: HashMap<KeyValues, (usize, String, Vec<String>)>,
     pipeline: Pipeline,
     router: Router,
     divider: Divider,
@@ -189,7 +192,8 @@ impl Producer {
             inputs,
             cursor,
             apart,
-            known: Vec::new(),
+            bound: Vec::new(),
+            sets: HashMap::new(),
             pipeline,
             router,
             divider: Divider::new(division, most),
@@ -260,12 +264,10 @@ impl Producer {
 
     /// Makes steps and keys ready for a source, if its columns are not those of the one before.
     fn rebind(&mut self, reader: &dyn RecordReader) -> Result<bool, Error> {
-        let names = reader.columns().names();
-        let before = self.known.last().map(|known| known.2.as_slice());
-        if !self.apart || before == Some(names) {
+        if !self.apart || self.bound == reader.columns().names() {
             return Ok(false);
         }
-        let mut pipeline = prepare::pipeline_for(&self.job, reader.columns())?;
+        let mut pipeline = prepare::pipeline_for(&self.job, reader.columns(), &self.context)?;
         pipeline
             .carry(&self.pipeline)
             .map_err(|problem| Error::step(reader.name(), crate::record::At::header(), problem))?;
@@ -288,16 +290,14 @@ impl Producer {
     /// then must have its columns.
     fn set_of(&mut self, reader: &dyn RecordReader, shared: &KeyValues) -> Result<usize, Error> {
         let names = reader.columns().names();
-        let known = self
-            .known
-            .iter()
-            .position(|known| !self.apart || known.0 == *shared);
-        let Some(set) = known else {
-            self.known
-                .push((shared.clone(), reader.name(), names.to_vec()));
-            return Ok(self.known.len() - 1);
+        let shared = if self.apart {
+            shared.clone()
+        } else {
+            KeyValues::new()
         };
-        let (_, first, columns) = &self.known[set];
+        let new = self.sets.len();
+        let set = self.sets.entry(shared);
+        let (set, first, columns) = set.or_insert_with(|| (new, reader.name(), names.to_vec()));
         if columns != names {
             let first = first.clone();
             let difference = "the records of both would go into the same outputs".to_owned();
@@ -307,7 +307,7 @@ impl Producer {
                 problem: ReadProblem::OtherColumns { first, difference },
             }));
         }
-        Ok(set)
+        Ok(*set)
     }
 
     fn begin_source(&mut self, reader: &dyn RecordReader) -> Result<SourceBegins, Error> {
@@ -332,6 +332,7 @@ impl Producer {
         }
         let shared = shared_values(&self.template, self.job.sheet.as_ref(), reader);
         let set = self.set_of(reader, &shared)?;
+        reader.columns().names().clone_into(&mut self.bound);
         self.router.begin_source(shared);
         self.addresses.begin_source(SourceNames {
             stem: path.stem(),
@@ -360,7 +361,7 @@ impl Producer {
             from.bring(header);
         }
         self.encoder = None;
-        let into = match &self.format.book {
+        let becomes = match &self.format.book {
             Some(book) => {
                 let spooler = self.spooler(book, from, above.as_ref());
                 spooler.check().map_err(|problem| Error::Encode {
@@ -368,7 +369,7 @@ impl Producer {
                     source_name: name.clone(),
                     problem: Box::new(problem),
                 })?;
-                Into::Rows(Arc::new(spooler), set)
+                Becomes::Rows(Arc::new(spooler), set)
             }
             None => {
                 let encoder: Arc<dyn RecordEncoder> = Arc::new(DelimitedEncoder::new(
@@ -380,7 +381,7 @@ impl Producer {
                     keep_line_ends,
                 ));
                 self.encoder = Some(Arc::clone(&encoder));
-                Into::Bytes(encoder)
+                Becomes::Bytes(encoder)
             }
         };
         let as_it_stands = reader
@@ -398,7 +399,7 @@ impl Producer {
             DelimitedEncoder::new(dialect, reject_dialect, None, width, as_it_stands, true);
         Ok(SourceBegins {
             name,
-            into,
+            becomes,
             reject_encoder: Arc::new(reject_encoder),
             dialect,
             reject_dialect,
@@ -630,7 +631,7 @@ impl Producer {
     /// Tells the divider how many bytes stand before the first record of an output.
     fn measure_header(&mut self, begins: &SourceBegins) -> Result<(), Error> {
         let mut bytes = Vec::new();
-        let Into::Bytes(encoder) = &begins.into else {
+        let Becomes::Bytes(encoder) = &begins.becomes else {
             return Ok(());
         };
         encoder.begin(&mut bytes).map_err(|problem| Error::Encode {

@@ -166,9 +166,9 @@ pub(crate) fn open_reader(
     options: &ReadOptions,
     batch_size: usize,
     largest_record: usize,
+    temporary: &Path,
 ) -> Result<Box<dyn RecordReader>, ReadError> {
-    let temporary = std::env::temp_dir();
-    match open(input, options, largest_record, &temporary, false)? {
+    match open(input, options, largest_record, temporary, false)? {
         Opened::Text(input) => {
             let reader = DelimitedReader::open(input, options, batch_size, largest_record)?;
             Ok(Box::new(reader))

@@ -219,9 +219,15 @@ impl Batch {
         self.computed[column - self.width] = values;
     }
 
-    /// Replaces the fields of a record with `values`, which are quoted where they need it, and its
-    /// line end.
-    pub(crate) fn replace_record(&mut self, record: usize, values: &[Vec<u8>], line_end: &[u8]) {
+    /// Replaces the fields of a record with `values`, which are quoted where they need it or `quoted`
+    /// says so, and its line end.
+    pub(crate) fn replace_record(
+        &mut self,
+        record: usize,
+        values: &[Vec<u8>],
+        quoted: impl Fn(usize) -> bool,
+        line_end: &[u8],
+    ) {
         let delimiter = self.delimiter;
         let span = self.spans[record];
         let copy = self.bytes.len() as u32;
@@ -232,22 +238,12 @@ impl Batch {
             if place > 0 {
                 self.bytes.push(delimiter);
             }
-            let field = Field {
-                raw: self.raw_fields(record, place, place),
-                quote: self.quote,
-            };
-            // In the records of sheets, quotes say that a value is text.
-            let text = self.unit == Unit::Row && !value.is_empty() && field.raw != &value[..];
-            match self
-                .quote
-                .filter(|quote| text && memchr::memchr(*quote, value).is_none())
-            {
-                Some(quote) => {
-                    self.bytes.push(quote);
-                    self.bytes.extend_from_slice(value);
-                    self.bytes.push(quote);
-                }
-                None => push_quoted(value, delimiter, self.quote, lonely, &mut self.bytes),
+            if quoted(place) && !value.is_empty() && !value.contains(&self.quote.unwrap_or(0)) {
+                self.bytes.extend(self.quote);
+                self.bytes.extend_from_slice(value);
+                self.bytes.extend(self.quote);
+            } else {
+                push_quoted(value, delimiter, self.quote, lonely, &mut self.bytes);
             }
             if place + 1 < values.len() {
                 self.ends.push(self.bytes.len() as u32);

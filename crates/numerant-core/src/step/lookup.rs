@@ -1,7 +1,7 @@
 //! `lookup`: the columns of a small table, added to the records whose key it has.
 
 use std::collections::HashMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
@@ -204,13 +204,13 @@ pub(super) struct Table {
 
 impl Table {
     /// Reads a table.
-    pub(super) fn read(lookup: &Lookup) -> Result<Self, LookupError> {
+    pub(super) fn read(lookup: &Lookup, temporary: &Path) -> Result<Self, LookupError> {
         const BATCH: usize = 1 << 16;
         const LARGEST: usize = 1 << 24;
         let source = SourcePath::File(lookup.file.clone());
         let shown = source.to_string();
         let input = Input::open(&source)?;
-        let mut reader = open_reader(input, &ReadOptions::default(), BATCH, LARGEST)?;
+        let mut reader = open_reader(input, &ReadOptions::default(), BATCH, LARGEST, temporary)?;
         let columns = reader.columns().clone();
         let key = columns
             .find(&lookup.key)

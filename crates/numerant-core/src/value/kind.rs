@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::Moment;
+use super::moment::{Clock, Moment};
 
 /// The type of a column's values. A value counts as a number or a date only where it would come
 /// back exactly as it is written: `007`, `1E5` and `+1` are text.
@@ -54,7 +54,7 @@ impl Kind {
                 Some(_) => Self::Datetime,
                 None => Self::Text,
             },
-            b'0'..=b'9' if is_time(value) => Self::Time,
+            b'0'..=b'9' if Clock::parse(value).is_some() => Self::Time,
             b'0'..=b'9' | b'-' => number_kind(value),
             b't' | b'f' | b'T' | b'F' => match value {
                 b"true" | b"false" | b"True" | b"False" | b"TRUE" | b"FALSE" => Self::Boolean,
@@ -63,30 +63,6 @@ impl Kind {
             _ => Self::Text,
         }
     }
-}
-
-/// Whether a value is `14:20`, `14:20:05` or `120:00:00.5`.
-fn is_time(value: &[u8]) -> bool {
-    let Some(colon) = memchr::memchr(b':', value) else {
-        return false;
-    };
-    let below_60 = |digits: &[u8]| matches!(digits, [b'0'..=b'5', b'0'..=b'9']);
-    let digits = |text: &[u8]| !text.is_empty() && text.iter().all(u8::is_ascii_digit);
-    let (hours, rest) = (&value[..colon], &value[colon + 1..]);
-    let minutes = rest.get(..2).is_some_and(below_60);
-    let seconds = match rest.get(2..) {
-        Some([]) => true,
-        Some([b':', seconds @ ..]) => {
-            seconds.get(..2).is_some_and(below_60)
-                && match &seconds[2..] {
-                    [] => true,
-                    [b'.', fraction @ ..] => digits(fraction),
-                    _ => false,
-                }
-        }
-        _ => false,
-    };
-    hours.len() >= 2 && digits(hours) && minutes && seconds
 }
 
 fn number_kind(value: &[u8]) -> Kind {

@@ -13,6 +13,7 @@ pub use arithmetic::{ArithmeticError, QUOTIENT_SCALE, Rounding};
 pub use cells::Cells;
 pub use column_type::{ColumnType, ColumnTypeError};
 pub use kind::{Kind, KindTally};
+pub(crate) use moment::Clock;
 pub use moment::{DateFormat, DateFormatError, Moment};
 pub use number::{DecimalMark, Number, NumberError, NumberProblem};
 pub use size::{Size, SizeError};

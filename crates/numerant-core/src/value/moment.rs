@@ -154,6 +154,46 @@ impl std::fmt::Display for Moment {
     }
 }
 
+/// A time of day, or hours and minutes that are more than a day: `14:20`, `14:20:05`, `120:00:00.5`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Clock {
+    pub(crate) milliseconds: i64,
+    /// Digits behind the seconds; `None` if there are no seconds.
+    pub(crate) places: Option<u8>,
+}
+
+impl Clock {
+    /// Reads two digits and more of hours, and two of minutes and of seconds. Digits behind those of
+    /// milliseconds are passed over.
+    pub(crate) fn parse(text: &[u8]) -> Option<Self> {
+        let (hours, rest) = text.split_at(memchr::memchr(b':', text)?);
+        let known = (2..=12).contains(&hours.len()) && hours.iter().all(u8::is_ascii_digit);
+        let hours = known.then(|| {
+            let digit = |sum: i64, digit: &u8| sum * 10 + i64::from(digit - b'0');
+            hours.iter().fold(0, digit)
+        })?;
+        let below_60 = |tens, ones| two(tens, ones).filter(|part| *part < 60).map(i64::from);
+        let (minutes, seconds, fraction) = match *rest {
+            [b':', m1, m2] => (below_60(m1, m2)?, 0, None),
+            [b':', m1, m2, b':', s1, s2] => (below_60(m1, m2)?, below_60(s1, s2)?, Some(&[][..])),
+            [b':', m1, m2, b':', s1, s2, b'.', ref fraction @ ..]
+                if !fraction.is_empty() && fraction.iter().all(u8::is_ascii_digit) =>
+            {
+                (below_60(m1, m2)?, below_60(s1, s2)?, Some(fraction))
+            }
+            _ => return None,
+        };
+        let digits = fraction.unwrap_or_default();
+        let thousandths = (0..3).fold(0, |sum, place| {
+            sum * 10 + digits.get(place).map_or(0, |digit| i64::from(digit - b'0'))
+        });
+        Some(Self {
+            milliseconds: ((hours * 60 + minutes) * 60 + seconds) * 1000 + thousandths,
+            places: fraction.map(|digits| u8::try_from(digits.len()).unwrap_or(u8::MAX)),
+        })
+    }
+}
+
 fn number(digits: &[u8]) -> Option<i16> {
     if digits.is_empty() {
         return None;

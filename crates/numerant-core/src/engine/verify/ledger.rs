@@ -118,7 +118,7 @@ pub fn verify_ledger(
             // A further sheet of a workbook that was looked at already.
             let book = changed_books.iter().find(|book| book.0 == output.path);
             if let Some((_, bytes)) = book {
-                let found = changed(&ledger, output, &file, *bytes, read);
+                let found = changed(&ledger, output, &file, *bytes, read, &context.temporary);
                 if found.records.is_some() || !found.sums.is_empty() || found.unreadable.is_some() {
                     check.changed.push(found);
                 }
@@ -135,9 +135,14 @@ pub fn verify_ledger(
             && output.blake3.as_ref().is_none_or(|known| *known == digest);
         if !same {
             changed_books.push((&output.path, bytes));
-            check
-                .changed
-                .push(changed(&ledger, output, &file, bytes, read));
+            check.changed.push(changed(
+                &ledger,
+                output,
+                &file,
+                bytes,
+                read,
+                &context.temporary,
+            ));
         }
     }
     let mut known: Vec<PathBuf> = ledger
@@ -248,6 +253,7 @@ fn changed(
     file: &Path,
     bytes: u64,
     read: &ReadOptions,
+    temporary: &Path,
 ) -> ChangedOutput {
     let known = output.bytes.unwrap_or(bytes);
     let mut changed = ChangedOutput {
@@ -262,7 +268,7 @@ fn changed(
         read_sheet: output.sheet.iter().cloned().map(Into::into).collect(),
         ..read.clone()
     };
-    match contents(ledger, file, read) {
+    match contents(ledger, file, read, temporary) {
         Ok((records, sums)) => {
             changed.records = (records != output.records).then_some((output.records, records));
             let known = output.sums.iter().zip(&ledger.sums);
@@ -283,6 +289,7 @@ fn contents(
     ledger: &Ledger,
     file: &Path,
     read: &ReadOptions,
+    temporary: &Path,
 ) -> Result<(u64, Vec<Option<Number>>), Error> {
     let mark = if ledger.decimal_comma {
         DecimalMark::Comma
@@ -290,7 +297,7 @@ fn contents(
         DecimalMark::Point
     };
     let input = Input::open(&SourcePath::File(file.to_owned()))?;
-    let mut reader = open_reader(input, read, PIECE, usize::MAX)?;
+    let mut reader = open_reader(input, read, PIECE, usize::MAX, temporary)?;
     let places: Vec<Option<usize>> = ledger
         .sums
         .iter()

@@ -208,7 +208,7 @@ impl Dialect {
 
     /// Whether it is that of the records of sheets, whose values have the types of their cells.
     pub(crate) fn is_cells(&self) -> bool {
-        self.delimiter.0 == Self::CELLS_MARKS.0
+        (self.delimiter.0, self.quote.byte()) == (Self::CELLS_MARKS.0, Some(Self::CELLS_MARKS.1))
     }
 
     /// Makes a batch ready for records of `width` fields in this dialect.
@@ -239,7 +239,8 @@ impl Dialect {
             .collect();
         self.prepare(batch, width);
         for (record, values) in records.iter().enumerate() {
-            batch.replace_record(record, values, self.line_end.bytes());
+            // The values of a text have no types of their own, and must not get any in cells.
+            batch.replace_record(record, values, |_| self.is_cells(), self.line_end.bytes());
         }
         batch.lines = lines;
     }

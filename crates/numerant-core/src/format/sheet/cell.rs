@@ -1,6 +1,7 @@
 //! What stands in cells: their values, and the formats that they are written under.
 
 use super::number_format::Spelling;
+use crate::value::{Clock, Moment};
 
 /// A cell as it is written.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -271,72 +272,28 @@ fn is_shortest(value: &[u8]) -> bool {
     double.to_string() == trimmed
 }
 
-fn two(tens: u8, ones: u8) -> Option<u8> {
-    (tens.is_ascii_digit() && ones.is_ascii_digit()).then(|| (tens - b'0') * 10 + ones - b'0')
+/// The day of the 1900 system that `2026-03-05` is.
+fn day_of(value: &[u8]) -> Option<i64> {
+    // The basic form, without hyphens, would not come back.
+    let moment = Moment::parse_iso(value).filter(|_| value.len() == 10)?;
+    super::serial::day(moment.date)
 }
 
-/// Year, month and day of `2026-03-05`, if there is such a day.
-pub(crate) fn parse_date(value: &[u8]) -> Option<(i64, i64, i64)> {
-    let [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2] = *value else {
-        return None;
-    };
-    let year = i64::from(two(y1, y2)?) * 100 + i64::from(two(y3, y4)?);
-    let (month, day) = (i64::from(two(m1, m2)?), i64::from(two(d1, d2)?));
-    let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
-    let days = match month {
-        4 | 6 | 9 | 11 => 30,
-        2 if leap => 29,
-        2 => 28,
-        1..=12 => 31,
-        _ => return None,
-    };
-    (1..=days).contains(&day).then_some((year, month, day))
-}
-
-/// Milliseconds of `14:20`, `14:20:05` or `120:00:00.5`, and how precise they are written.
-pub(crate) fn parse_time(value: &[u8]) -> Option<(i64, Precision)> {
-    let colon = memchr::memchr(b':', value)?;
-    let (hours, rest) = (&value[..colon], &value[colon + 1..]);
-    let digits = (2..=7).contains(&hours.len()) && hours.iter().all(u8::is_ascii_digit);
-    if !digits || (hours.len() > 2 && hours[0] == b'0') {
+/// Milliseconds of a time of day or a number of hours, and how precise it is written.
+fn parse_time(value: &[u8]) -> Option<(i64, Precision)> {
+    let hours = memchr::memchr(b':', value)?;
+    // A nought in front of three digits or more, and more than milliseconds, would not come back.
+    if hours > 7 || (hours > 2 && value[0] == b'0') {
         return None;
     }
-    let hours = hours
-        .iter()
-        .fold(0, |sum, digit| sum * 10 + i64::from(digit - b'0'));
-    let below_60 = |tens, ones| two(tens, ones).filter(|value| *value < 60).map(i64::from);
-    let (minutes, seconds, fraction) = match *rest {
-        [m1, m2] => {
-            return Some((
-                (hours * 60 + below_60(m1, m2)?) * 60_000,
-                Precision::Minutes,
-            ));
-        }
-        [m1, m2, b':', s1, s2] => (below_60(m1, m2)?, below_60(s1, s2)?, &[][..]),
-        [m1, m2, b':', s1, s2, b'.', ref fraction @ ..] => {
-            let fits = (1..=3).contains(&fraction.len()) && fraction.iter().all(u8::is_ascii_digit);
-            if !fits {
-                return None;
-            }
-            (below_60(m1, m2)?, below_60(s1, s2)?, fraction)
-        }
-        _ => return None,
+    let clock = Clock::parse(value)?;
+    let precision = match clock.places {
+        None => Precision::Minutes,
+        Some(0) => Precision::Seconds,
+        Some(places @ 1..=3) => Precision::Fraction(places),
+        Some(_) => return None,
     };
-    let mut thousandths = 0;
-    for place in 0..3 {
-        thousandths = thousandths * 10
-            + fraction
-                .get(place)
-                .map_or(0, |digit| i64::from(digit - b'0'));
-    }
-    let precision = match fraction.len() {
-        0 => Precision::Seconds,
-        digits => Precision::Fraction(digits as u8),
-    };
-    Some((
-        ((hours * 60 + minutes) * 60 + seconds) * 1000 + thousandths,
-        precision,
-    ))
+    Some((clock.milliseconds, precision))
 }
 
 const DAY: i64 = 86_400_000;
@@ -346,8 +303,7 @@ fn date(value: &[u8]) -> Look {
         return Look::TEXT;
     }
     let (day, rest) = value.split_at(10);
-    let known = parse_date(day).and_then(|(year, month, day)| super::serial::day(year, month, day));
-    if known.is_none() {
+    if day_of(day).is_none() {
         return Look::TEXT;
     }
     let moment = |class, format| Look {
@@ -386,8 +342,7 @@ pub(crate) fn serial_of(value: &[u8]) -> Option<f64> {
         return parse_time(value).map(|(milliseconds, _)| milliseconds as f64 / DAY as f64);
     }
     let (day, rest) = value.split_at_checked(10)?;
-    let (year, month, day) = parse_date(day)?;
-    let day = super::serial::day(year, month, day)? as f64;
+    let day = day_of(day)? as f64;
     match rest {
         [] => Some(day),
         [_, time @ ..] => {

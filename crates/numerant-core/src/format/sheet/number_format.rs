@@ -71,6 +71,13 @@ impl Shown {
     /// As a number, however many digits it has.
     pub(crate) const PLAIN: Self = Self::Number { places: 0 };
 
+    /// What the format `id` shows, which is built in or among those that the workbook defines.
+    pub(crate) fn under(id: u32, own: &[(u32, Self)]) -> Self {
+        let defined = own.iter().find(|known| known.0 == id);
+        let shown = defined.map(|known| known.1).or_else(|| Self::built_in(id));
+        shown.unwrap_or(Self::PLAIN)
+    }
+
     /// What the built-in format `id` shows; `None` for one that a workbook defines itself.
     pub(crate) fn built_in(id: u32) -> Option<Self> {
         let date = Moments {

@@ -3,6 +3,9 @@
 //! In the 1900 system day 1 is 1900-01-01, and day 60 is 1900-02-29, which never was. In the 1904
 //! system day 0 is 1904-01-01.
 
+use jiff::Span;
+use jiff::civil::Date;
+
 use super::number_format::Moments;
 
 /// The system that days are counted in.
@@ -20,8 +23,8 @@ const MILLISECONDS: i64 = 86_400_000;
 /// The day behind 9999-12-31, in the 1900 system.
 const END: i64 = 2_958_466;
 
-/// Days of the civil calendar from 1970-01-01 to 1899-12-30, which day 61 and later count from.
-const FROM_1970: i64 = -25_569;
+/// What day 61 and later count from.
+const DAY_ZERO: Date = Date::constant(1899, 12, 30);
 
 /// Days from day 0 of the 1900 system to day 0 of the 1904 system.
 const TO_1904: i64 = 1462;
@@ -57,12 +60,15 @@ pub(crate) fn write_moment(serial: f64, epoch: Epoch, shown: Moments, out: &mut 
         60 => out.extend_from_slice(b"1900-02-29"),
         _ => {
             let shift = i64::from(days < 60);
-            let (year, month, day) = civil(days + shift + FROM_1970);
-            digits(year as u64, 4, out);
+            let span = Span::new().try_days(days + shift);
+            let Ok(date) = span.and_then(|span| DAY_ZERO.checked_add(span)) else {
+                return false;
+            };
+            digits(date.year() as u64, 4, out);
             out.push(b'-');
-            digits(month, 2, out);
+            digits(date.month() as u64, 2, out);
             out.push(b'-');
-            digits(day, 2, out);
+            digits(date.day() as u64, 2, out);
         }
     }
     if shown.time || time > 0 {
@@ -114,30 +120,10 @@ fn digits(number: u64, width: usize, out: &mut Vec<u8>) {
     }
 }
 
-/// Year, month and day of a day counted from 1970-01-01.
-fn civil(days: i64) -> (i64, u64, u64) {
-    let shifted = days + 719_468;
-    let era = shifted.div_euclid(146_097);
-    let of_era = shifted.rem_euclid(146_097);
-    let year = (of_era - of_era / 1460 + of_era / 36_524 - of_era / 146_096) / 365;
-    let of_year = of_era - (365 * year + year / 4 - year / 100);
-    let part = (5 * of_year + 2) / 153;
-    let day = of_year - (153 * part + 2) / 5 + 1;
-    let month = if part < 10 { part + 3 } else { part - 9 };
-    let year = year + era * 400 + i64::from(month <= 2);
-    (year, month as u64, day as u64)
-}
-
 /// The day of the 1900 system that a date is, for dates from 1900-03-01 to 9999-12-31; before that
 /// programs do not agree.
-pub(crate) fn day(year: i64, month: i64, day: i64) -> Option<i64> {
-    let year_from_march = if month <= 2 { year - 1 } else { year };
-    let era = year_from_march.div_euclid(400);
-    let of_era = year_from_march.rem_euclid(400);
-    let from_march = if month > 2 { month - 3 } else { month + 9 };
-    let of_year = (153 * from_march + 2) / 5 + day - 1;
-    let days = era * 146_097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719_468;
-    let serial = days - FROM_1970;
+pub(crate) fn day(date: Date) -> Option<i64> {
+    let serial = date.duration_since(DAY_ZERO).as_hours() / 24;
     (61..END).contains(&serial).then_some(serial)
 }
 
@@ -206,9 +192,8 @@ mod tests {
     fn days_come_back() {
         for serial in (61..END).step_by(97) {
             let shown = text(serial as f64, Epoch::Year1900, "yyyy-mm-dd").expect("a date");
-            let part = |range: std::ops::Range<usize>| shown[range].parse::<i64>().expect("digits");
-            assert_eq!(day(part(0..4), part(5..7), part(8..10)), Some(serial));
+            assert_eq!(day(shown.parse().expect("a date")), Some(serial));
         }
-        assert_eq!(day(1900, 2, 28), None);
+        assert_eq!(day(Date::constant(1900, 2, 28)), None);
     }
 }

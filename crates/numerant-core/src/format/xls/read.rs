@@ -196,11 +196,7 @@ impl XlsBook {
         }
         globals.styles = formats
             .into_iter()
-            .map(|id| {
-                let defined = own.iter().find(|known| known.0 == id);
-                let shown = defined.map(|known| known.1).or_else(|| Shown::built_in(id));
-                shown.unwrap_or(Shown::PLAIN)
-            })
+            .map(|id| Shown::under(id, &own))
             .collect();
         Ok(Self {
             stream: Arc::new(stream),

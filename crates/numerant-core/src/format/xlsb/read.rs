@@ -209,9 +209,7 @@ fn read_styles(package: &Package, path: &str) -> Result<Vec<Shown>, ReadProblem>
             618 => in_cell_styles = false,
             47 if in_cell_styles => {
                 let id = u32::from(records.u16(2));
-                let defined = own.iter().find(|known| known.0 == id);
-                let shown = defined.map(|known| known.1).or_else(|| Shown::built_in(id));
-                styles.push(shown.unwrap_or(Shown::PLAIN));
+                styles.push(Shown::under(id, &own));
             }
             _ => {}
         }

@@ -182,9 +182,7 @@ fn read_styles(package: &Package, path: &str) -> Result<Vec<Shown>, ReadProblem>
                     "cellXfs" => in_cell_styles = true,
                     "xf" if in_cell_styles => {
                         let id = number("numFmtId").unwrap_or(0);
-                        let defined = own.iter().find(|known| known.0 == id);
-                        let shown = defined.map(|known| known.1).or_else(|| Shown::built_in(id));
-                        styles.push(shown.unwrap_or(Shown::PLAIN));
+                        styles.push(Shown::under(id, &own));
                     }
                     _ => {}
                 }

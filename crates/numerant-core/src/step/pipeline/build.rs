@@ -44,7 +44,7 @@ impl Pipeline {
         let mut tables = Vec::new();
         for step in steps {
             tables.push(match step {
-                Step::Lookup(lookup) => Some(Table::read(lookup)?),
+                Step::Lookup(lookup) => Some(Table::read(lookup, &options.temporary)?),
                 _ => None,
             });
         }

@@ -9,6 +9,8 @@
 
 mod build;
 
+use std::path::PathBuf;
+
 use serde::{Deserialize, Serialize};
 
 use super::case::{Case, Cases};
@@ -50,6 +52,8 @@ pub struct PipelineOptions {
     pub totals: Vec<String>,
     /// Places of the source's columns that have no value, for `tidy`.
     pub blank_columns: Vec<usize>,
+    /// A folder for what does not fit into memory.
+    pub temporary: PathBuf,
 }
 
 /// Records that a step left out.
