@@ -1024,3 +1024,110 @@ fn tidied_text_of_cells_stays_text() {
     assert_eq!(range.get_value((1, 0)), Some(&Data::String("12".into())));
     assert_eq!(range.get_value((1, 1)), Some(&Data::Float(12.0)));
 }
+
+#[test]
+fn workbooks_that_would_share_a_path_are_settled_as_wholes() {
+    use numerant_core::name::ClashPolicy;
+
+    let folder = tempfile::tempdir().expect("a folder");
+    let source = folder.path().join("calls.csv");
+    // Both quays would have one path; both have a sheet for fish.
+    let text = "quay,cargo,n\na/b,fish,1\na_b,fish,2\na/b,coal,3\na_b,grain,4\na/b,fish,5\n";
+    fs::write(&source, text).expect("written");
+    let split = |clash: ClashPolicy| {
+        let job = Job {
+            sheet: Some("{cargo}".parse().expect("a template")),
+            clash,
+            ..job(
+                &source,
+                "{quay}.xlsx",
+                &folder.path().join(format!("{clash:?}")),
+            )
+        };
+        run(&job, &context()).map(|summary| {
+            assert!(summary.ledger.balanced);
+            let sheets: Vec<(String, String, u64)> = summary
+                .ledger
+                .outputs
+                .iter()
+                .map(|output| {
+                    let sheet = output.sheet.clone().expect("a sheet");
+                    (output.path.clone(), sheet, output.records)
+                })
+                .collect();
+            (sheets, summary.ledger.totals.left_out)
+        })
+    };
+    let entry = |path: &str, sheet: &str, records| (path.to_owned(), sheet.to_owned(), records);
+    let refused = split(ClashPolicy::Refuse).expect_err("refused");
+    assert!(
+        matches!(refused, Error::Refused(Refusal::Clashes { .. })),
+        "{refused}"
+    );
+    let (sheets, left_out) = split(ClashPolicy::Number).expect("written");
+    assert_eq!(
+        (sheets, left_out),
+        (
+            vec![
+                entry("a_b.xlsx", "fish", 2),
+                entry("a_b-2.xlsx", "fish", 1),
+                entry("a_b.xlsx", "coal", 1),
+                entry("a_b-2.xlsx", "grain", 1)
+            ],
+            0
+        )
+    );
+    let (sheets, left_out) = split(ClashPolicy::Together).expect("written");
+    assert_eq!(
+        (sheets, left_out),
+        (
+            vec![
+                entry("a_b.xlsx", "fish", 3),
+                entry("a_b.xlsx", "coal", 1),
+                entry("a_b.xlsx", "grain", 1)
+            ],
+            0
+        )
+    );
+    let (sheets, left_out) = split(ClashPolicy::First).expect("written");
+    assert_eq!(
+        (sheets, left_out),
+        (
+            vec![entry("a_b.xlsx", "fish", 2), entry("a_b.xlsx", "coal", 1)],
+            2
+        )
+    );
+    let (sheets, left_out) = split(ClashPolicy::Last).expect("written");
+    assert_eq!(
+        (sheets, left_out),
+        (
+            vec![entry("a_b.xlsx", "fish", 1), entry("a_b.xlsx", "grain", 1)],
+            3
+        )
+    );
+    for clash in ["Number", "Together", "First", "Last"] {
+        let book = folder.path().join(clash).join("a_b.xlsx");
+        let other = calamine::open_workbook_auto(book).expect("a workbook");
+        let mut names = other.sheet_names();
+        let all = names.len();
+        names.sort();
+        names.dedup();
+        assert_eq!(
+            names.len(),
+            all,
+            "{clash}: every sheet has a name of its own"
+        );
+    }
+    // What exists and is to stay is left with all its sheets.
+    let job = Job {
+        sheet: Some("{cargo}".parse().expect("a template")),
+        clash: ClashPolicy::Together,
+        existing: numerant_core::output::ExistingPolicy::Skip,
+        ..job(&source, "{quay}.xlsx", &folder.path().join("Together"))
+    };
+    let summary = run(&job, &context()).expect("nothing to do");
+    assert_eq!(
+        (summary.ledger.outputs.len(), summary.ledger.totals.left_out),
+        (0, 5)
+    );
+}

@@ -1,0 +1,185 @@
+//! The sheets of outputs that are workbooks: which outputs share one, and what their sheets are called.
+
+use std::collections::HashMap;
+
+use super::{Addresses, Claimed, Fate};
+use crate::format::sheet::SheetNames;
+use crate::job::Overflow;
+use crate::name::{ClashPolicy, Key, Template};
+use crate::route::{Divider, KeyValues, Router};
+
+/// The sheets of outputs that are workbooks.
+#[derive(Debug)]
+pub(super) struct Sheets {
+    /// The name of each sheet; that of its source if there is none.
+    pub(super) template: Option<Template>,
+    /// Several outputs may be sheets of one workbook.
+    pub(super) shared: bool,
+    pub(super) overflow: Overflow,
+    /// Records that a sheet has room for.
+    pub(super) most: u64,
+    /// The workbooks so far, by the values that their paths are made of.
+    pub(super) places: HashMap<KeyValues, usize>,
+    pub(super) workbooks: Vec<Workbook>,
+    /// The sheet of each output.
+    pub(super) names: Vec<String>,
+}
+
+/// A workbook whose sheets are outputs.
+#[derive(Debug)]
+pub(super) struct Workbook {
+    path: String,
+    /// What becomes of all its sheets; one of them may still have a fate of its own.
+    fate: Fate,
+    names: SheetNames,
+    outputs: Vec<usize>,
+}
+
+impl Sheets {
+    /// What an output has in common with the other sheets of its workbook and with no other output:
+    /// its path `text`, the values that are in it, and those that tell outputs apart besides the sheet.
+    /// `None` if it is alone in its workbook.
+    pub(super) fn identity(
+        &self,
+        text: &str,
+        path: &Template,
+        keys: &[Key],
+        values: &KeyValues,
+    ) -> Option<KeyValues> {
+        if !self.shared {
+            return None;
+        }
+        let in_sheet = self.template.as_ref().map(Template::keys);
+        let in_sheet = in_sheet.unwrap_or_default();
+        let in_path = path.keys();
+        let mut identity: KeyValues = keys
+            .iter()
+            .zip(values)
+            .filter(|(key, _)| in_path.contains(key) || !in_sheet.contains(key))
+            .map(|(_, value)| value.clone())
+            .collect();
+        identity.push(text.to_owned());
+        if path.names_source() {
+            identity.extend_from_slice(&values[keys.len()..]);
+        }
+        Some(identity)
+    }
+}
+
+impl Addresses {
+    /// Finds the workbook of an output or claims its path, claims the name of the sheet, and settles
+    /// what becomes of the output.
+    pub(super) fn name_sheet(
+        &mut self,
+        router: &Router,
+        divider: &Divider,
+        output: usize,
+        path: &str,
+        identity: KeyValues,
+        name: &str,
+    ) {
+        let Some(sheets) = &self.sheets else { return };
+        let place = match sheets.places.get(&identity) {
+            Some(place) => *place,
+            None => {
+                let place = self.workbook(router, divider, output, path);
+                if let Some(sheets) = &mut self.sheets {
+                    sheets.places.insert(identity, place);
+                }
+                place
+            }
+        };
+        let Some(sheets) = &mut self.sheets else {
+            return;
+        };
+        let workbook = &mut sheets.workbooks[place];
+        workbook.outputs.push(output);
+        self.paths[output].clone_from(&workbook.path);
+        let fate = workbook.fate;
+        if fate != Fate::Write {
+            self.divert(output, fate);
+            return;
+        }
+        let part = divider.outputs()[output].part;
+        if part > 1 {
+            sheets.names[output] = workbook.names.numbered(name, output, part);
+            return;
+        }
+        let Err(holder) = workbook.names.claim(name, output) else {
+            return;
+        };
+        let shown = with_sheet(&workbook.path, name);
+        match self.clashed.policy {
+            ClashPolicy::Refuse => {
+                let first = sheets.names[holder].clone();
+                self.refuse_clash(shown.clone(), holder, first, name.to_owned(), false);
+            }
+            ClashPolicy::Number => {
+                sheets.names[output] = workbook.names.numbered(name, output, 2);
+            }
+            ClashPolicy::Together => self.divert(output, Fate::Joined(holder as u32)),
+            ClashPolicy::First => self.divert(output, Fate::NameTaken),
+            ClashPolicy::Last => {
+                workbook.names.hand_over(name, output);
+                self.divert(holder, Fate::NameTaken);
+            }
+        }
+        self.note_clash(&shown);
+    }
+
+    /// Claims the path of a workbook, and returns its place. Where another one has the path, the
+    /// policy holds for whole workbooks: together they are one.
+    fn workbook(
+        &mut self,
+        router: &Router,
+        divider: &Divider,
+        output: usize,
+        wanted: &str,
+    ) -> usize {
+        let (path, fate) = match self.claim_path(router, divider, output, wanted) {
+            Claimed::Path(path) if self.is_left(&path) => (path, Fate::Exists),
+            Claimed::Path(path) => (path, Fate::Write),
+            Claimed::Refused => (String::new(), Fate::NameTaken),
+            Claimed::Taken { path, holder } => {
+                let known = |sheets: &super::Sheets| {
+                    let with = |workbook: &Workbook| workbook.outputs.contains(&holder);
+                    sheets.workbooks.iter().position(with)
+                };
+                let holder = self.sheets.as_ref().and_then(known);
+                match (self.clashed.policy, holder) {
+                    (ClashPolicy::Together, Some(holder)) => return holder,
+                    (ClashPolicy::Last, Some(holder)) => (path, self.give_up(holder)),
+                    _ => (path, Fate::NameTaken),
+                }
+            }
+        };
+        let Some(sheets) = &mut self.sheets else {
+            return 0;
+        };
+        sheets.workbooks.push(Workbook {
+            path,
+            fate,
+            names: SheetNames::default(),
+            outputs: Vec::new(),
+        });
+        sheets.workbooks.len() - 1
+    }
+
+    /// Leaves all sheets of a workbook out, as another one takes its path; what becomes of that.
+    fn give_up(&mut self, place: usize) -> Fate {
+        let Some(sheets) = &mut self.sheets else {
+            return Fate::NameTaken;
+        };
+        let workbook = &mut sheets.workbooks[place];
+        let fate = std::mem::replace(&mut workbook.fate, Fate::NameTaken);
+        for output in workbook.outputs.clone() {
+            self.divert(output, Fate::NameTaken);
+        }
+        fate
+    }
+}
+
+/// A path and a sheet, for messages.
+pub(super) fn with_sheet(path: &str, sheet: &str) -> String {
+    format!("{path}, sheet '{sheet}'")
+}

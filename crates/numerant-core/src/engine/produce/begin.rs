@@ -1,0 +1,263 @@
+//! A source begins: steps and keys are made ready for it, and what its records become is settled.
+
+use std::sync::Arc;
+
+use super::super::addresses::SourceNames;
+use super::super::header::{Header, header};
+use super::super::{Error, Notice, not_as_named, prepare};
+use super::Producer;
+use crate::format::delimited::{DelimitedEncoder, Delimiter, Dialect, Quote};
+use crate::format::sheet::{SpooledColumn, Spooler};
+use crate::format::{BookFormat, RecordEncoder, RecordReader};
+use crate::name::{RunField, Template};
+use crate::record::{At, Unit};
+use crate::route::KeyValues;
+use crate::source::{Place, ReadError, ReadProblem};
+use crate::value::{ColumnType, DecimalMark};
+
+/// A source begins.
+pub(in crate::engine) struct SourceBegins {
+    pub(in crate::engine) name: String,
+    /// What its records become.
+    pub(in crate::engine) becomes: Becomes,
+    /// Turns its rejected records into bytes of the rejects file.
+    pub(in crate::engine) reject_encoder: Arc<dyn RecordEncoder>,
+    /// The dialect of its batches.
+    pub(in crate::engine) dialect: Dialect,
+    /// The dialect of the rejects file.
+    pub(in crate::engine) reject_dialect: Dialect,
+    pub(in crate::engine) unit: Unit,
+}
+
+/// What records become.
+#[derive(Clone)]
+pub(in crate::engine) enum Becomes {
+    /// Bytes of outputs, at once.
+    Bytes(Arc<dyn RecordEncoder>),
+    /// Rows of sheets, when all are known. Sources with the same number share the types of their
+    /// columns.
+    Rows(Arc<Spooler>, usize),
+}
+
+impl Producer {
+    /// Makes steps and keys ready for a source, if its columns are not those of the one before.
+    pub(super) fn rebind(&mut self, reader: &dyn RecordReader) -> Result<bool, Error> {
+        if !self.apart || self.bound == reader.columns().names() {
+            return Ok(false);
+        }
+        let mut pipeline = prepare::pipeline_for(&self.job, reader.columns(), &self.context)?;
+        pipeline
+            .carry(&self.pipeline)
+            .map_err(|problem| Error::step(reader.name(), At::header(), problem))?;
+        let layout = pipeline.layout();
+        let place = |name: &str| {
+            layout
+                .find(name)
+                .map(|column| (column.slot, column.computed))
+        };
+        self.router.rebind(place).map_err(|problem| Error::Column {
+            source_name: reader.name(),
+            problem,
+        })?;
+        self.pipeline = pipeline;
+        self.first_dialect = None;
+        Ok(true)
+    }
+
+    /// The number of the set of sources that a source shares the types of its columns with, which
+    /// then must have its columns.
+    fn set_of(&mut self, reader: &dyn RecordReader, shared: &KeyValues) -> Result<usize, Error> {
+        let names = reader.columns().names();
+        let shared = if self.apart {
+            shared.clone()
+        } else {
+            KeyValues::new()
+        };
+        let new = self.sets.len();
+        let set = self.sets.entry(shared);
+        let (set, first, columns) = set.or_insert_with(|| (new, reader.name(), names.to_vec()));
+        if columns != names {
+            let first = first.clone();
+            let difference = "the records of both would go into the same outputs".to_owned();
+            return Err(Error::Read(ReadError {
+                source_name: reader.name(),
+                place: Place::default(),
+                problem: ReadProblem::OtherColumns { first, difference },
+            }));
+        }
+        Ok(*set)
+    }
+
+    pub(super) fn begin_source(
+        &mut self,
+        reader: &dyn RecordReader,
+    ) -> Result<SourceBegins, Error> {
+        let name = reader.name();
+        let facts = reader.facts().clone();
+        let path = reader.path();
+        if let Some(notice) = not_as_named(reader)
+            && !self.notices.contains(&notice)
+        {
+            self.notices.push(notice);
+        }
+        for note in reader.columns().notes() {
+            self.notices.push(Notice::Header {
+                source: name.clone(),
+                note: note.clone(),
+            });
+        }
+        if facts.told.is_some_and(|told| told.single_column) {
+            self.notices.push(Notice::SingleColumn {
+                source: name.clone(),
+            });
+        }
+        let shared = shared_values(&self.template, self.job.sheet.as_ref(), reader);
+        let set = self.set_of(reader, &shared)?;
+        reader.columns().names().clone_into(&mut self.bound);
+        self.router.begin_source(shared);
+        self.addresses.begin_source(SourceNames {
+            stem: path.stem(),
+            extension: path.extension(),
+            folder: path.folder(),
+            sheet: facts.sheet.clone().unwrap_or_else(|| path.stem()),
+        });
+        let dialect = facts.dialect;
+        // An output can hold records of several sources, so all outputs follow the first.
+        let out = *self.out_dialect.get_or_insert_with(|| {
+            self.job
+                .write
+                .dialect(&self.extension, dialect, &path.extension())
+        });
+        let first = *self.first_dialect.get_or_insert(dialect);
+        let from = if self.pipeline.sort().is_empty() {
+            dialect
+        } else {
+            first
+        };
+        let keep_line_ends = self.job.write.line_end.is_none() && out.line_end == from.line_end;
+        let layout = self.pipeline.layout();
+        let width = reader.columns().len();
+        let mut above = header(reader.header(), layout);
+        if let Some((header, _)) = &mut above {
+            from.bring(header);
+        }
+        self.encoder = None;
+        let becomes = match &self.format.book {
+            Some(book) => {
+                let spooler = self.spooler(book, from, above.as_ref());
+                spooler.check().map_err(|problem| Error::Encode {
+                    path: self.out.display().to_string(),
+                    source_name: name.clone(),
+                    problem: Box::new(problem),
+                })?;
+                Becomes::Rows(Arc::new(spooler), set)
+            }
+            None => {
+                let encoder: Arc<dyn RecordEncoder> = Arc::new(DelimitedEncoder::new(
+                    from,
+                    out,
+                    layout.selection(width),
+                    width,
+                    above,
+                    keep_line_ends,
+                ));
+                self.encoder = Some(Arc::clone(&encoder));
+                Becomes::Bytes(encoder)
+            }
+        };
+        let as_it_stands = reader
+            .header()
+            .map(|header| (header.first_as_batch(), None));
+        let reject_dialect = match dialect.is_cells() {
+            true => Dialect {
+                delimiter: Delimiter::COMMA,
+                quote: Quote::Byte(b'"'),
+                ..dialect
+            },
+            false => dialect,
+        };
+        let reject_encoder =
+            DelimitedEncoder::new(dialect, reject_dialect, None, width, as_it_stands, true);
+        Ok(SourceBegins {
+            name,
+            becomes,
+            reject_encoder: Arc::new(reject_encoder),
+            dialect,
+            reject_dialect,
+            unit: facts.unit,
+        })
+    }
+
+    /// What keeps the records of a source for the sheets of `book`.
+    fn spooler(&self, book: &BookFormat, dialect: Dialect, above: Option<&Header>) -> Spooler {
+        let layout = self.pipeline.layout();
+        let header = above.map(|(header, places)| {
+            let text = |place: usize| {
+                let text = header.field(0, place).text();
+                String::from_utf8_lossy(&text).into_owned()
+            };
+            match places {
+                Some(places) => places.iter().map(|place| text(*place)).collect(),
+                None => (0..header.width()).map(text).collect(),
+            }
+        });
+        let commas = self.pipeline.cells().mark == DecimalMark::Comma;
+        let columns = layout.columns().iter().map(|column| {
+            // Computed numbers are written with a comma where that was said of the source.
+            let number = column.computed && commas && column.kind == crate::expr::Type::Number;
+            SpooledColumn {
+                slot: column.slot,
+                stored: dialect.is_cells() && !column.computed,
+                declared: column.declared.or(number.then_some(ColumnType::Decimal)),
+            }
+        });
+        Spooler {
+            columns: columns.collect(),
+            header,
+            cells: self.pipeline.cells().clone(),
+            limits: book.limits,
+            format: self.format.name,
+            control_signs: self.job.write.control_signs,
+        }
+    }
+
+    /// Tells the divider how many bytes stand before the first record of an output.
+    pub(super) fn measure_header(&mut self, begins: &SourceBegins) -> Result<(), Error> {
+        let mut bytes = Vec::new();
+        let Becomes::Bytes(encoder) = &begins.becomes else {
+            return Ok(());
+        };
+        encoder.begin(&mut bytes).map_err(|problem| Error::Encode {
+            path: self.out.display().to_string(),
+            source_name: begins.name.clone(),
+            problem: Box::new(problem),
+        })?;
+        self.divider.set_header(bytes.len() as u64);
+        Ok(())
+    }
+}
+
+/// What all records of a source share in the names of outputs.
+pub(super) fn shared_values(
+    template: &Template,
+    sheet: Option<&Template>,
+    reader: &dyn RecordReader,
+) -> KeyValues {
+    let path = reader.path();
+    let named = |field| template.names(field) || sheet.is_some_and(|sheet| sheet.names(field));
+    let mut shared = Vec::new();
+    if named(RunField::Stem) {
+        shared.push(path.stem());
+    }
+    if named(RunField::Extension) {
+        shared.push(path.extension());
+    }
+    if named(RunField::Folder) {
+        shared.push(path.folder());
+    }
+    if named(RunField::Sheet) {
+        let sheet = reader.facts().sheet.clone();
+        shared.push(sheet.unwrap_or_else(|| path.stem()));
+    }
+    shared
+}

@@ -1,0 +1,144 @@
+//! The end of the first half: what is left to name is named, and all that was counted is summed up.
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+
+use super::super::addresses::{Fate, NamesChanged};
+use super::super::{Error, Notice};
+use super::Producer;
+use crate::format::BookFormat;
+use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
+use crate::step::{LeftOutStep, StepError};
+use crate::value::Number;
+
+/// What the first half knows at the end.
+pub(in crate::engine) struct Produced {
+    pub(in crate::engine) out: PathBuf,
+    pub(in crate::engine) sources: Vec<SourceEntry>,
+    pub(in crate::engine) notices: Vec<Notice>,
+    /// The path of each output; `None` where it is not to be written.
+    pub(in crate::engine) paths: Vec<Option<String>>,
+    /// The sheet of each output; empty where outputs are text.
+    pub(in crate::engine) sheets: Vec<String>,
+    /// How workbooks are written.
+    pub(in crate::engine) book: Option<&'static BookFormat>,
+    /// Control totals of each output.
+    pub(in crate::engine) sums: Vec<Vec<Number>>,
+    pub(in crate::engine) left_out: Vec<LeftOut>,
+    /// Columns that were summed up, with their sums over what was read and what was rejected.
+    pub(in crate::engine) totals: Vec<(String, Number, Number)>,
+}
+
+impl Producer {
+    /// Names what is left to name and refuses the run if there is a reason. `records` are the
+    /// records of each output that were handed on; those of outputs that are not to be written
+    /// are taken from it.
+    pub(in crate::engine) fn finish(mut self, records: &mut Vec<u64>) -> Result<Produced, Error> {
+        self.notices.extend(
+            self.pipeline
+                .unmatched()
+                .map_err(StepError::from)?
+                .into_iter()
+                .map(Notice::Unmatched),
+        );
+        let outputs = self.divider.outputs().len();
+        records.resize(outputs, 0);
+        self.addresses
+            .finish(&self.router, &self.divider, records)?;
+        let named = self.addresses.into_named();
+        let totals = self.sums.len();
+        let sums_of =
+            |output: usize| -> Vec<Number> { self.sums.iter().map(|sums| sums[output]).collect() };
+        let mut sums: Vec<Vec<Number>> = (0..outputs).map(sums_of).collect();
+        let mut left_out = Vec::new();
+        for entry in self.pipeline.left_out() {
+            let (reason, condition) = match &entry.reason {
+                LeftOutStep::Empty => (LeftOutReason::Empty, None),
+                LeftOutStep::Where(text) => (LeftOutReason::Condition, Some(text.clone())),
+                LeftOutStep::NoCase => (LeftOutReason::NoCase, None),
+            };
+            left_out.push(LeftOut {
+                reason,
+                condition,
+                path: None,
+                records: entry.records,
+                sums: entry.totals.clone(),
+            });
+        }
+        let mut paths = Vec::with_capacity(outputs);
+        let sheets = named.sheets.clone();
+        // Several outputs may want one name.
+        let mut places: HashMap<(LeftOutReason, String), usize> = HashMap::new();
+        for (output, (path, fate)) in named.paths.into_iter().zip(named.fates).enumerate() {
+            let reason = match fate {
+                Fate::Write => {
+                    paths.push(Some(path));
+                    continue;
+                }
+                Fate::Joined(other) => {
+                    paths.push(None);
+                    let joined = std::mem::take(&mut sums[output]);
+                    for (sum, number) in sums[other as usize].iter_mut().zip(joined) {
+                        *sum = sum.plus(number).map_err(|_| Error::Sum {
+                            column: self.job.total.join(", "),
+                        })?;
+                    }
+                    continue;
+                }
+                Fate::Exists => LeftOutReason::OutputExists,
+                Fate::NameTaken => LeftOutReason::NameTaken,
+            };
+            paths.push(None);
+            // Some were handed on before it was known that the output would not be written.
+            let handed_on = std::mem::take(&mut records[output]);
+            let of_output = std::mem::take(&mut sums[output]);
+            let place = *places
+                .entry((reason, path))
+                .or_insert_with_key(|(reason, path)| {
+                    left_out.push(LeftOut {
+                        reason: *reason,
+                        condition: None,
+                        path: Some(path.clone()),
+                        records: 0,
+                        sums: vec![Number::ZERO; totals],
+                    });
+                    left_out.len() - 1
+                });
+            left_out[place].records += self.diverted[output] + handed_on;
+            for (sum, number) in left_out[place].sums.iter_mut().zip(of_output) {
+                *sum = sum.plus(number).map_err(|_| Error::Sum {
+                    column: self.job.total.join(", "),
+                })?;
+            }
+        }
+        if named.changed != NamesChanged::default() {
+            self.notices.push(Notice::NamesChanged(named.changed));
+        }
+        if named.clashed.count > 0 {
+            self.notices.push(Notice::NamesClashed(named.clashed));
+        }
+        if let Some(tidied) = self.pipeline.tidied().filter(|tidied| !tidied.is_empty()) {
+            self.notices.push(Notice::Tidied(tidied.clone()));
+        }
+        let unused = self.pipeline.unused_cases();
+        if !unused.is_empty() {
+            self.notices.push(Notice::UnusedCases(unused));
+        }
+        let totals = self
+            .pipeline
+            .totals()
+            .map(|(name, all, rejected)| (name.to_owned(), all, rejected))
+            .collect();
+        Ok(Produced {
+            out: self.out,
+            sources: self.sources,
+            notices: self.notices,
+            paths,
+            sheets,
+            book: self.format.book.as_ref(),
+            sums,
+            left_out,
+            totals,
+        })
+    }
+}

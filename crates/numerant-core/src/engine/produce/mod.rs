@@ -1,0 +1,418 @@
+//! The first half of a run: reads records, takes the steps, and finds the output of each.
+
+mod begin;
+mod finish;
+
+use std::collections::HashMap;
+use std::fmt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use begin::shared_values;
+pub(super) use begin::{Becomes, SourceBegins};
+pub(super) use finish::Produced;
+
+use super::addresses::{Addresses, Fate};
+use super::sources::{BATCH, Cursor, Sources};
+use super::{Context, Error, Notice, prepare, sheet_notices};
+use crate::format::delimited::{Dialect, Reindex};
+use crate::format::{Format, RecordEncoder, RecordReader};
+use crate::job::{Job, JobError};
+use crate::ledger::SourceEntry;
+use crate::name::Template;
+use crate::record::{Batch, ColumnError, RejectedRecord};
+use crate::route::{Divider, Division, KeyValues, NOWHERE, Router};
+use crate::source::{Place, ReadError, ReadProblem};
+use crate::step::{OnError, Pipeline, SortedBatches, Sorter};
+use crate::value::Number;
+
+/// Outputs that are counted at least, to say how many there would have been.
+const COUNTED_OUTPUTS: u64 = 1_000_000;
+
+/// How many outputs are counted before counting is given up: more than there may be.
+pub(super) fn most_outputs(job: &Job) -> u64 {
+    COUNTED_OUTPUTS
+        .max(job.max_outputs.saturating_add(1))
+        .min(u32::MAX.into())
+}
+
+/// What the first half hands to the second.
+pub(super) enum Message {
+    /// The records that follow come from this source.
+    Source(SourceBegins),
+    /// Records, and the output of each.
+    Records(Box<Routed>),
+    /// Records of this source in which something is wrong.
+    Rejected(Vec<RejectedRecord>),
+}
+
+/// A batch with the output of each record.
+#[derive(Debug, Default)]
+pub(super) struct Routed {
+    pub(super) batch: Batch,
+    pub(super) outputs: Vec<u32>,
+    /// How many outputs there are up to this batch.
+    pub(super) outputs_so_far: usize,
+    /// The paths of the outputs that first appear in this batch, for messages.
+    pub(super) new_paths: Vec<String>,
+}
+
+/// Takes a message and gives back a batch to fill, if it has one to spare.
+pub(super) type Emit<'a> = dyn FnMut(Message) -> Result<Option<Box<Routed>>, Error> + 'a;
+
+pub(super) struct Producer {
+    job: Job,
+    context: Context,
+    out: PathBuf,
+    extension: String,
+    format: &'static Format,
+    inputs: Sources,
+    cursor: Cursor,
+    /// Outputs hold records of one source each.
+    apart: bool,
+    /// The names of the columns that steps and keys are ready for.
+    bound: Vec<String>,
+    /// Sources that share the types of their columns, by what their records share: the number of
+    /// such a set, and the name and columns of its first source.
+    sets: HashMap<KeyValues, (usize, String, Vec<String>)>,
+    pipeline: Pipeline,
+    router: Router,
+    divider: Divider,
+    addresses: Addresses,
+    template: Template,
+    out_dialect: Option<Dialect>,
+    /// The dialect of the first source; records that are put in order are all brought to it.
+    first_dialect: Option<Dialect>,
+    /// The encoder of the present source.
+    encoder: Option<Arc<dyn RecordEncoder>>,
+    sources: Vec<SourceEntry>,
+    notices: Vec<Notice>,
+    /// For each output: records that were found and not handed on, and the totals of all.
+    diverted: Vec<u64>,
+    sums: Vec<Vec<Number>>,
+    read_before: u64,
+    reindex: Reindex,
+}
+
+impl fmt::Debug for Producer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Producer")
+            .field("job", &self.job)
+            .finish_non_exhaustive()
+    }
+}
+
+impl Producer {
+    /// Checks the job, opens its first source and resolves what the job names.
+    pub(super) fn open(job: &Job, context: &Context) -> Result<Self, Error> {
+        job.check()?;
+        let twice = prepare::reads_twice(job);
+        let Some(first_source) = job.sources.first().cloned() else {
+            return Err(JobError::NoSource.into());
+        };
+        let template = job.template(&first_source);
+        let (extension, format) = job.format(&first_source)?;
+        let apart =
+            template.names_source() || job.sheet.as_ref().is_some_and(Template::names_source);
+        // What is found out of all records is found out for all columns alike.
+        let (inputs, cursor) = Sources::open(job, twice, apart && !twice, context)?;
+        let out = job
+            .out
+            .clone()
+            .unwrap_or_else(|| PathBuf::from(first_source.stem()));
+        let keys = job.keys(&template);
+        let rows = format
+            .book
+            .as_ref()
+            .map(|book| book.limits.rows - u64::from(!job.read.no_header));
+        let addresses =
+            Addresses::new(job, template.clone(), keys.clone(), &out, context.now, rows);
+        let unknown = |problem: ColumnError| Error::Column {
+            source_name: first_source.to_string(),
+            problem,
+        };
+        let most = most_outputs(job) as usize;
+        context.observer.begins(inputs.size());
+        let pipeline = prepare::pipeline(job, &inputs, context)?;
+        let router = prepare::router(keys.clone(), &pipeline, most).map_err(unknown)?;
+        addresses.check_before(job.out.is_some())?;
+        let mut division = prepare::division(job, rows);
+        if let Division::Parts { records, .. } = &mut division {
+            let shared =
+                |reader: &dyn RecordReader| shared_values(&template, job.sheet.as_ref(), reader);
+            let counting = prepare::router(keys, &pipeline, most).map_err(unknown)?;
+            *records = prepare::count_groups(job, &inputs, &pipeline, counting, &shared, context)?;
+        }
+        let totals = job.total.len();
+        Ok(Self {
+            job: job.clone(),
+            context: context.clone(),
+            out,
+            extension,
+            format,
+            inputs,
+            cursor,
+            apart,
+            bound: Vec::new(),
+            sets: HashMap::new(),
+            pipeline,
+            router,
+            divider: Divider::new(division, most),
+            addresses,
+            template,
+            out_dialect: None,
+            first_dialect: None,
+            encoder: None,
+            sources: Vec::new(),
+            notices: Vec::new(),
+            diverted: Vec::new(),
+            sums: vec![Vec::new(); totals],
+            read_before: 0,
+            reindex: Reindex::default(),
+        })
+    }
+
+    pub(super) fn out(&self) -> &Path {
+        &self.out
+    }
+
+    /// The columns that show where in the order of its source an output begins and ends, with
+    /// their places: those that are sorted by, or else the first one that is written.
+    pub(super) fn order_columns(&self) -> Vec<(String, usize)> {
+        let sort = self.pipeline.sort();
+        if !sort.is_empty() {
+            return sort
+                .iter()
+                .map(|key| (key.name.clone(), key.slot))
+                .collect();
+        }
+        let first = self.pipeline.layout().columns().first();
+        first
+            .map(|column| (column.name.clone(), column.slot))
+            .into_iter()
+            .collect()
+    }
+
+    /// Reads all sources. Once the run is refused, records are counted and not emitted.
+    pub(super) fn run(&mut self, emit: &mut Emit<'_>) -> Result<(), Error> {
+        let mut spare = Box::new(Routed::default());
+        let mut sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
+        let mut next = self
+            .inputs
+            .next(&mut self.cursor, &self.job, &self.context)?;
+        while let Some(reader) = next {
+            let name = reader.name();
+            let columns = reader.columns().len();
+            spare = self.run_source(reader, spare, sorter.as_mut(), emit)?;
+            next = self
+                .inputs
+                .next(&mut self.cursor, &self.job, &self.context)?;
+            if let Some(sorted) = sorter.as_mut().filter(|_| self.apart || next.is_none()) {
+                spare = self.emit_sorted(&name, columns, sorted, spare, emit)?;
+            }
+            if let Some(reader) = &next
+                && self.rebind(reader.as_ref())?
+            {
+                sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
+            }
+        }
+        for (workbook, sheets) in std::mem::take(&mut self.cursor.passed_over) {
+            self.notices
+                .push(Notice::SheetsPassedOver { workbook, sheets });
+        }
+        Ok(())
+    }
+
+    fn run_source(
+        &mut self,
+        mut reader: Box<dyn RecordReader>,
+        mut spare: Box<Routed>,
+        mut sorter: Option<&mut Sorter>,
+        emit: &mut Emit<'_>,
+    ) -> Result<Box<Routed>, Error> {
+        let path = reader.name();
+        let begins = self.begin_source(reader.as_ref())?;
+        if self.job.max_size.is_some() {
+            self.measure_header(&begins)?;
+        }
+        emit(Message::Source(begins))?;
+        let taken: Arc<AtomicU64> = Arc::clone(&reader.facts().taken);
+        let rejected_before = self.pipeline.rejected();
+        while reader.next_batch(&mut spare.batch)? {
+            self.context.check_cancelled()?;
+            self.pipeline
+                .apply(&mut spare.batch)
+                .map_err(|(at, problem)| Error::step(path.clone(), at, problem))?;
+            let taken = taken.load(Ordering::Relaxed);
+            self.context.observer.has_read(self.read_before + taken);
+            match &mut sorter {
+                Some(sorter) => {
+                    if !spare.batch.rejected.is_empty() {
+                        let rejected = std::mem::take(&mut spare.batch.rejected);
+                        emit(Message::Rejected(rejected))?;
+                    }
+                    let failed = |error| sorting(&path, error);
+                    if let Some(first) = self.first_dialect {
+                        first.bring(&mut spare.batch);
+                    }
+                    sorter.push(&spare.batch).map_err(failed)?;
+                }
+                None => spare = self.route_and_emit(&path, spare, emit)?,
+            }
+        }
+        self.read_before += taken.load(Ordering::Relaxed);
+        let tally = reader.tally();
+        let name = path;
+        if let Some(sheet) = reader.sheet() {
+            self.notices.extend(sheet_notices(&name, &sheet));
+        }
+        if tally.stray_quotes > 0 {
+            let fields = tally.stray_quotes;
+            self.notices.push(Notice::StrayQuotes {
+                source: name.clone(),
+                fields,
+            });
+        }
+        self.sources.push(SourceEntry {
+            path: reader.path().to_string(),
+            sheet: reader.facts().sheet.clone(),
+            bytes: reader.facts().size,
+            records: tally.records,
+            rejected: tally.rejected + self.pipeline.rejected() - rejected_before,
+            padded: tally.padded,
+            blank_lines: tally.blank_lines,
+            skipped_lines: reader.facts().told.map_or(0, |told| told.skipped_lines),
+        });
+        Ok(spare)
+    }
+
+    /// Routes records that were put in order.
+    fn emit_sorted(
+        &mut self,
+        path: &str,
+        width: usize,
+        sorter: &mut Sorter,
+        mut spare: Box<Routed>,
+        emit: &mut Emit<'_>,
+    ) -> Result<Box<Routed>, Error> {
+        let failed = |error| sorting(path, error);
+        let rejected_before = self.pipeline.rejected();
+        let mut sorted: SortedBatches = sorter.finish().map_err(failed)?;
+        let (computed, sums) = (self.pipeline.computed(), self.sums.len());
+        loop {
+            if let Some(first) = self.first_dialect {
+                first.prepare(&mut spare.batch, width);
+            }
+            spare.batch.clear_computed(computed, sums);
+            if !sorted.next_batch(&mut spare.batch, BATCH).map_err(failed)? {
+                break;
+            }
+            self.context.check_cancelled()?;
+            self.reindex.fill(&mut spare.batch);
+            spare = self.route_and_emit(path, spare, emit)?;
+        }
+        if let Some(entry) = self.sources.last_mut() {
+            entry.rejected += self.pipeline.rejected() - rejected_before;
+        }
+        Ok(spare)
+    }
+
+    fn route_and_emit(
+        &mut self,
+        path: &str,
+        mut spare: Box<Routed>,
+        emit: &mut Emit<'_>,
+    ) -> Result<Box<Routed>, Error> {
+        self.route(path, &mut spare)?;
+        if self.addresses.is_refused() {
+            return Ok(spare);
+        }
+        let mut emitted = emit(Message::Records(spare))?.unwrap_or_default();
+        emitted.new_paths.clear();
+        Ok(emitted)
+    }
+
+    fn route(&mut self, path: &str, routed: &mut Routed) -> Result<(), Error> {
+        let Routed {
+            batch,
+            outputs,
+            outputs_so_far,
+            new_paths,
+        } = routed;
+        while let Err(error) = self.router.route(batch, outputs) {
+            if self.job.on_error == OnError::Error {
+                return Err(Error::value(path.to_owned(), batch, error));
+            }
+            let reason = format!("column '{}': {}", error.column, error.problem);
+            let at = batch.at(error.record);
+            self.pipeline
+                .reject(batch, error.record, reason)
+                .map_err(|problem| Error::step(path.to_owned(), at, problem))?;
+        }
+        let encoder = self.encoder.clone();
+        let size = |record: usize| match &encoder {
+            Some(encoder) if !encoder.moves_raw() => {
+                let mut bytes = Vec::new();
+                // What cannot be encoded is told by the second half.
+                let _ = encoder.record(batch, record, &mut bytes);
+                bytes.len() as u64
+            }
+            _ => batch.raw(record).len() as u64,
+        };
+        self.divider
+            .divide(outputs, self.router.groups(), size)
+            .map_err(|error| Error::TooLarge {
+                source_name: path.to_owned(),
+                at: batch.at(error.record),
+                bytes: error.bytes,
+                most: self.job.max_size.unwrap_or(crate::value::Size(0)),
+            })?;
+        let known = self.divider.outputs().len();
+        new_paths.clear();
+        if known > self.diverted.len() {
+            let before = self.diverted.len();
+            self.addresses.name_new(&self.router, &self.divider);
+            self.diverted.resize(known, 0);
+            for sums in &mut self.sums {
+                sums.resize(known, Number::ZERO);
+            }
+            new_paths.extend((before..known).map(|output| self.addresses.shown(output)));
+        }
+        *outputs_so_far = known;
+        for (total, sums) in self.sums.iter_mut().enumerate() {
+            for (output, number) in outputs.iter().zip(&batch.numbers[total]) {
+                if let Some(sum) = sums.get_mut(*output as usize) {
+                    *sum = sum.plus(*number).map_err(|_| Error::Sum {
+                        column: self.job.total[total].clone(),
+                    })?;
+                }
+            }
+        }
+        if self.addresses.diverts_any() {
+            for output in outputs.iter_mut().filter(|output| **output != NOWHERE) {
+                match self.addresses.fate(*output) {
+                    Fate::Write => {}
+                    Fate::Joined(other) => {
+                        self.diverted[*output as usize] += 1;
+                        *output = other;
+                    }
+                    Fate::Exists | Fate::NameTaken => {
+                        self.diverted[*output as usize] += 1;
+                        *output = NOWHERE;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Records that could not be put in order.
+fn sorting(source_name: &str, error: std::io::Error) -> ReadError {
+    ReadError {
+        source_name: source_name.to_owned(),
+        place: Place::default(),
+        problem: ReadProblem::Sorting(error),
+    }
+}
