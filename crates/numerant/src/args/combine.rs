@@ -6,12 +6,7 @@ use clap::Args;
 use numerant_core::job::Job;
 use numerant_core::name::Template;
 
-use super::options::{
-    CellOptions, DoingOptions, KeepingOptions, NamingOptions, ReadingOptions, RunningOptions,
-    WritingOptions, names,
-};
-use super::split::RunRequest;
-use super::steps::StepOptions;
+use super::run::{OutputOptions, RunRequest, SourceOptions};
 
 /// Put files together: into one table, or into one workbook with a sheet for each
 #[derive(Debug, Args)]
@@ -28,11 +23,7 @@ pub(crate) struct CombineArguments {
     #[arg(required = true, value_name = "FILE")]
     files: Vec<PathBuf>,
     #[command(flatten)]
-    reading: ReadingOptions,
-    #[command(flatten)]
-    cells: CellOptions,
-    #[command(flatten)]
-    steps: StepOptions,
+    source: SourceOptions,
     /// Path of the output, such as year.xlsx; its extension says the format
     #[arg(
         long,
@@ -51,48 +42,46 @@ pub(crate) struct CombineArguments {
     )]
     out: PathBuf,
     #[command(flatten)]
-    naming: NamingOptions,
-    #[command(flatten)]
-    writing: WritingOptions,
-    #[command(flatten)]
-    doing: DoingOptions,
-    #[command(flatten)]
-    keeping: KeepingOptions,
-    #[command(flatten)]
-    running: RunningOptions,
+    output: OutputOptions,
 }
 
 impl CombineArguments {
     pub(crate) fn into_request(self) -> RunRequest {
-        let mode = self.doing.mode();
         let job = Job {
-            sources: self.files.into_iter().map(Into::into).collect(),
-            read: self.reading.into_options(),
-            date_format: self.cells.date_format,
-            decimal_comma: self.cells.decimal_comma,
-            on_error: self.steps.on_error,
-            steps: self.steps.into_steps(),
             name: Some(self.name),
             out: Some(self.out),
-            sheet: self.naming.sheet,
-            overflow: self.naming.overflow,
-            blank: self.naming.blank,
-            clash: self.naming.clash,
-            existing: self.naming.existing,
-            write: self.writing.options(),
-            max_outputs: self.doing.max_outputs,
-            memory: self.running.memory,
-            jobs: self.doing.jobs,
-            sync: self.writing.sync,
-            total: names(self.doing.total),
-            ledger: self.keeping.ledger,
-            rejects: self.keeping.rejects,
+            ..self.source.into_job(self.files)
+        };
+        self.output.into_request(job)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::Parser;
+
+    use super::*;
+    use crate::args::{Arguments, Command, Mode};
+
+    #[test]
+    fn a_constant_name_in_this_folder() {
+        let words = [
+            "numerant", "combine", "b.csv", "a.xlsx", "--name", "year.csv", "--ask",
+        ];
+        let request = match Arguments::try_parse_from(words).expect("valid").command {
+            Command::Combine(combine) => combine.into_request(),
+            other => panic!("{other:?}"),
+        };
+        let expected = Job {
+            sources: ["b.csv", "a.xlsx"]
+                .map(|name| PathBuf::from(name).into())
+                .to_vec(),
+            name: Some("year.csv".parse().expect("a template")),
+            out: Some(".".into()),
             ..Job::default()
         };
-        RunRequest {
-            job,
-            mode,
-            report: self.running.report,
-        }
+        assert_eq!((request.job, request.mode), (expected, Mode::Ask));
+        let nameless = ["numerant", "combine", "a.csv"];
+        assert!(Arguments::try_parse_from(nameless).is_err());
     }
 }

@@ -6,8 +6,8 @@ use clap::Args;
 use numerant_core::job::Job;
 use numerant_core::name::Key;
 
-use super::options::{CellOptions, ReadingOptions, ReportOptions, RunningOptions};
-use super::steps::StepOptions;
+use super::options::{ReportOptions, RunningOptions};
+use super::run::SourceOptions;
 
 /// Show what is in files: format, encoding, columns, types, values, records
 #[derive(Debug, Args)]
@@ -27,11 +27,7 @@ pub(crate) struct InspectArguments {
     #[arg(long, value_name = "N", default_value_t = 5)]
     show: usize,
     #[command(flatten)]
-    reading: ReadingOptions,
-    #[command(flatten)]
-    cells: CellOptions,
-    #[command(flatten)]
-    steps: StepOptions,
+    source: SourceOptions,
     #[command(flatten)]
     running: RunningOptions,
 }
@@ -52,14 +48,8 @@ pub(crate) struct InspectRequest {
 impl InspectArguments {
     pub(crate) fn into_request(self) -> InspectRequest {
         let job = Job {
-            sources: self.files.into_iter().map(Into::into).collect(),
-            read: self.reading.into_options(),
-            date_format: self.cells.date_format,
-            decimal_comma: self.cells.decimal_comma,
-            on_error: self.steps.on_error,
-            steps: self.steps.into_steps(),
             memory: self.running.memory,
-            ..Job::default()
+            ..self.source.into_job(self.files)
         };
         InspectRequest {
             job,

@@ -6,6 +6,7 @@ mod combine;
 mod demo;
 mod inspect;
 mod options;
+mod run;
 mod split;
 mod steps;
 mod verify;
@@ -16,7 +17,8 @@ pub(crate) use combine::CombineArguments;
 pub(crate) use demo::DemoArguments;
 pub(crate) use inspect::{InspectArguments, InspectRequest};
 pub(crate) use options::{Mode, Report, ReportOptions};
-pub(crate) use split::{RunRequest, SplitArguments};
+pub(crate) use run::RunRequest;
+pub(crate) use split::SplitArguments;
 pub(crate) use verify::{VerifyArguments, VerifyRequest, What};
 
 /// Takes consolidated data files apart, puts them together, and proves that nothing was lost.

@@ -8,11 +8,8 @@ use numerant_core::name::{Key, KeyError, Template, parse_keys};
 use numerant_core::step::Case;
 use numerant_core::value::Size;
 
-use super::options::{
-    CellOptions, DoingOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions, ReportOptions,
-    RunningOptions, WritingOptions, names,
-};
-use super::steps::{StepOptions, case};
+use super::run::{OutputOptions, RunRequest, SourceOptions};
+use super::steps::case;
 
 /// Take files apart: by values, conditions, number or size of records, or record by record
 #[derive(Debug, Args)]
@@ -76,11 +73,7 @@ pub(crate) struct SplitArguments {
     #[arg(long, help_heading = "Splitting")]
     per_sheet: bool,
     #[command(flatten)]
-    reading: ReadingOptions,
-    #[command(flatten)]
-    cells: CellOptions,
-    #[command(flatten)]
-    steps: StepOptions,
+    source: SourceOptions,
     /// Path of each output, such as '{quay}/{arrived:month}.csv' [default: the keys, joined by _,
     /// or the source's name, and a number where one group becomes several files]
     #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
@@ -89,15 +82,7 @@ pub(crate) struct SplitArguments {
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
     out: Option<PathBuf>,
     #[command(flatten)]
-    naming: NamingOptions,
-    #[command(flatten)]
-    writing: WritingOptions,
-    #[command(flatten)]
-    doing: DoingOptions,
-    #[command(flatten)]
-    keeping: KeepingOptions,
-    #[command(flatten)]
-    running: RunningOptions,
+    output: OutputOptions,
 }
 
 #[derive(Clone, Debug)]
@@ -107,24 +92,9 @@ fn keys(text: &str) -> Result<Keys, KeyError> {
     parse_keys(text).map(Keys)
 }
 
-/// What is to be done, and how it is shown.
-#[derive(Debug)]
-pub(crate) struct RunRequest {
-    pub(crate) job: Job,
-    pub(crate) mode: Mode,
-    pub(crate) report: ReportOptions,
-}
-
 impl SplitArguments {
     pub(crate) fn into_request(self) -> RunRequest {
-        let mode = self.doing.mode();
         let job = Job {
-            sources: self.files.into_iter().map(Into::into).collect(),
-            read: self.reading.into_options(),
-            date_format: self.cells.date_format,
-            decimal_comma: self.cells.decimal_comma,
-            on_error: self.steps.on_error,
-            steps: self.steps.into_steps(),
             by: self.by.into_iter().flat_map(|keys| keys.0).collect(),
             case: self.case,
             rest: self.rest,
@@ -135,25 +105,9 @@ impl SplitArguments {
             per_sheet: self.per_sheet,
             name: self.name,
             out: self.out,
-            sheet: self.naming.sheet,
-            overflow: self.naming.overflow,
-            blank: self.naming.blank,
-            clash: self.naming.clash,
-            existing: self.naming.existing,
-            write: self.writing.options(),
-            max_outputs: self.doing.max_outputs,
-            memory: self.running.memory,
-            jobs: self.doing.jobs,
-            sync: self.writing.sync,
-            total: names(self.doing.total),
-            ledger: self.keeping.ledger,
-            rejects: self.keeping.rejects,
+            ..self.source.into_job(self.files)
         };
-        RunRequest {
-            job,
-            mode,
-            report: self.running.report,
-        }
+        self.output.into_request(job)
     }
 }
 
@@ -171,7 +125,7 @@ mod tests {
     use numerant_core::value::{ColumnType, Size};
 
     use super::*;
-    use crate::args::{Arguments, Command};
+    use crate::args::{Arguments, Command, Mode};
 
     fn request(words: &[&str]) -> RunRequest {
         let words = ["numerant", "split"].iter().chain(words);

@@ -1,0 +1,89 @@
+//! What all commands have in common that read sources, and all that run a job.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use numerant_core::job::Job;
+
+use super::options::{
+    CellOptions, DoingOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions, ReportOptions,
+    RunningOptions, WritingOptions, names,
+};
+use super::steps::StepOptions;
+
+/// How sources are read, and what is done to their records.
+#[derive(Debug, Args)]
+pub(super) struct SourceOptions {
+    #[command(flatten)]
+    reading: ReadingOptions,
+    #[command(flatten)]
+    cells: CellOptions,
+    #[command(flatten)]
+    steps: StepOptions,
+}
+
+impl SourceOptions {
+    /// A job that reads these files so.
+    pub(super) fn into_job(self, files: Vec<PathBuf>) -> Job {
+        Job {
+            sources: files.into_iter().map(Into::into).collect(),
+            read: self.reading.into_options(),
+            date_format: self.cells.date_format,
+            decimal_comma: self.cells.decimal_comma,
+            on_error: self.steps.on_error,
+            steps: self.steps.into_steps(),
+            ..Job::default()
+        }
+    }
+}
+
+/// How outputs are called besides their paths, how they are written, and how a job is run.
+#[derive(Debug, Args)]
+pub(super) struct OutputOptions {
+    #[command(flatten)]
+    naming: NamingOptions,
+    #[command(flatten)]
+    writing: WritingOptions,
+    #[command(flatten)]
+    doing: DoingOptions,
+    #[command(flatten)]
+    keeping: KeepingOptions,
+    #[command(flatten)]
+    running: RunningOptions,
+}
+
+/// What is to be done, and how it is shown.
+#[derive(Debug)]
+pub(crate) struct RunRequest {
+    pub(crate) job: Job,
+    pub(crate) mode: Mode,
+    pub(crate) report: ReportOptions,
+}
+
+impl OutputOptions {
+    /// The request for a job, which has all but what is said here.
+    pub(super) fn into_request(self, job: Job) -> RunRequest {
+        let mode = self.doing.mode();
+        let job = Job {
+            sheet: self.naming.sheet,
+            overflow: self.naming.overflow,
+            blank: self.naming.blank,
+            clash: self.naming.clash,
+            existing: self.naming.existing,
+            write: self.writing.options(),
+            max_outputs: self.doing.max_outputs,
+            memory: self.running.memory,
+            jobs: self.doing.jobs,
+            sync: self.writing.sync,
+            total: names(self.doing.total),
+            ledger: self.keeping.ledger,
+            rejects: self.keeping.rejects,
+            ..job
+        };
+        RunRequest {
+            job,
+            mode,
+            report: self.running.report,
+        }
+    }
+}
