@@ -178,11 +178,9 @@ fn cells_have_the_types_that_another_reader_sees() {
 fn declared_types_decide_and_a_reason_is_given_for_text() {
     let folder = tempfile::tempdir().expect("a folder");
     let source = folder.path().join("calls.csv");
-    fs::write(
-        &source,
-        "n,day,odd\n007,05/03/2026,1\n8,06/03/2026,n/a\n9,07/03/2026,3\n",
-    )
-    .expect("written");
+    let text = "n,day,odd,dues,at,pilot\n007,05/03/2026,1,\"1,234.50\",2026-03-05 14:20,TRUE\n\
+        8,06/03/2026,n/a,7,2026-03-05 14:20:05,false\n9,07/03/2026,3,,,\n";
+    fs::write(&source, text).expect("written");
     let typed = |column: &str, is| Step::Type {
         column: column.into(),
         is,
@@ -191,8 +189,13 @@ fn declared_types_decide_and_a_reason_is_given_for_text() {
         steps: vec![
             typed("n", ColumnType::Integer),
             typed("day", ColumnType::Date),
+            typed("dues", ColumnType::Decimal),
+            typed("at", ColumnType::Datetime),
+            typed("pilot", ColumnType::Boolean),
         ],
-        date_format: vec!["%d/%m/%Y".parse().expect("a format")],
+        date_format: ["%d/%m/%Y", "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M"]
+            .map(|format| format.parse().expect("a format"))
+            .to_vec(),
         ..job(&source, "book.xlsx", folder.path())
     };
     let summary = run(&declared, &context()).expect("written");
@@ -213,7 +216,8 @@ fn declared_types_decide_and_a_reason_is_given_for_text() {
     let text = fs::read_to_string(back).expect("readable");
     assert_eq!(
         text,
-        "n,day,odd\n7,2026-03-05,1\n8,2026-03-06,n/a\n9,2026-03-07,3\n"
+        "n,day,odd,dues,at,pilot\n7,2026-03-05,1,1234.50,2026-03-05 14:20,TRUE\n\
+         8,2026-03-06,n/a,7.00,2026-03-05 14:20:05,FALSE\n9,2026-03-07,3,,,\n"
     );
 }
 

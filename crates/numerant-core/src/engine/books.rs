@@ -242,7 +242,10 @@ fn types(sets: &[Option<Set>], planned: &[Option<(Vec<Plan>, Vec<usize>)>]) -> V
                     .get(place)
                     .cloned()
                     .unwrap_or_else(|| format!("column_{}", place + 1)),
-                written_as: plan.name().to_owned(),
+                written_as: match (plan, declared) {
+                    (Plan::Own(_), Some(declared)) => declared.name().to_owned(),
+                    _ => plan.name().to_owned(),
+                },
                 text_because: reason.map(|(odd, _)| odd.clone()),
                 others: reason.map(|(_, usual)| usual.one().to_owned()),
             });

@@ -52,6 +52,8 @@ pub struct Inspection {
     pub sheet: Option<SheetFacts>,
     /// Whether the first record names the columns.
     pub header: bool,
+    /// Lines or rows that were skipped at the start.
+    pub skipped: u64,
     /// The file's name says another format.
     pub not_as_named: bool,
     /// What was counted.
@@ -259,6 +261,7 @@ fn inspect_one(
         told: facts.told,
         sheet: reader.sheet(),
         header: dialect.header,
+        skipped: facts.skipped,
         not_as_named: super::not_as_named(reader.as_ref()).is_some(),
         tally: reader.tally(),
         other_line_ends,

@@ -164,6 +164,8 @@ pub struct SourceFacts {
     pub dialect: Dialect,
     /// What of the dialect was found out; `None` if the source is no delimited text.
     pub told: Option<Told>,
+    /// Lines or rows that were skipped at the start.
+    pub skipped: u64,
     /// Bytes on disk, where they are known.
     pub size: Option<u64>,
     /// How it is compressed, if it is.

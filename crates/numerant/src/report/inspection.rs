@@ -160,10 +160,7 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
             },
             tally.blank_lines,
         ),
-        (
-            "skipped",
-            inspection.told.map_or(0, |told| told.skipped_lines),
-        ),
+        ("skipped", inspection.skipped),
     ] {
         if count > 0 {
             facts.push((label, number(count)));

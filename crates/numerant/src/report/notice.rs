@@ -37,9 +37,11 @@ pub(super) fn text(notice: &Notice) -> String {
         }
         Notice::NamesClashed(clashed) => {
             let done = match clashed.policy {
+                ClashPolicy::Number if clashed.count == 1 => "and was numbered",
                 ClashPolicy::Number => "and were numbered",
                 ClashPolicy::First => "and only the first of each was written",
                 ClashPolicy::Last => "and only the last of each was written",
+                _ if clashed.count == 1 => "and was written with it",
                 _ => "and were written together",
             };
             format!(

@@ -297,7 +297,11 @@ fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> io::Result<(
     }
     let blank: u64 = ledger.sources.iter().map(|source| source.blank_lines).sum();
     if blank > 0 {
-        let lines = counted(blank, "blank line was", "blank lines were");
+        let sheets = ledger.sources.iter().any(|source| source.sheet.is_some());
+        let lines = match sheets {
+            true => counted(blank, "blank row was", "blank rows were"),
+            false => counted(blank, "blank line was", "blank lines were"),
+        };
         writeln!(out, "  {lines} passed over; they are no records")?;
     }
     Ok(())

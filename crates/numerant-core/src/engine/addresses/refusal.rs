@@ -19,7 +19,7 @@ pub enum Refusal {
         most: u64,
     },
     /// Outputs whose names fall together.
-    #[error("{count} output{} would share a file with another, at least on a system that ignores case; nothing was written", if *.count == 1 { "" } else { "s" })]
+    #[error("{count} output{} would share a file or sheet with another, at least on a system that ignores case; nothing was written", if *.count == 1 { "" } else { "s" })]
     Clashes {
         /// Which.
         clashes: Vec<NameClash>,

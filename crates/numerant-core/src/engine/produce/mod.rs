@@ -282,7 +282,7 @@ impl Producer {
             rejected: tally.rejected + self.pipeline.rejected() - rejected_before,
             padded: tally.padded,
             blank_lines: tally.blank_lines,
-            skipped_lines: reader.facts().told.map_or(0, |told| told.skipped_lines),
+            skipped_lines: reader.facts().skipped,
         });
         Ok(spare)
     }

@@ -28,8 +28,6 @@ pub struct Told {
     pub single_column: bool,
     /// The encoding was found out.
     pub encoding_detected: bool,
-    /// Lines that were skipped at the start.
-    pub skipped_lines: u64,
 }
 
 /// A reader of delimited text.
@@ -130,7 +128,6 @@ impl DelimitedReader {
             delimiter_detected: !stated,
             single_column: !stated && found.is_none(),
             encoding_detected: options.encoding.is_none(),
-            skipped_lines: skipped,
         };
         let marks = Marks {
             delimiter: delimiter.0,
@@ -141,6 +138,7 @@ impl DelimitedReader {
             format: super::NAME,
             dialect,
             told: Some(told),
+            skipped,
             size: input.size,
             compression: input.compression,
             taken: input.taken(),
@@ -174,7 +172,7 @@ impl DelimitedReader {
         let mut first = Batch::default();
         loop {
             if self.carry.is_empty() && !self.more()? {
-                let skipped = self.told.skipped_lines;
+                let skipped = self.facts.skipped;
                 return Err(self.input.path.error(ReadProblem::NoHeader { skipped }));
             }
             let scanned = scan(&self.carry, self.marks, &mut self.index);

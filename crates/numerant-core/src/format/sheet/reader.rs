@@ -240,6 +240,7 @@ impl SheetReader {
                 ..Dialect::CELLS
             },
             told: None,
+            skipped: options.skip_lines,
             size: source.size,
             compression: source.compression,
             taken: Arc::clone(&source.taken),

@@ -6,6 +6,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::cell::{Cell, CellFormat, Class, Look, serial_of};
+use super::number_format::Spelling;
 use crate::value::ColumnType;
 
 /// Whether columns of workbooks are typed.
@@ -130,12 +131,15 @@ impl ColumnTally {
             let counted: u64 = classes.iter().map(|class| self.count(*class)).sum();
             counted == values
         };
-        if all(&[Class::Integer, Class::Decimal])
-            && let Some(format) = self.number_format()
-        {
-            return Plan::Number(format);
+        if all(&[Class::Integer, Class::Decimal]) {
+            // Of what is declared a number the value counts, and not how many noughts it ends with.
+            let most = self.scales.map_or(0, |(_, most)| most);
+            let declared = declared.map(|_| CellFormat::Fixed(most));
+            if let Some(format) = self.number_format().or(declared) {
+                return Plan::Number(format);
+            }
         }
-        if stored {
+        if stored && declared.is_none() {
             return Plan::Own(
                 self.scales
                     .filter(|(least, most)| least == most)
@@ -149,7 +153,14 @@ impl ColumnTally {
         if moments.iter().any(|class| all(&[*class])) && self.odd.is_none() {
             return self.format.map_or(Plan::Text, Plan::Moment);
         }
-        Plan::Text
+        match declared {
+            None => Plan::Text,
+            Some(_) if all(&[Class::Boolean]) => {
+                Plan::Boolean(CellFormat::Boolean(Spelling::Upper))
+            }
+            // Each is of the type, in a spelling of its own.
+            Some(_) => Plan::Own(None),
+        }
     }
 
     /// The value that keeps the column text, if most of the others have one type.
