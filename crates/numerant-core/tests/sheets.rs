@@ -6,7 +6,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use calamine::{Data, Reader};
-use numerant_core::engine::{Error, Notice, Refusal, Summary, inspect, run};
+use numerant_core::engine::{Error, Notice, Refusal, inspect, run};
 use numerant_core::format::sheet::Types;
 use numerant_core::job::{Job, Overflow};
 use numerant_core::source::SourcePath;
@@ -17,23 +17,7 @@ use zip::write::SimpleFileOptions;
 
 mod support;
 
-use support::context;
-
-fn job(source: &Path, name: &str, out: &Path) -> Job {
-    Job {
-        sources: vec![source.to_owned().into()],
-        name: Some(name.parse().expect("a template")),
-        out: Some(out.to_owned()),
-        ..Job::default()
-    }
-}
-
-/// Converts `source` to the file `name` in a folder of its own and returns its path.
-fn convert(source: &Path, name: &str, out: &Path) -> (PathBuf, Summary) {
-    let summary = run(&job(source, name, out), &context()).expect("converted");
-    assert!(summary.ledger.balanced);
-    (out.join(name), summary)
-}
+use support::{context, convert, job, package};
 
 /// A value as RFC 4180 has it, quoted only where it must be.
 fn quoted(value: &str) -> String {
@@ -219,18 +203,6 @@ fn declared_types_decide_and_a_reason_is_given_for_text() {
         "n,day,odd,dues,at,pilot\n7,2026-03-05,1,1234.50,2026-03-05 14:20,TRUE\n\
          8,2026-03-06,n/a,7.00,2026-03-05 14:20:05,FALSE\n9,2026-03-07,3,,,\n"
     );
-}
-
-/// A package with the parts given.
-fn package(path: &Path, parts: &[(&str, &str)]) {
-    let file = fs::File::create(path).expect("created");
-    let mut zip = zip::ZipWriter::new(file);
-    for (name, text) in parts {
-        zip.start_file(*name, SimpleFileOptions::default())
-            .expect("begun");
-        zip.write_all(text.as_bytes()).expect("written");
-    }
-    zip.finish().expect("finished");
 }
 
 const RELATIONS: &str = "http://schemas.openxmlformats.org/officeDocument/2006/relationships";
@@ -841,79 +813,6 @@ fn binary_packages_are_read() {
     assert_eq!(range.get_value((1, 0)), Some(&Data::String("007".into())));
     assert_eq!(range.get_value((1, 2)), Some(&Data::Float(12.5)));
     assert_eq!(range.get_value((3, 2)), Some(&Data::Float(0.5)));
-}
-
-/// A record of a binary workbook of BIFF5.
-fn biff(kind: u16, data: &[u8]) -> Vec<u8> {
-    let mut record = kind.to_le_bytes().to_vec();
-    record.extend((data.len() as u16).to_le_bytes());
-    record.extend_from_slice(data);
-    record
-}
-
-#[test]
-fn binary_workbooks_of_biff5_are_read() {
-    let folder = tempfile::tempdir().expect("a folder");
-    let path = folder.path().join("calls.xls");
-    let bof = |kind: u16| {
-        biff(
-            0x0809,
-            &[0x0500_u16, kind, 0, 0].map(u16::to_le_bytes).concat(),
-        )
-    };
-    let label = |row: u16, column: u16, text: &[u8]| {
-        let mut data = [row, column, 0, text.len() as u16]
-            .map(u16::to_le_bytes)
-            .concat();
-        data.extend_from_slice(text);
-        biff(0x0204, &data)
-    };
-    let number = |row: u16, column: u16, style: u16, value: f64| {
-        let mut data = [row, column, style].map(u16::to_le_bytes).concat();
-        data.extend(value.to_le_bytes());
-        biff(0x0203, &data)
-    };
-    let style = |format: u16| {
-        let mut data = [0_u16, format].map(u16::to_le_bytes).concat();
-        data.extend([0; 12]);
-        biff(0x00e0, &data)
-    };
-    let mut format = 164_u16.to_le_bytes().to_vec();
-    format.push(10);
-    format.extend_from_slice(b"dd/mm/yyyy");
-    let mut globals = [
-        bof(5),
-        biff(0x0042, &1252_u16.to_le_bytes()),
-        biff(0x0022, &1_u16.to_le_bytes()),
-        biff(0x041e, &format),
-        style(0),
-        style(164),
-    ]
-    .concat();
-    let entry = globals.len() + 4;
-    globals.extend(biff(0x0085, b"\0\0\0\0\0\0\x05Anl\xf8b"));
-    globals.extend(biff(0x000a, &[]));
-    let offset = (globals.len() as u32).to_le_bytes();
-    globals[entry..entry + 4].copy_from_slice(&offset);
-    let sheet = [
-        bof(0x10),
-        label(0, 0, b"vessel"),
-        label(0, 1, b"day"),
-        label(1, 0, b"\xc5ngk\xe4jen"),
-        number(1, 1, 1, 44_624.0),
-        biff(0x000a, &[]),
-    ]
-    .concat();
-    let mut compound = cfb::create(&path).expect("created");
-    let mut stream = compound.create_stream("/Book").expect("a stream");
-    stream.write_all(&globals).expect("written");
-    stream.write_all(&sheet).expect("written");
-    drop(stream);
-    compound.flush().expect("flushed");
-    let found = inspect(&SourcePath::File(path), &Job::default(), 9, &context());
-    let found = &found.expect("readable")[0];
-    assert_eq!(found.sheet.as_ref().expect("a sheet").sheet, "Anløb");
-    assert_eq!(found.records, [["Ångkäjen", "2026-03-05"]]);
 }
 
 #[test]

@@ -1,9 +1,16 @@
 //! What the tests of the library share.
 
+#![allow(dead_code, reason = "each of the tests uses a part of it")]
+
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use numerant_core::engine::{Context, Unobserved};
+use numerant_core::engine::{Context, Inspection, Summary, Unobserved, inspect, run};
+use numerant_core::job::Job;
+use zip::write::SimpleFileOptions;
 
 /// A context with a fixed clock and few open files.
 pub(crate) fn context() -> Context {
@@ -15,4 +22,38 @@ pub(crate) fn context() -> Context {
         processors: 2,
         temporary: std::env::temp_dir(),
     }
+}
+
+/// A job that writes all of `source` to the path `name` in a folder.
+pub(crate) fn job(source: &Path, name: &str, out: &Path) -> Job {
+    Job {
+        sources: vec![source.to_owned().into()],
+        name: Some(name.parse().expect("a template")),
+        out: Some(out.to_owned()),
+        ..Job::default()
+    }
+}
+
+/// Converts `source` to the file `name` in a folder of its own and returns its path.
+pub(crate) fn convert(source: &Path, name: &str, out: &Path) -> (PathBuf, Summary) {
+    let summary = run(&job(source, name, out), &context()).expect("converted");
+    assert!(summary.ledger.balanced);
+    (out.join(name), summary)
+}
+
+/// What is in all sheets of a workbook.
+pub(crate) fn look(path: &Path) -> Vec<Inspection> {
+    inspect(&path.to_owned().into(), &Job::default(), 50, &context()).expect("readable")
+}
+
+/// A package with the parts given.
+pub(crate) fn package(path: &Path, parts: &[(&str, &str)]) {
+    let file = fs::File::create(path).expect("created");
+    let mut zip = zip::ZipWriter::new(file);
+    for (name, text) in parts {
+        zip.start_file(*name, SimpleFileOptions::default())
+            .expect("begun");
+        zip.write_all(text.as_bytes()).expect("written");
+    }
+    zip.finish().expect("finished");
 }
