@@ -79,6 +79,22 @@ def measure(folder, source, command, limit, runs):
     return statistics.median(times), statistics.median(floors), statistics.median(ratios), max(peaks)
 
 
+def beside(label, floor, command, runs):
+    """Prints the medians of a command and of its floor, turn by turn after one that does not count.
+    `floor` gives the seconds of a turn, `command` the words of a command."""
+    times, floors, peaks = [], [], []
+    for turn in range(runs + 1):
+        its = floor(turn)
+        seconds, peak = run(command(turn))
+        if turn > 0:
+            times.append(seconds)
+            floors.append(its)
+            peaks.append(peak)
+    ratio = statistics.median(seconds / its for seconds, its in zip(times, floors))
+    print(f"{label:<42}{statistics.median(times):>7.2f} s{statistics.median(floors):>8.2f} s"
+          f"{ratio:>7.2f}×{max(peaks):>6.0f} MiB", flush=True)
+
+
 def each(folder, runs):
     """--each on 50,000 records beside a loop that makes and writes as many files. Each turn has
     folders of its own, as a file system that has just removed files makes new ones more slowly."""
@@ -86,20 +102,17 @@ def each(folder, runs):
     with open(os.path.join(folder, "calls.csv"), "rb") as whole, open(source, "wb") as small:
         small.writelines(line for line, _ in zip(whole, range(50_001)))
     loop = os.path.join(HERE, "scripts", "floor", "each_loop.py")
-    times, floors, peaks = [], [], []
-    for turn in range(runs + 1):
-        floor, _ = run([sys.executable, loop, source, os.path.join(folder, f"out-loop-{turn}")])
+
+    def floor(turn):
+        return run([sys.executable, loop, source, os.path.join(folder, f"out-loop-{turn}")])[0]
+
+    def command(turn):
         out = os.path.join(folder, f"out-each-{turn}")
-        seconds, peak = run([PROGRAM, "split", source, "--each", "--max-outputs", "100000", "--out", out, "--quiet"])
-        if turn > 0:
-            times.append(seconds)
-            floors.append(floor)
-            peaks.append(peak)
+        return [PROGRAM, "split", source, "--each", "--max-outputs", "100000", "--out", out, "--quiet"]
+
+    beside("--each 50,000 records / a loop", floor, command, runs)
     remove_old(folder)
     os.remove(source)
-    ratio = statistics.median(seconds / floor for seconds, floor in zip(times, floors))
-    print(f"{'--each 50,000 records / a loop':<34}{statistics.median(times):>8.2f} s"
-          f"{statistics.median(floors):>7.2f} s{ratio:>7.2f}×{max(peaks):>6.0f} MiB", flush=True)
 
 
 def verify(folder, runs):
@@ -109,18 +122,10 @@ def verify(folder, runs):
     clean(folder)
     run([PROGRAM, "split", source, "--by", "quay", "--out", out, "--quiet"])
     parts = [os.path.join(out, name) for name in os.listdir(out)]
-    times, floors, peaks = [], [], []
-    for turn in range(runs + 1):
-        floor, _ = run(["cat", *[source, *parts] * 2])
-        seconds, peak = run([PROGRAM, "verify", "--whole", source, "--parts", out, "--quiet"])
-        if turn > 0:
-            times.append(seconds)
-            floors.append(floor)
-            peaks.append(peak)
+    command = [PROGRAM, "verify", "--whole", source, "--parts", out, "--quiet"]
+    beside("verify --whole --parts / cat twice", lambda _: run(["cat", *[source, *parts] * 2])[0],
+           lambda _: command, runs)
     clean(folder)
-    ratio = statistics.median(seconds / floor for seconds, floor in zip(times, floors))
-    print(f"{'verify --whole --parts / cat twice':<34}{statistics.median(times):>8.2f} s"
-          f"{statistics.median(floors):>7.2f} s{ratio:>7.2f}×{max(peaks):>6.0f} MiB", flush=True)
 
 
 def main():

@@ -14,11 +14,10 @@ import datetime
 import os
 import random
 import shutil
-import statistics
 import subprocess
 import sys
 
-from run import HERE, PROGRAM, run
+from run import HERE, PROGRAM, beside, run
 
 HEADER = ("call_id quay berth agent vessel flag cargo arrived departed tonnes draught dues length beam "
           "pilots remarks manifest owner master last_port next_port office").split()
@@ -63,20 +62,13 @@ def floor_of(what, *paths):
 
 
 def case(label, command, floor, out, runs):
-    """A command beside a function that gives the seconds of its floor."""
-    times, floors, peaks = [], [], []
-    for turn in range(runs + 1):
-        its = floor()
+    """A command that writes to `out` beside a function that gives the seconds of its floor."""
+    def turn(_):
         shutil.rmtree(out, ignore_errors=True)
-        seconds, peak = run(command)
-        if turn > 0:
-            times.append(seconds)
-            floors.append(its)
-            peaks.append(peak)
+        return command
+
+    beside(label, lambda _: floor(), turn, runs)
     shutil.rmtree(out, ignore_errors=True)
-    ratio = statistics.median(seconds / floor for seconds, floor in zip(times, floors))
-    print(f"{label:<42}{statistics.median(times):>7.2f} s{statistics.median(floors):>8.2f} s"
-          f"{ratio:>7.2f}×{max(peaks):>6.0f} MiB", flush=True)
 
 
 def main():
