@@ -20,6 +20,8 @@ pub mod name;
 pub mod output;
 pub mod record;
 pub mod route;
+pub mod shape;
 pub mod source;
 pub mod step;
+pub mod tree;
 pub mod value;

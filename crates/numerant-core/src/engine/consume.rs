@@ -5,13 +5,15 @@ use std::sync::Arc;
 
 use super::Error;
 use super::produce::{Becomes, Message, Routed, SourceBegins};
+use crate::format::RecordEncoder;
 use crate::format::delimited::Dialect;
 use crate::format::sheet::{ColumnTally, Spooler};
 use crate::job::Job;
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks};
-use crate::record::{Batch, RejectedRecord};
+use crate::record::{Batch, CELL_QUOTE, RejectedRecord};
 use crate::route::NOWHERE;
+use crate::source::SourcePath;
 
 /// Rejected records that the ledger names.
 const REJECTS_NAMED: usize = 1000;
@@ -33,6 +35,10 @@ pub(super) struct Consumer {
     paths: Vec<String>,
     records: Vec<u64>,
     encoded: Vec<u8>,
+    /// What has written outputs of text, with the source that each is for, and the one of each
+    /// output.
+    encoders: Vec<(Arc<dyn RecordEncoder>, SourcePath)>,
+    encoder_of: Vec<u32>,
     /// What is known of the columns of each set of sources, where outputs are workbooks.
     sets: Vec<Option<Set>>,
     /// The set that each output belongs to.
@@ -62,6 +68,8 @@ impl Consumer {
             paths: Vec::new(),
             records: Vec::new(),
             encoded: Vec::new(),
+            encoders: Vec::new(),
+            encoder_of: Vec::new(),
             sets: Vec::new(),
             set_of: Vec::new(),
             rejects: Vec::new(),
@@ -74,6 +82,10 @@ impl Consumer {
     pub(super) fn take(&mut self, message: Message) -> Result<Option<Box<Routed>>, Error> {
         match message {
             Message::Source(begins) => {
+                if let Becomes::Bytes(encoder) = &begins.becomes {
+                    self.encoders
+                        .push((Arc::clone(encoder), begins.path.clone()));
+                }
                 self.source = Some(begins);
                 Ok(None)
             }
@@ -105,6 +117,7 @@ impl Consumer {
                     let begun = encoder.begin(&mut self.encoded);
                     begun.map_err(|problem| self.encode_error(sink, problem))?;
                     self.append(sink)?;
+                    self.encoder_of.push(self.encoders.len() as u32 - 1);
                 }
                 Becomes::Rows(_, set) => self.set_of.push(*set as u32),
             }
@@ -137,7 +150,11 @@ impl Consumer {
                 if group != NOWHERE {
                     let sink = group as usize;
                     let batch = &routed.batch;
+                    let first = self.records[sink] == 0;
                     let written = self.sinks.append_with(sink, &mut self.encoded, |out| {
+                        if !first {
+                            out.extend_from_slice(encoder.between());
+                        }
                         encoder.record(batch, record, out)
                     });
                     match written {
@@ -228,8 +245,8 @@ impl Consumer {
                         self.rejects_file.insert(SideFile::create(path)?)
                     }
                 };
-                let raw = if source.dialect.is_cells() {
-                    out_of_cells(&rejected.raw, &source.reject_dialect)
+                let raw = if source.dialect.is_ours() {
+                    out_of_cells(&rejected.raw, source.dialect, &source.reject_dialect)
                 } else {
                     rejected.raw
                 };
@@ -255,11 +272,24 @@ impl Consumer {
         (self.rejects, self.rejects_file)
     }
 
-    /// Writes what is left in buffers.
+    /// Writes what is left in buffers, and what stands at the end of outputs.
     pub(super) fn finish(&mut self, sync: bool) -> Result<(), Error> {
+        for sink in 0..self.encoder_of.len() {
+            let (encoder, _) = &self.encoders[self.encoder_of[sink] as usize];
+            self.encoded.clear();
+            encoder.end(self.records[sink], &mut self.encoded);
+            if !self.encoded.is_empty() {
+                self.append(sink)?;
+            }
+        }
         self.sinks
             .finish(sync)
             .map_err(|error| self.sink_error(error))
+    }
+
+    /// What has written an output of text, and the source that it was for.
+    pub(super) fn encoder(&self, output: usize) -> Option<&(Arc<dyn RecordEncoder>, SourcePath)> {
+        self.encoders.get(*self.encoder_of.get(output)? as usize)
     }
 
     pub(super) fn records(&self) -> &[u64] {
@@ -303,10 +333,10 @@ impl Consumer {
 }
 
 /// A record as it travels from sheets, however many fields it has, in another dialect.
-fn out_of_cells(raw: &[u8], out: &Dialect) -> Vec<u8> {
+fn out_of_cells(raw: &[u8], dialect: Dialect, out: &Dialect) -> Vec<u8> {
     let mut batch = Batch::default();
     let raw = raw.strip_suffix(b"\n").unwrap_or(raw);
-    let (delimiter, quote) = Dialect::CELLS_MARKS;
+    let (delimiter, quote) = (dialect.delimiter.0, CELL_QUOTE);
     let mut quoted = false;
     let mut ends: Vec<u32> = Vec::new();
     for (place, byte) in raw.iter().enumerate() {
@@ -317,7 +347,7 @@ fn out_of_cells(raw: &[u8], out: &Dialect) -> Vec<u8> {
     }
     ends.push(raw.len() as u32);
     let width = ends.len();
-    Dialect::CELLS.prepare(&mut batch, width);
+    dialect.prepare(&mut batch, width);
     batch.bytes = raw.to_vec();
     batch.bytes.push(b'\n');
     batch.ends = ends;

@@ -11,7 +11,7 @@ use crate::name::ValueError;
 use crate::output::OutputError;
 use crate::record::{At, Batch, ColumnError};
 use crate::route::RouteError;
-use crate::source::ReadError;
+use crate::source::{ReadError, ReadProblem};
 use crate::step::{LookupError, StepError, StepProblem};
 use crate::value::Size;
 
@@ -215,6 +215,15 @@ impl Error {
             },
             Self::Interrupted => Fault::Interrupted,
             _ => Fault::Data,
+        }
+    }
+
+    /// Whether what was told from the start of a source did not hold further down.
+    pub(super) fn is_unforeseen(&self) -> bool {
+        match self {
+            Self::Read(error) => matches!(error.problem, ReadProblem::Unforeseen),
+            Self::Encode { problem, .. } => matches!(**problem, EncodeError::Unforeseen),
+            _ => false,
         }
     }
 

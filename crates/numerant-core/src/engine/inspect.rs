@@ -159,7 +159,7 @@ pub fn inspect(
         ..job.clone()
     };
     let twice = prepare::reads_twice(&job);
-    let (sources, mut cursor) = Sources::open(&job, twice, !twice, context)?;
+    let (sources, mut cursor) = Sources::open(&job, twice, !twice, true, context)?;
     context.observer.begins(sources.size());
     let mut inspections = Vec::new();
     while let Some(reader) = sources.next(&mut cursor, &job, context)? {
@@ -345,7 +345,7 @@ pub fn values(
         ..job.clone()
     };
     let (sources, mut cursor): (Sources, Cursor) =
-        Sources::open(&job, prepare::reads_twice(&job), false, context)?;
+        Sources::open(&job, prepare::reads_twice(&job), false, true, context)?;
     context.observer.begins(sources.size());
     let mut pipeline = prepare::pipeline(&job, &sources, context)?;
     let found = pipeline

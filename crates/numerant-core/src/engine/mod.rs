@@ -8,6 +8,7 @@
 mod addresses;
 mod books;
 mod consume;
+mod documents;
 mod error;
 mod header;
 mod inspect;
@@ -176,6 +177,8 @@ pub enum Notice {
         /// What.
         note: SheetNote,
     },
+    /// Names of columns that no element can have, with those that were written instead.
+    NamesMadeLegal(Vec<(String, String)>),
     /// Columns of workbooks that were kept text because of a value.
     KeptText(Vec<TypedColumn>),
 }
@@ -236,7 +239,20 @@ fn sheet_notices(source: &str, facts: &SheetFacts) -> Vec<Notice> {
 ///
 /// As [`run`], without what comes of writing.
 pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
-    let mut producer = Producer::open(job, context)?;
+    foreseen(|thorough| plan_once(job, context, thorough))
+}
+
+/// Does what is built on what the start of a source tells, and does it anew where a record further
+/// down belies that, after a look at all of it.
+fn foreseen(work: impl Fn(bool) -> Result<Summary, Error>) -> Result<Summary, Error> {
+    match work(false) {
+        Err(error) if error.is_unforeseen() => work(true),
+        result => result,
+    }
+}
+
+fn plan_once(job: &Job, context: &Context, thorough: bool) -> Result<Summary, Error> {
+    let mut producer = Producer::open(job, context, thorough)?;
     let (order, slots): (Vec<String>, Vec<usize>) = producer.order_columns().into_iter().unzip();
     let mut planned: Vec<Planned> = Vec::new();
     let mut touched: Vec<u32> = Vec::new();
@@ -313,7 +329,11 @@ fn order_values(batch: &Batch, record: usize, slots: &[usize]) -> String {
 ///
 /// [`Error`], and then nothing was written: what was there before is there still.
 pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
-    let producer = Producer::open(job, context)?;
+    foreseen(|thorough| run_once(job, context, thorough))
+}
+
+fn run_once(job: &Job, context: &Context, thorough: bool) -> Result<Summary, Error> {
+    let producer = Producer::open(job, context, thorough)?;
     let out = producer.out().to_owned();
     let stage = Stage::beside(&out)?;
     let files = context.open_files.saturating_sub(FILES_KEPT_FREE).max(4);
@@ -339,18 +359,27 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
     let mut types = Vec::new();
     if produced.sheets.is_empty() {
         consumer.finish(sync)?;
+        let mut late = documents::write(&consumer, &produced, &records, job, sync, &stage, context)?;
         for (output, path) in produced.paths.iter().enumerate() {
             let Some(path) = path else { continue };
+            let (staged, bytes, digest) = match late.remove(&output) {
+                Some(written) => (written.staged, written.bytes, written.digest),
+                None => (
+                    consumer.path(output),
+                    consumer.bytes(output),
+                    consumer.digest(output),
+                ),
+            };
             outputs.push(OutputEntry {
                 path: path.clone(),
                 records: records[output],
-                bytes: Some(consumer.bytes(output)),
-                blake3: consumer.digest(output),
+                bytes: Some(bytes),
+                blake3: digest,
                 sums: std::mem::take(&mut produced.sums[output]),
                 ..OutputEntry::default()
             });
             destinations.push(Destination {
-                staged: consumer.path(output),
+                staged,
                 path: path.clone(),
             });
         }

@@ -3,13 +3,15 @@
 
 use std::collections::HashMap;
 
-use super::sources::Sources;
+use super::sources::{BATCH, Sources};
 use super::{Context, Error};
 use crate::format::RecordReader;
+use crate::format::column::Found;
 use crate::job::{Job, Overflow};
 use crate::name::Key;
 use crate::record::Columns;
 use crate::route::{Division, KeyValues, NOWHERE, Router};
+use crate::source::SourcePath;
 use crate::step::{BlankColumns, OnError, Pipeline, PipelineOptions, Sorter, Step};
 
 /// Whether the sources have to be read twice.
@@ -132,6 +134,36 @@ pub(super) fn count_groups(
         Ok(true)
     })?;
     Ok(router.groups().iter().cloned().zip(counts).collect())
+}
+
+/// What the values of the columns are, over all records of one file or of all. If it is not to be
+/// `thorough`, the first records tell, and what is written is held against it.
+pub(super) fn types(
+    job: &Job,
+    sources: &Sources,
+    pipeline: &Pipeline,
+    only: Option<&SourcePath>,
+    thorough: bool,
+    context: &Context,
+) -> Result<Vec<Found>, Error> {
+    let mut pipeline = pipeline.clone();
+    let slots: Vec<usize> = pipeline.layout().columns().iter().map(|c| c.slot).collect();
+    let mut found = vec![Found::default(); slots.len()];
+    let mut seen = 0;
+    let mut scratch = Vec::new();
+    sources.read(job, context, only, &mut |batch, reader| {
+        seen += batch.bytes.len();
+        pipeline
+            .apply(batch)
+            .map_err(|(at, problem)| Error::step(reader.name(), at, problem))?;
+        for (slot, found) in slots.iter().zip(&mut found) {
+            for record in 0..batch.len() {
+                found.add(batch.field(record, *slot).value(&mut scratch));
+            }
+        }
+        Ok(thorough || seen < BATCH * 8)
+    })?;
+    Ok(found)
 }
 
 /// How the groups of a job are cut into outputs, but for what only a source's dialect can tell.

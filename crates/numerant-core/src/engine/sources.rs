@@ -12,6 +12,7 @@ use crate::format::delimited::DelimitedReader;
 use crate::format::{Opened, OpenedBook, RecordReader, open};
 use crate::job::{Job, JobError};
 use crate::record::Columns;
+use crate::shape::TreeReader;
 use crate::source::{Input, Place, ReadProblem, SharedFile, SourcePath};
 
 /// Bytes of text in a batch.
@@ -28,6 +29,8 @@ pub(super) struct Sources {
     columns: Columns,
     /// Sources may have columns of their own, as no output has records of two.
     own_columns: bool,
+    /// What is found out by looking ahead is found out from all of a source, however large.
+    thorough: bool,
 }
 
 /// A way through all sources.
@@ -62,11 +65,13 @@ fn check_same_file(sources: &[SourcePath]) -> Result<(), JobError> {
 
 impl Sources {
     /// Checks the sources and opens the first of them; `twice` says that they will be read twice,
-    /// `own_columns` that they need not have the same columns.
+    /// `own_columns` that they need not have the same columns, and `thorough` that nothing is told from
+    /// the start of a source alone.
     pub(super) fn open(
         job: &Job,
         twice: bool,
         own_columns: bool,
+        thorough: bool,
         context: &Context,
     ) -> Result<(Self, Cursor), Error> {
         check_same_file(&job.sources)?;
@@ -76,6 +81,7 @@ impl Sources {
             first: String::new(),
             columns: Columns::default(),
             own_columns,
+            thorough,
         };
         if twice {
             sources.keep_streams(context)?;
@@ -165,6 +171,9 @@ impl Sources {
                 Opened::Text(input) => {
                     break Box::new(DelimitedReader::open(input, &job.read, BATCH, largest)?);
                 }
+                Opened::Trees(trees) => {
+                    break Box::new(TreeReader::open(&trees, BATCH, self.thorough)?);
+                }
                 Opened::Book(book) => {
                     let others = book.passed_over();
                     if !others.is_empty() {
@@ -216,9 +225,29 @@ impl Sources {
         context: &Context,
         look: &mut dyn FnMut(&mut crate::record::Batch, &dyn RecordReader) -> Result<bool, Error>,
     ) -> Result<(), Error> {
+        self.read(job, context, None, look)
+    }
+
+    /// Reads one of the files, as [`Sources::read_all`] does with all, or all.
+    pub(super) fn read(
+        &self,
+        job: &Job,
+        context: &Context,
+        only: Option<&SourcePath>,
+        look: &mut dyn FnMut(&mut crate::record::Batch, &dyn RecordReader) -> Result<bool, Error>,
+    ) -> Result<(), Error> {
         let mut before = 0;
-        let mut cursor = Cursor::default();
+        let mut cursor = Cursor {
+            next: match only {
+                None => 0,
+                Some(only) => self.paths.iter().position(|path| path == only).unwrap_or(0),
+            },
+            ..Cursor::default()
+        };
         while let Some(mut reader) = self.next(&mut cursor, job, context)? {
+            if only.is_some_and(|only| only != reader.path()) {
+                return Ok(());
+            }
             let taken = Arc::clone(&reader.facts().taken);
             let mut batch = crate::record::Batch::default();
             while reader.next_batch(&mut batch)? {

@@ -2,32 +2,45 @@
 //!
 //! A format knows nothing of routing. It turns bytes into [`Batch`]es ([`RecordReader`]), and
 //! records of batches into bytes: formats of text do that record by record ([`RecordEncoder`]),
-//! workbooks when all records of their sheets are known. A new format is a new folder, and a line
-//! in [`FORMATS`].
+//! workbooks when all records of their sheets are known. Documents yield trees, which `shape` lays out
+//! as records. A new format is a new folder, and a line in [`FORMATS`].
 
+pub(crate) mod blanks;
+pub(crate) mod column;
 pub mod delimited;
+pub(crate) mod json;
 mod markup;
 mod ods;
 mod open;
+mod own;
 mod package;
 pub mod sheet;
+pub(crate) mod text;
+mod trees;
 mod xls;
 mod xlsb;
 mod xlsx;
+pub(crate) mod xml;
 
-use std::io;
+use std::io::{self, BufRead, Write};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use serde::{Deserialize, Serialize};
 
-pub(crate) use open::{Opened, OpenedBook, open, open_reader};
+pub(crate) use open::{Opened, OpenedBook, open};
 
+pub use self::blanks::Blanks;
 use self::delimited::{Dialect, Told};
+pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
+pub use self::trees::TreeFacts;
+pub(crate) use self::trees::{Around, Leaf, MOST_DEPTH, OpenedTrees, TreeFormat, Trees};
+use crate::name::OutputFacts;
 use crate::record::{At, Batch, Columns, Unit};
 use crate::source::{ReadError, SourcePath};
+pub use crate::tree::Survey;
 
 /// A format, its extensions and what can be done with it.
 #[derive(Debug)]
@@ -40,6 +53,28 @@ pub struct Format {
     pub written: &'static [&'static str],
     /// How workbooks of it are written; `None` if it is text.
     pub(crate) book: Option<BookFormat>,
+    /// How it is written if it is text.
+    pub(crate) text: Option<TextFormat>,
+}
+
+/// A format that is written record by record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum TextFormat {
+    /// Delimited text.
+    Delimited,
+    /// A list of JSON.
+    Json,
+    /// A value of JSON a line.
+    JsonLines,
+    /// Elements of XML.
+    Xml,
+}
+
+impl TextFormat {
+    /// Whether values of different types are written differently.
+    pub(crate) fn is_typed(self) -> bool {
+        matches!(self, Self::Json | Self::JsonLines)
+    }
 }
 
 /// A format of workbooks that can be written.
@@ -58,6 +93,28 @@ pub const FORMATS: &[Format] = &[
         extensions: delimited::EXTENSIONS,
         written: delimited::EXTENSIONS,
         book: None,
+        text: Some(TextFormat::Delimited),
+    },
+    Format {
+        name: json::NAME,
+        extensions: &["json"],
+        written: &["json"],
+        book: None,
+        text: Some(TextFormat::Json),
+    },
+    Format {
+        name: json::LINES,
+        extensions: &["jsonl", "ndjson"],
+        written: &["jsonl", "ndjson"],
+        book: None,
+        text: Some(TextFormat::JsonLines),
+    },
+    Format {
+        name: xml::NAME,
+        extensions: &["xml"],
+        written: &["xml"],
+        book: None,
+        text: Some(TextFormat::Xml),
     },
     Format {
         name: xlsx::NAME,
@@ -73,6 +130,7 @@ pub const FORMATS: &[Format] = &[
             },
             create: |path, memory| Ok(Box::new(xlsx::XlsxWriter::create(path, memory)?)),
         }),
+        text: None,
     },
     Format {
         name: ods::NAME,
@@ -88,12 +146,14 @@ pub const FORMATS: &[Format] = &[
             },
             create: |path, _| Ok(Box::new(ods::OdsWriter::create(path)?)),
         }),
+        text: None,
     },
     Format {
         name: xlsb::NAME,
         extensions: &["xlsb"],
         written: &[],
         book: None,
+        text: None,
     },
     Format {
         name: xls::NAME,
@@ -109,6 +169,7 @@ pub const FORMATS: &[Format] = &[
             },
             create: |path, _| Ok(Box::new(xls::XlsWriter::create(path)?)),
         }),
+        text: None,
     },
 ];
 
@@ -200,6 +261,30 @@ pub trait RecordReader: Send {
         None
     }
 
+    /// Where the records are, if the source is a document.
+    fn tree(&self) -> Option<&TreeFacts> {
+        None
+    }
+
+    /// Prefixes of names in a document, and the namespaces that they stand for, as far as it is read.
+    fn namespaces(&self) -> Vec<(String, String)> {
+        Vec::new()
+    }
+
+    /// Asks for the records as they stand, too, in [`Batch::own`]; `false` if there is no such thing.
+    fn keep_own(&mut self) -> bool {
+        false
+    }
+
+    /// What stands around the records of a document: as far as it is known, and all of it when all
+    /// records are read.
+    fn around(&self) -> Option<Around> {
+        None
+    }
+
+    /// Leaves columns blank that are not wanted, if that saves something.
+    fn only(&mut self, _wanted: &[bool]) {}
+
     /// Replaces what is in `batch` with the next records; `false` when there are no more.
     ///
     /// # Errors
@@ -247,6 +332,45 @@ pub trait RecordEncoder: Send + Sync {
     /// Whether [`RecordEncoder::record`] appends just [`Batch::raw`], so that a caller may copy
     /// that itself.
     fn moves_raw(&self) -> bool;
+
+    /// What stands between two records.
+    fn between(&self) -> &[u8] {
+        b""
+    }
+
+    /// Appends what stands behind the last of so many records.
+    fn end(&self, _records: u64, _out: &mut Vec<u8>) {}
+
+    /// Makes an output of what was appended, where what stands in it first is known last.
+    fn late(&self) -> Option<&dyn Late> {
+        None
+    }
+}
+
+/// Makes an output when all its records are known.
+pub trait Late: Sync {
+    /// Writes an output whose records were appended to `kept`.
+    ///
+    /// # Errors
+    ///
+    /// If it cannot be read or written, or a record cannot be written so.
+    fn write(
+        &self,
+        facts: &OutputFacts,
+        kept: &mut dyn BufRead,
+        out: &mut dyn Write,
+    ) -> Result<(), LateError>;
+}
+
+/// An output that could not be made at last.
+#[derive(Debug, thiserror::Error)]
+pub enum LateError {
+    /// It could not be read or written.
+    #[error(transparent)]
+    Io(#[from] io::Error),
+    /// Something in it cannot be written.
+    #[error(transparent)]
+    Encode(#[from] EncodeError),
 }
 
 /// A value that a format cannot hold.
@@ -298,6 +422,37 @@ pub enum EncodeError {
         /// UTF-16 units that there may be.
         most: usize,
     },
+    /// In JSON a member cannot have a value and others in it.
+    #[error("{at}: the columns '{column}' and '{other}' both have values, and in JSON '{column}' cannot be a value and hold others")]
+    ValueAndMembers {
+        /// Where in the source.
+        at: At,
+        /// The column with the value.
+        column: String,
+        /// A column within it.
+        other: String,
+    },
+    /// Columns of one name.
+    #[error("the columns '{first}' and '{second}' would be one place of the document")]
+    OnePlace {
+        /// The first.
+        first: String,
+        /// The other.
+        second: String,
+    },
+    /// A value differs within a group that it is to stand for.
+    #[error("{at}: the shape wants one value of {wanted} here (line {line} of it), and the records of the group have several")]
+    NotOne {
+        /// Where in the source.
+        at: At,
+        /// What is wanted.
+        wanted: String,
+        /// The line of the shape.
+        line: usize,
+    },
+    /// A value is of a type that none had which was looked at first.
+    #[error("a value is of a type that was not foreseen")]
+    Unforeseen,
     /// The format has no way to write a character.
     #[error("{at}, column '{column}': the control character U+{code:04X}, which this format ({format}) has no way to write", code = u32::from(*.sign))]
     ControlSign {
@@ -328,6 +483,14 @@ impl EncodeError {
                 "shorten it, as with --set '{column}=SUBSTRING(\"{column}\" FROM 1 FOR 32000)', or \
                  leave the column out with --drop, or write csv"
             ),
+            Self::ValueAndMembers { column, .. } => format!(
+                "rename one of them, as with --rename {column}=NAME, or say --flat"
+            ),
+            Self::OnePlace { first, .. } => format!("rename one of them, as with --rename {first}=NAME"),
+            Self::NotOne { .. } => {
+                "put it into the part that repeats for each record, or sort and group by it too".to_owned()
+            }
+            Self::Unforeseen => "run it again".to_owned(),
             Self::ControlSign { .. } => {
                 "--control-signs drop leaves such characters out; xlsx and csv can hold them".to_owned()
             }

@@ -6,11 +6,14 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
-use super::delimited::{DelimitedReader, ReadOptions};
+use super::delimited::ReadOptions;
 use super::package::Package;
 use super::sheet::{SheetReader, SheetSource, Workbook, choose};
-use super::{RecordReader, format_read, ods, xls, xlsb, xlsx};
-use crate::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
+use super::trees::{OpenedTrees, TreeFormat};
+use super::{format_read, json, ods, xls, xlsb, xlsx, xml};
+use crate::source::{
+    Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath, Transcoder, mostly_utf16,
+};
 
 /// First bytes of a zip package, and of one without parts.
 const ZIP: &[&[u8]] = &[b"PK\x03\x04", b"PK\x05\x06"];
@@ -24,6 +27,8 @@ pub(crate) enum Opened {
     Text(Input),
     /// A workbook, and the numbers of those of its sheets that are chosen.
     Book(OpenedBook),
+    /// A document.
+    Trees(Box<OpenedTrees>),
 }
 
 /// An open workbook.
@@ -101,6 +106,44 @@ pub(crate) fn open(
     if !zip && !compound && !flat {
         let extension = path.extension();
         let named = said.or_else(|| format_read(&extension));
+        let claims = |names: &[&str]| match named {
+            Some(format) => names.contains(&format.name),
+            None => false,
+        };
+        let (says_json, says_xml) = (claims(&[json::NAME, json::LINES]), claims(&[xml::NAME]));
+        let plain = Encoding::UTF_8;
+        let start = decoded(&start, options.encoding.unwrap_or(plain));
+        let found = if json::begins(&start, says_json) {
+            Some(TreeFormat::Json)
+        } else if xml::begins(&start, says_xml) {
+            Some(TreeFormat::Xml)
+        } else if said.is_some() && says_json {
+            Some(TreeFormat::Json)
+        } else if said.is_some() && says_xml {
+            Some(TreeFormat::Xml)
+        } else {
+            None
+        };
+        if let Some(format) = found {
+            let opened = OpenedTrees::open(input, format, options, memory, temporary)?;
+            return Ok(Opened::Trees(Box::new(opened)));
+        }
+        if says_json || says_xml {
+            let format = named.map_or(json::NAME, |format| format.name);
+            if start.trim_ascii().is_empty() {
+                return Err(failed(ReadProblem::Empty));
+            }
+            // What begins otherwise and has braces is rather a document that is broken.
+            if let Some(b'{' | b'[' | b'<') = start.trim_ascii_start().first()
+                && super::delimited::other_content(&start).is_none()
+            {
+                let format = if says_json { TreeFormat::Json } else { TreeFormat::Xml };
+                let opened = OpenedTrees::open(input, format, options, memory, temporary)?;
+                return Ok(Opened::Trees(Box::new(opened)));
+            }
+            let found = super::delimited::other_content(&start).unwrap_or("other text");
+            return Err(failed(ReadProblem::NoDocument { format, found }));
+        }
         return match named {
             Some(format) if format.name != super::delimited::NAME => {
                 if start.is_empty() {
@@ -160,35 +203,31 @@ fn no_workbook(path: &SourcePath, found: &'static str) -> ReadProblem {
     }
 }
 
-/// A reader of a source that is one table: a text, or the first of the sheets that are chosen.
-pub(crate) fn open_reader(
-    input: Input,
-    options: &ReadOptions,
-    batch_size: usize,
-    largest_record: usize,
-    temporary: &Path,
-) -> Result<Box<dyn RecordReader>, ReadError> {
-    match open(input, options, largest_record, temporary, false)? {
-        Opened::Text(input) => {
-            let reader = DelimitedReader::open(input, options, batch_size, largest_record)?;
-            Ok(Box::new(reader))
-        }
-        Opened::Book(book) => {
-            let first = book.chosen.first().copied().unwrap_or_default();
-            let reader = book.sheet(first, options, batch_size, largest_record)?;
-            Ok(Box::new(reader))
-        }
-    }
-}
-
 /// Whether a text begins like a spreadsheet that is one XML file.
 fn is_flat(start: &[u8]) -> bool {
     let has = |word: &[u8]| memchr::memmem::find(start, word).is_some();
     start.trim_ascii_start().starts_with(b"<?xml") && has(b"<office:document")
 }
 
+/// The start of a text as UTF-8, so that what it begins with can be told.
+fn decoded(start: &[u8], said: Encoding) -> Vec<u8> {
+    let utf16 = match start {
+        [0xff, 0xfe, ..] => Some(Encoding::UTF_16LE),
+        [0xfe, 0xff, ..] => Some(Encoding::UTF_16BE),
+        _ => mostly_utf16(start),
+    };
+    let encoding = utf16.unwrap_or(said);
+    if encoding.is_utf8() {
+        return start.to_vec();
+    }
+    let mut text = Vec::new();
+    // A character that is cut off at the end does not matter.
+    let _ = Transcoder::new(&start[..start.len() / 4 * 4], encoding).read_to_end(&mut text);
+    text
+}
+
 /// The file of an input as it is, or a copy of what comes out of it.
-fn into_file(mut input: Input, temporary: &Path) -> io::Result<File> {
+pub(super) fn into_file(mut input: Input, temporary: &Path) -> io::Result<File> {
     if let (SourcePath::File(path), Some(_), None) = (&input.path, input.size, input.compression) {
         return File::open(path);
     }

@@ -5,6 +5,7 @@ mod key;
 mod part;
 mod safe;
 mod template;
+mod words;
 
 pub(crate) use book::{Claim, NameBook, numbered};
 pub use book::{Clash, ClashPolicy};
@@ -13,3 +14,5 @@ pub use part::{Part, PartError, ValueError};
 pub(crate) use safe::{fold, spelled_out};
 pub(crate) use template::RunValues;
 pub use template::{RunField, Template, TemplateError};
+pub(crate) use words::Word;
+pub use words::{OutputFacts, OutputField, Words, WordsError};

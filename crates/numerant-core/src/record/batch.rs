@@ -111,6 +111,16 @@ pub struct Batch {
     pub(crate) lines: Vec<u64>,
     /// The values of columns that are summed up, each for as many records as it is known for.
     pub(crate) numbers: Vec<Vec<Number>>,
+    /// The records as they stand in their document, where they are to be written so.
+    pub(crate) own: Own,
+}
+
+/// Records as they stand in their document, one entry a record; none if they are not wanted.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Own {
+    pub(crate) bytes: Vec<u8>,
+    /// Where each begins and ends.
+    pub(crate) spans: Vec<(u32, u32)>,
 }
 
 /// The values of one computed column, as they are to be read: no quotes around them.
@@ -199,6 +209,9 @@ impl Batch {
         }
         if !self.lines.is_empty() {
             filter(&mut self.lines, keep);
+        }
+        if !self.own.spans.is_empty() {
+            filter(&mut self.own.spans, keep);
         }
     }
 
@@ -449,6 +462,7 @@ impl Batch {
             copies: Vec::new(),
             lines: Vec::new(),
             numbers: Vec::new(),
+            own: Own::default(),
             ..*self
         }
     }
@@ -459,6 +473,14 @@ impl Batch {
         self.rejected.clear();
         self.copies.clear();
         self.lines.clear();
+        self.own.bytes.clear();
+        self.own.spans.clear();
+    }
+
+    /// A record as it stands in its document.
+    pub(crate) fn own(&self, record: usize) -> &[u8] {
+        let (start, end) = self.own.spans[record];
+        &self.own.bytes[start as usize..end as usize]
     }
 }
 
@@ -517,6 +539,7 @@ impl<'a> Field<'a> {
         match memchr::memchr(quote, rest) {
             Some(close) if close + 1 == rest.len() => &rest[..close],
             None => rest,
+            Some(0) if is_nothing(self.raw, quote) => &[],
             Some(_) => {
                 unquote(rest, quote, scratch);
                 scratch
@@ -535,6 +558,7 @@ impl<'a> Field<'a> {
         match memchr::memchr(quote, rest) {
             Some(close) if close + 1 == rest.len() => Cow::Borrowed(&rest[..close]),
             None => Cow::Borrowed(rest),
+            Some(0) if is_nothing(self.raw, quote) => Cow::Borrowed(&[]),
             Some(_) => {
                 let mut value = Vec::new();
                 unquote(rest, quote, &mut value);
@@ -546,9 +570,65 @@ impl<'a> Field<'a> {
     /// Whether the value is empty.
     pub fn is_blank(&self) -> bool {
         self.raw.is_empty()
-            || (self.raw.len() == 2 && self.quote.is_some_and(|q| self.raw == [q, q]))
+            || self.quote.is_some_and(|quote| {
+                self.raw == [quote, quote] || is_nothing(self.raw, quote)
+            })
+    }
+
+    /// What kind of blank a blank field of a document is.
+    pub(crate) fn nothing(&self) -> Nothing {
+        match self.raw {
+            [] => Nothing::Absent,
+            [_, _] => Nothing::Empty,
+            [_, _, _] => Nothing::Null,
+            longer => Nothing::Hollow(longer.len() - 3),
+        }
     }
 }
+
+/// What stands behind two quotes in a field that is blank and no text: once for a null, and once more
+/// for each level that a container with nothing in it is above the field.
+const NOTHING: u8 = 0x1d;
+
+/// A kind of blank, in the records of documents.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Nothing {
+    /// It is not there.
+    Absent,
+    /// A text of no characters.
+    Empty,
+    /// A null.
+    Null,
+    /// A container so many levels above has nothing in it.
+    Hollow(usize),
+}
+
+impl Nothing {
+    /// Appends a field that is blank in this way.
+    pub(crate) fn push(self, quote: u8, out: &mut Vec<u8>) {
+        let marks = match self {
+            Self::Absent => return,
+            Self::Empty => 0,
+            Self::Null => 1,
+            Self::Hollow(levels) => levels + 1,
+        };
+        out.extend_from_slice(&[quote, quote]);
+        out.resize(out.len() + marks, NOTHING);
+    }
+}
+
+/// What is around values of the records of sheets and documents that need it.
+pub(crate) const CELL_QUOTE: u8 = 0x1c;
+
+/// Whether a field is one of those marks. Only the fields of documents have this quote.
+fn is_nothing(raw: &[u8], quote: u8) -> bool {
+    quote == CELL_QUOTE
+        && raw.len() > 2
+        && raw[0] == quote
+        && raw[1] == quote
+        && raw[2..].iter().all(|byte| *byte == NOTHING)
+}
+
 
 fn unquote(after_open: &[u8], quote: u8, value: &mut Vec<u8>) {
     value.clear();

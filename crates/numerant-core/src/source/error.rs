@@ -25,6 +25,8 @@ pub struct ReadError {
 pub struct Place {
     /// Line of the text, or row of the sheet.
     pub at: Option<At>,
+    /// Character of the line, from 1.
+    pub character: Option<u64>,
     /// Name of the column.
     pub column: Option<String>,
 }
@@ -35,6 +37,14 @@ impl Place {
         Self::number(Unit::Line, number)
     }
 
+    /// A character of a line of a text.
+    pub(crate) fn character(line: u64, character: u64) -> Self {
+        Self {
+            character: Some(character),
+            ..Self::line(line)
+        }
+    }
+
     /// A row of a sheet.
     pub(crate) fn row(number: u64) -> Self {
         Self::number(Unit::Row, number)
@@ -43,7 +53,7 @@ impl Place {
     fn number(unit: Unit, number: u64) -> Self {
         Self {
             at: Some(At { unit, number }),
-            column: None,
+            ..Self::default()
         }
     }
 }
@@ -52,6 +62,9 @@ impl fmt::Display for Place {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         if let Some(at) = self.at {
             write!(f, ", {at}")?;
+        }
+        if let Some(character) = self.character {
+            write!(f, ", character {character}")?;
         }
         if let Some(column) = &self.column {
             write!(f, ", column '{column}'")?;
@@ -211,6 +224,82 @@ pub enum ReadProblem {
         /// Bytes that they may take.
         limit: Size,
     },
+    /// It is called a document of a format and is none.
+    #[error("this is {found}, not {format} as its name says")]
+    NoDocument {
+        /// The format that its name says.
+        format: &'static str,
+        /// What it seems to be.
+        found: &'static str,
+    },
+    /// A document is not written as its format wants it.
+    #[error("this is not well-formed {format}: {what}")]
+    Malformed {
+        /// What the format is called.
+        format: &'static str,
+        /// What is wrong.
+        what: String,
+    },
+    /// It is nested more deeply than is allowed.
+    #[error("it is nested deeper than {most} levels here")]
+    TooDeep {
+        /// Levels that there may be.
+        most: usize,
+    },
+    /// No records are where they are looked for.
+    #[error("there are no records in it: nothing is at {path}")]
+    NoRecords {
+        /// Where they are looked for.
+        path: String,
+    },
+    /// The records have nothing in them.
+    #[error("the records at {path} have no values")]
+    NoValues {
+        /// Where they are.
+        path: String,
+    },
+    /// What is to say where the records are cannot be understood.
+    #[error("--records {path}: {what}")]
+    RecordsPath {
+        /// As it was given.
+        path: String,
+        /// What is wrong.
+        what: String,
+    },
+    /// A name stands twice in one object.
+    #[error("the name '{name}' stands twice in one object of the record that begins here")]
+    NameTwice {
+        /// Its path in the record.
+        name: String,
+    },
+    /// A list has too many items for a column each.
+    #[error("the list '{path}' has more than {most} items in the record that begins here, too many for columns of their own")]
+    TooManyItems {
+        /// The list.
+        path: String,
+        /// Items that there may be.
+        most: usize,
+    },
+    /// There are several lists whose items could be rows.
+    #[error("the records have several lists ({}), and rows can be made of one", .lists.join(", "))]
+    WhichRows {
+        /// Their paths.
+        lists: Vec<String>,
+    },
+    /// There is no such list.
+    #[error("--repeats rows={path}: the records have no such list")]
+    NoRows {
+        /// What was asked for.
+        path: String,
+        /// The lists that there are.
+        lists: Vec<String>,
+    },
+    /// A record is no object among objects, or the other way round.
+    #[error("the record that begins here is not of the kind of those before it (an object, a list, or a value by itself)")]
+    OtherKind,
+    /// Something is in a record that is in none that was looked at first.
+    #[error("a record has something that was not foreseen")]
+    Unforeseen,
     /// The sources of one run do not have the same columns.
     #[error("its columns are not those of {first}: {difference}")]
     OtherColumns {
@@ -291,6 +380,38 @@ impl ReadProblem {
                     .to_owned(),
             ),
             Self::SheetWithoutCells { .. } | Self::DocumentType => None,
+            Self::NoDocument { .. } => Some("if it is delimited text, say --from csv".to_owned()),
+            Self::TooDeep { .. } => Some("allow more with --depth NUMBER".to_owned()),
+            Self::NoRecords { .. } => Some(
+                "numerant inspect shows what is in it; --records PATH says where its records are"
+                    .to_owned(),
+            ),
+            Self::RecordsPath { .. } => Some(
+                "for JSON a JSONPath such as '$.calls[*]', for XML an XPath such as \
+                 '/port/call' or '//call'"
+                    .to_owned(),
+            ),
+            Self::TooManyItems { path, .. } => Some(format!(
+                "--repeats rows={path} makes a record of each item, --repeats keep leaves the list \
+                 in one cell, --repeats columns=NUMBER allows more"
+            )),
+            Self::WhichRows { lists } => Some(format!(
+                "say which with --repeats rows={}",
+                lists.first().map_or("PATH", String::as_str)
+            )),
+            Self::NoRows { lists, .. } if lists.is_empty() => {
+                Some("no list is in them, so --repeats is not needed".to_owned())
+            }
+            Self::NoRows { lists, .. } => Some(format!("lists: {}", lists.join(", "))),
+            Self::OtherKind => Some(
+                "choose those of one kind with --records, as with '$[?@.name]' for objects with \
+                 that name"
+                    .to_owned(),
+            ),
+            Self::Malformed { .. }
+            | Self::NoValues { .. }
+            | Self::NameTwice { .. }
+            | Self::Unforeseen => None,
             Self::Bomb { .. } => None,
             Self::Compression { .. }
             | Self::Io(_)

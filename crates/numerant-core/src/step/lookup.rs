@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::error::StepProblem;
 use super::pipeline::Faults;
 use crate::format::delimited::ReadOptions;
-use crate::format::open_reader;
+use crate::shape::open_reader;
 use crate::record::{Batch, ColumnError, Computed};
 use crate::source::{Input, ReadError, ReadProblem, SourcePath};
 

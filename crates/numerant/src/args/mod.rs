@@ -3,6 +3,7 @@
 //! Nothing here looks at a file: arguments become a [`numerant_core::job::Job`].
 
 mod combine;
+mod convert;
 mod demo;
 mod inspect;
 mod options;
@@ -14,6 +15,7 @@ mod verify;
 use clap::{Parser, Subcommand};
 
 pub(crate) use combine::CombineArguments;
+pub(crate) use convert::ConvertArguments;
 pub(crate) use demo::DemoArguments;
 pub(crate) use inspect::{InspectArguments, InspectRequest};
 pub(crate) use options::{Mode, Report, ReportOptions};
@@ -43,6 +45,7 @@ pub(crate) enum Command {
     Inspect(Box<InspectArguments>),
     Split(Box<SplitArguments>),
     Combine(Box<CombineArguments>),
+    Convert(Box<ConvertArguments>),
     Verify(Box<VerifyArguments>),
     Demo(DemoArguments),
 }

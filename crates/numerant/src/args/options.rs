@@ -4,15 +4,16 @@ use std::path::PathBuf;
 
 use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
-use numerant_core::format::ControlSigns;
+use numerant_core::format::{Blanks, ControlSigns};
 use numerant_core::format::delimited::{
     Delimiter, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
 use numerant_core::format::sheet::Types;
 use numerant_core::job::Overflow;
-use numerant_core::name::{ClashPolicy, KeyError, Template, parse_columns};
+use numerant_core::name::{ClashPolicy, KeyError, Template, Words, parse_columns};
 use numerant_core::output::ExistingPolicy;
 use numerant_core::source::Encoding;
+use numerant_core::tree::Repeats;
 use numerant_core::value::{DateFormat, Size};
 
 /// A parser for one of a few words, each with its value.
@@ -58,6 +59,13 @@ const TYPES: &[(&str, Types)] = &[("auto", Types::Auto), ("off", Types::Off)];
 const CONTROL_SIGNS: &[(&str, ControlSigns)] = &[
     ("refuse", ControlSigns::Refuse),
     ("drop", ControlSigns::Drop),
+];
+
+const NULLS: &[(&str, Blanks)] = &[
+    ("keep", Blanks::Keep),
+    ("absent", Blanks::Absent),
+    ("null", Blanks::Null),
+    ("empty", Blanks::Empty),
 ];
 
 const OVERFLOWS: &[(&str, Overflow)] = &[
@@ -114,6 +122,21 @@ pub(super) struct ReadingOptions {
     /// What to do with records that have more or fewer fields than the header
     #[arg(long, value_name = "POLICY", value_parser = choice(RAGGED), default_value = "error")]
     ragged: Ragged,
+    /// Where the records of a document are: a JSONPath such as '$.calls[*]', or an XPath such as
+    /// '/port/call' or '//call' [default: found out and told]
+    #[arg(long, value_name = "PATH")]
+    records: Option<String>,
+    /// What becomes of lists in the records of documents: columns, a column for each item
+    /// (columns=N allows N of a list); rows, a record for each item (rows=PATH of that list); keep,
+    /// JSON in one cell [default: columns]
+    #[arg(long, value_name = "HOW")]
+    repeats: Option<Repeats>,
+    /// Leave the prefixes of XML names out
+    #[arg(long)]
+    no_prefixes: bool,
+    /// Levels that a document may be nested, up to 4000 [default: 128]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4000))]
+    depth: Option<u16>,
 }
 
 /// How cells are read where they are more than text.
@@ -140,6 +163,10 @@ impl ReadingOptions {
             no_header: self.no_header,
             skip_lines: self.skip_lines,
             ragged: self.ragged,
+            records: self.records,
+            repeats: self.repeats,
+            no_prefixes: self.no_prefixes,
+            depth: self.depth.map(usize::from),
         }
     }
 }
@@ -243,6 +270,30 @@ pub(super) struct WritingOptions {
     /// What to do with control characters where a format has no way to write them
     #[arg(long, value_name = "POLICY", value_parser = choice(CONTROL_SIGNS), default_value = "refuse")]
     control_signs: ControlSigns,
+    /// How blank values are written in JSON and XML: keep, as they stand in a document, and those of
+    /// tables as null in JSON and not at all in XML; or all absent, null or empty
+    #[arg(long, value_name = "HOW", value_parser = choice(NULLS), default_value = "keep")]
+    nulls: Blanks,
+    /// Nest JSON and XML over several lines, each level N blanks further in
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u8).range(0..=16))]
+    indent: Option<u8>,
+    /// Take the dots in names of columns for characters like any other, and nest nothing
+    #[arg(long)]
+    flat: bool,
+    /// The name of the root element of XML [default: as in the source, or records]
+    #[arg(long, value_name = "NAME")]
+    root: Option<String>,
+    /// The name of the elements of XML that are records [default: as in the source, or record]
+    #[arg(long, value_name = "NAME")]
+    item: Option<String>,
+    /// A comment before the root element of XML; {.rows}, {.source}, {.stem}, {.date} and {.time}
+    /// are filled in
+    #[arg(long, value_name = "TEXT")]
+    comment: Option<Words>,
+    /// A sample of the JSON or XML document that is wanted, with places in braces and marks where
+    /// parts repeat; docs/documents.md explains them
+    #[arg(long, value_name = "FILE")]
+    shape: Option<PathBuf>,
     /// Wait until outputs are on the disk before they take their places
     #[arg(long)]
     pub(super) sync: bool,
@@ -257,6 +308,13 @@ impl WritingOptions {
             line_end: self.line_end,
             types: self.column_types,
             control_signs: self.control_signs,
+            nulls: self.nulls,
+            indent: self.indent.map(usize::from),
+            flat: self.flat,
+            root: self.root.clone(),
+            item: self.item.clone(),
+            comment: self.comment.clone(),
+            shape: self.shape.clone(),
         }
     }
 }

@@ -81,6 +81,12 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
             let result = run::run(&request, &reporter, &interrupts);
             (reporter, result)
         }
+        Command::Convert(arguments) => {
+            let request = arguments.into_request();
+            let reporter = Reporter::new(request.report);
+            let result = run::run(&request, &reporter, &interrupts);
+            (reporter, result)
+        }
         Command::Verify(arguments) => {
             let request = arguments.into_request();
             let reporter = Reporter::new(request.report);

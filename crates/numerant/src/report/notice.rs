@@ -10,6 +10,19 @@ use super::words::{counted, number};
 pub(super) fn text(notice: &Notice) -> String {
     match notice {
         Notice::Header { source, note } => format!("{source}: {}", header(note)),
+        Notice::NamesMadeLegal(names) => {
+            let shown: Vec<String> = names
+                .iter()
+                .take(5)
+                .map(|(name, legal)| format!("'{name}' → {legal}"))
+                .collect();
+            format!(
+                "{} made legal for XML: {}{}",
+                counted(names.len() as u64, "name was", "names were"),
+                shown.join(", "),
+                if names.len() > 5 { ", …" } else { "" }
+            )
+        }
         Notice::SingleColumn { source } => format!(
             "{source}: no delimiter was found, so each line is one field; if there is one, name it \
              with --delimiter"

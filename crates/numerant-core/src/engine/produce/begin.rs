@@ -6,18 +6,21 @@ use super::super::addresses::SourceNames;
 use super::super::header::{Header, header};
 use super::super::{Error, Notice, not_as_named, prepare};
 use super::Producer;
+use super::document::Foot;
 use crate::format::delimited::{DelimitedEncoder, Delimiter, Dialect, Quote};
 use crate::format::sheet::{SpooledColumn, Spooler};
-use crate::format::{BookFormat, RecordEncoder, RecordReader};
+use crate::format::{BookFormat, RecordEncoder, RecordReader, TextFormat};
 use crate::name::{RunField, Template};
 use crate::record::{At, Unit};
 use crate::route::KeyValues;
-use crate::source::{Place, ReadError, ReadProblem};
+use crate::source::{Place, ReadError, ReadProblem, SourcePath};
 use crate::value::{ColumnType, DecimalMark};
 
 /// A source begins.
 pub(in crate::engine) struct SourceBegins {
     pub(in crate::engine) name: String,
+    /// The file that it is.
+    pub(in crate::engine) path: SourcePath,
     /// What its records become.
     pub(in crate::engine) becomes: Becomes,
     /// Turns its rejected records into bytes of the rejects file.
@@ -90,8 +93,13 @@ impl Producer {
 
     pub(super) fn begin_source(
         &mut self,
-        reader: &dyn RecordReader,
-    ) -> Result<SourceBegins, Error> {
+        reader: &mut dyn RecordReader,
+    ) -> Result<(SourceBegins, Option<Foot>), Error> {
+        let own = self.takes_own(reader) && reader.keep_own();
+        if own && let Some(wanted) = self.wanted(reader) {
+            reader.only(&wanted);
+        }
+        let reader = &*reader;
         let name = reader.name();
         let facts = reader.facts().clone();
         let path = reader.path();
@@ -142,6 +150,7 @@ impl Producer {
             from.bring(header);
         }
         self.encoder = None;
+        let mut foot = None;
         let becomes = match &self.format.book {
             Some(book) => {
                 let spooler = self.spooler(book, from, above.as_ref());
@@ -153,14 +162,21 @@ impl Producer {
                 Becomes::Rows(Arc::new(spooler), set)
             }
             None => {
-                let encoder: Arc<dyn RecordEncoder> = Arc::new(DelimitedEncoder::new(
-                    from,
-                    out,
-                    layout.selection(width),
-                    width,
-                    above,
-                    keep_line_ends,
-                ));
+                let encoder: Arc<dyn RecordEncoder> = match self.format.text {
+                    Some(text) if text != TextFormat::Delimited => {
+                        let (encoder, its_foot) = self.document(text, reader, out, own)?;
+                        foot = its_foot;
+                        encoder
+                    }
+                    _ => Arc::new(DelimitedEncoder::new(
+                        from,
+                        out,
+                        layout.selection(width),
+                        width,
+                        above,
+                        keep_line_ends,
+                    )),
+                };
                 self.encoder = Some(Arc::clone(&encoder));
                 Becomes::Bytes(encoder)
             }
@@ -168,7 +184,7 @@ impl Producer {
         let as_it_stands = reader
             .header()
             .map(|header| (header.first_as_batch(), None));
-        let reject_dialect = match dialect.is_cells() {
+        let reject_dialect = match dialect.is_ours() {
             true => Dialect {
                 delimiter: Delimiter::COMMA,
                 quote: Quote::Byte(b'"'),
@@ -178,14 +194,16 @@ impl Producer {
         };
         let reject_encoder =
             DelimitedEncoder::new(dialect, reject_dialect, None, width, as_it_stands, true);
-        Ok(SourceBegins {
+        let begins = SourceBegins {
+            path: path.clone(),
             name,
             becomes,
             reject_encoder: Arc::new(reject_encoder),
             dialect,
             reject_dialect,
             unit: facts.unit,
-        })
+        };
+        Ok((begins, foot))
     }
 
     /// What keeps the records of a source for the sheets of `book`.
@@ -232,6 +250,7 @@ impl Producer {
             source_name: begins.name.clone(),
             problem: Box::new(problem),
         })?;
+        encoder.end(1, &mut bytes);
         self.divider.set_header(bytes.len() as u64);
         Ok(())
     }

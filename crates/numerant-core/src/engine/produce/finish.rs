@@ -8,6 +8,7 @@ use super::super::{Error, Notice};
 use super::Producer;
 use crate::format::BookFormat;
 use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
+use crate::source::SourcePath;
 use crate::step::{LeftOutStep, StepError};
 use crate::value::Number;
 
@@ -20,6 +21,8 @@ pub(in crate::engine) struct Produced {
     pub(in crate::engine) paths: Vec<Option<String>>,
     /// The sheet of each output; empty where outputs are text.
     pub(in crate::engine) sheets: Vec<String>,
+    /// Outputs hold records of one source each.
+    pub(in crate::engine) apart: bool,
     /// How workbooks are written.
     pub(in crate::engine) book: Option<&'static BookFormat>,
     /// Control totals of each output.
@@ -27,6 +30,17 @@ pub(in crate::engine) struct Produced {
     pub(in crate::engine) left_out: Vec<LeftOut>,
     /// Columns that were summed up, with their sums over what was read and what was rejected.
     pub(in crate::engine) totals: Vec<(String, Number, Number)>,
+}
+
+impl Produced {
+    /// The sources whose records are in outputs that records of this one are in.
+    pub(in crate::engine) fn sources_of(&self, source: &SourcePath) -> Vec<SourcePath> {
+        if self.apart {
+            vec![source.clone()]
+        } else {
+            Vec::new()
+        }
+    }
 }
 
 impl Producer {
@@ -135,6 +149,7 @@ impl Producer {
             notices: self.notices,
             paths,
             sheets,
+            apart: self.apart,
             book: self.format.book.as_ref(),
             sums,
             left_out,

@@ -1,6 +1,7 @@
 //! The first half of a run: reads records, takes the steps, and finds the output of each.
 
 mod begin;
+mod document;
 mod finish;
 
 use std::collections::HashMap;
@@ -17,7 +18,9 @@ use super::addresses::{Addresses, Fate};
 use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, prepare, sheet_notices};
 use crate::format::delimited::{Dialect, Reindex};
-use crate::format::{Format, RecordEncoder, RecordReader};
+use crate::format::sheet::Types;
+use crate::format::column::Found;
+use crate::format::{Format, RecordEncoder, RecordReader, TextFormat};
 use crate::job::{Job, JobError};
 use crate::ledger::SourceEntry;
 use crate::name::Template;
@@ -35,6 +38,11 @@ pub(super) fn most_outputs(job: &Job) -> u64 {
     COUNTED_OUTPUTS
         .max(job.max_outputs.saturating_add(1))
         .min(u32::MAX.into())
+}
+
+/// Whether the types of columns have to be found out of their values before they are written.
+pub(super) fn needs_types(job: &Job, format: &Format) -> bool {
+    format.text.is_some_and(TextFormat::is_typed) && job.write.types == Types::Auto
 }
 
 /// What the first half hands to the second.
@@ -76,6 +84,10 @@ pub(super) struct Producer {
     /// Sources that share the types of their columns, by what their records share: the number of
     /// such a set, and the name and columns of its first source.
     sets: HashMap<KeyValues, (usize, String, Vec<String>)>,
+    /// What is told of a source is told from all of it.
+    thorough: bool,
+    /// What the columns are, where all sources share that.
+    types: Option<Vec<Found>>,
     pipeline: Pipeline,
     router: Router,
     divider: Divider,
@@ -105,7 +117,7 @@ impl fmt::Debug for Producer {
 
 impl Producer {
     /// Checks the job, opens its first source and resolves what the job names.
-    pub(super) fn open(job: &Job, context: &Context) -> Result<Self, Error> {
+    pub(super) fn open(job: &Job, context: &Context, thorough: bool) -> Result<Self, Error> {
         job.check()?;
         let twice = prepare::reads_twice(job);
         let Some(first_source) = job.sources.first().cloned() else {
@@ -116,7 +128,8 @@ impl Producer {
         let apart =
             template.names_source() || job.sheet.as_ref().is_some_and(Template::names_source);
         // What is found out of all records is found out for all columns alike.
-        let (inputs, cursor) = Sources::open(job, twice, apart && !twice, context)?;
+        let keep = twice || format.text.is_some_and(TextFormat::is_typed);
+        let (inputs, cursor) = Sources::open(job, keep, apart && !twice, thorough, context)?;
         let out = job
             .out
             .clone()
@@ -144,8 +157,15 @@ impl Producer {
             let counting = prepare::router(keys, &pipeline, most).map_err(unknown)?;
             *records = prepare::count_groups(job, &inputs, &pipeline, counting, &shared, context)?;
         }
+        let mut types = None;
+        if needs_types(job, format) && !apart {
+            let found = prepare::types(job, &inputs, &pipeline, None, thorough, context)?;
+            types = Some(found);
+        }
         let totals = job.total.len();
         Ok(Self {
+            thorough,
+            types,
             job: job.clone(),
             context: context.clone(),
             out,
@@ -232,7 +252,7 @@ impl Producer {
         emit: &mut Emit<'_>,
     ) -> Result<Box<Routed>, Error> {
         let path = reader.name();
-        let begins = self.begin_source(reader.as_ref())?;
+        let (begins, foot) = self.begin_source(reader.as_mut())?;
         if self.job.max_size.is_some() {
             self.measure_header(&begins)?;
         }
@@ -260,6 +280,13 @@ impl Producer {
                 }
                 None => spare = self.route_and_emit(&path, spare, emit)?,
             }
+        }
+        if let (Some(foot), Some(around)) = (foot, reader.around()) {
+            if around.scattered {
+                // Nothing is around all of its records, which shows only now.
+                return Err(reader.path().error(ReadProblem::Unforeseen).into());
+            }
+            let _ = foot.set(around.foot);
         }
         self.read_before += taken.load(Ordering::Relaxed);
         let tally = reader.tally();
@@ -353,7 +380,7 @@ impl Producer {
         let encoder = self.encoder.clone();
         let size = |record: usize| match &encoder {
             Some(encoder) if !encoder.moves_raw() => {
-                let mut bytes = Vec::new();
+                let mut bytes = encoder.between().to_vec();
                 // What cannot be encoded is told by the second half.
                 let _ = encoder.record(batch, record, &mut bytes);
                 bytes.len() as u64

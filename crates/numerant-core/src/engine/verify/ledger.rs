@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use super::super::{Context, Error};
 use crate::format::delimited::ReadOptions;
-use crate::format::open_reader;
+use crate::shape::open_reader;
 use crate::ledger::{FileDigest, LEDGER_FORM, Ledger, OutputEntry, Totals};
 use crate::record::Batch;
 use crate::source::{Input, ReadProblem, SourcePath};

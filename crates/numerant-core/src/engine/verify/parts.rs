@@ -153,7 +153,7 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
     // What can be read only once is kept, as it may be read again.
     let open = |paths: &[SourcePath]| -> Result<(Job, Sources), Error> {
         let job = job(options, paths);
-        let (sources, _) = Sources::open(&job, true, true, context)?;
+        let (sources, _) = Sources::open(&job, true, true, true, context)?;
         Ok((job, sources))
     };
     let whole = open(&options.whole)?;

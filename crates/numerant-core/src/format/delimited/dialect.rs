@@ -1,13 +1,16 @@
 //! What one delimited text differs in from another.
 
 use std::fmt;
+use std::path::PathBuf;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::format::ControlSigns;
+use crate::format::{Blanks, ControlSigns};
 use crate::format::sheet::{SheetChoice, Types};
-use crate::record::Batch;
+use crate::name::Words;
+use crate::record::{Batch, CELL_QUOTE};
+use crate::tree::Repeats;
 use crate::source::Encoding;
 
 /// The byte between two fields.
@@ -194,7 +197,7 @@ pub struct Dialect {
 
 impl Dialect {
     /// Delimiter and quote of [`Dialect::CELLS`].
-    pub(crate) const CELLS_MARKS: (u8, u8) = (0x1e, 0x1c);
+    pub(crate) const CELLS_MARKS: (u8, u8) = (0x1e, CELL_QUOTE);
 
     /// The dialect in which the records of sheets travel. What is quoted was text in its cell.
     pub const CELLS: Self = Self {
@@ -205,6 +208,17 @@ impl Dialect {
         bom: false,
         header: true,
     };
+
+    /// The dialect in which the records of documents travel whose values are all text.
+    pub const TEXTS: Self = Self {
+        delimiter: Delimiter(0x1f),
+        ..Self::CELLS
+    };
+
+    /// Whether records travel in it and none are written in it: its quotes are nobody's.
+    pub(crate) fn is_ours(&self) -> bool {
+        self.quote.byte() == Some(CELL_QUOTE)
+    }
 
     /// Whether it is that of the records of sheets, whose values have the types of their cells.
     pub(crate) fn is_cells(&self) -> bool {
@@ -272,6 +286,17 @@ pub struct ReadOptions {
     pub skip_lines: u64,
     /// What to do with records of another width.
     pub ragged: Ragged,
+    /// The records of a document, as a JSONPath or an XPath; they are looked for if it is not said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub records: Option<String>,
+    /// What becomes of lists in the records of documents.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub repeats: Option<Repeats>,
+    /// The prefixes of names are left out.
+    pub no_prefixes: bool,
+    /// Levels that a document may be nested; 128 if not said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub depth: Option<usize>,
 }
 
 /// How outputs are to be written; what is `None` is as in the first source, where the output has the
@@ -296,6 +321,25 @@ pub struct WriteOptions {
     pub types: Types,
     /// What to do with control characters that a format has no way to write.
     pub control_signs: ControlSigns,
+    /// How blank values are written in documents.
+    pub nulls: Blanks,
+    /// Blanks before what is nested in documents, for each level; a record a line if not said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub indent: Option<usize>,
+    /// Dots in the names of columns nest nothing.
+    pub flat: bool,
+    /// The name of the root element of XML.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub root: Option<String>,
+    /// The name of the elements of XML that are records.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub item: Option<String>,
+    /// A comment before the root element of XML.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub comment: Option<Words>,
+    /// A file with the form that documents are to have.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub shape: Option<PathBuf>,
 }
 
 impl WriteOptions {
@@ -303,10 +347,10 @@ impl WriteOptions {
     pub fn dialect(&self, extension: &str, source: Dialect, source_extension: &str) -> Dialect {
         // An extension that says nothing is no reason to write another dialect.
         let telling = super::EXTENSIONS.contains(&source_extension);
-        let same = !source.is_cells() && (extension == source_extension || !telling);
+        let same = !source.is_ours() && (extension == source_extension || !telling);
         let usual = Dialect {
             delimiter: Delimiter(if extension == "csv" { b',' } else { b'\t' }),
-            quote: if source.is_cells() {
+            quote: if source.is_ours() {
                 Quote::Byte(b'"')
             } else {
                 source.quote

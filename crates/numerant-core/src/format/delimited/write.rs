@@ -67,7 +67,7 @@ impl DelimitedEncoder {
             header,
             moves,
             computed_from: width,
-            keeps_quotes: !source.is_cells(),
+            keeps_quotes: !source.is_ours(),
             plain: ![Some(out.delimiter.0), out.quote.byte()]
                 .into_iter()
                 .flatten()

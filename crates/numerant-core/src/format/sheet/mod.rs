@@ -20,7 +20,7 @@ mod shared;
 mod typing;
 mod write;
 
-pub(crate) use cell::{Cell, CellFormat, Precision};
+pub(crate) use cell::{Cell, CellFormat, Class, Look, Precision};
 pub use name::LONGEST_SHEET_NAME;
 pub(crate) use name::{SheetNames, legal};
 pub(crate) use number_format::{Moments, Shown, Spelling};
@@ -33,4 +33,4 @@ pub use typing::Odd;
 pub use typing::Types;
 pub(crate) use typing::{ColumnTally, Plan, looks_typed};
 pub use write::Limits;
-pub(crate) use write::{Book, Head, SheetSink, SpooledColumn, Spooler, width};
+pub(crate) use write::{Book, Head, SheetSink, SpooledColumn, Spooler, declared_look, width};

@@ -183,7 +183,7 @@ fn push_value(value: &[u8], out: &mut Vec<u8>) {
 }
 
 /// A value of a declared type as a cell can have it, and what it is then.
-fn declared_look(
+pub(crate) fn declared_look(
     value: &[u8],
     declared: ColumnType,
     cells: &Cells,

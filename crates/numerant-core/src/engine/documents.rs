@@ -1,0 +1,129 @@
+//! The last part of a run whose outputs begin with what is known last: they are made of what was kept
+//! of their records.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::{BufReader, BufWriter, Write};
+use std::path::{Path, PathBuf};
+
+use super::consume::Consumer;
+use super::produce::Produced;
+use super::{Context, Error};
+use crate::format::LateError;
+use crate::job::Job;
+use crate::ledger::FileDigest;
+use crate::name::OutputFacts;
+use crate::output::{OutputError, Stage};
+use crate::source::SourcePath;
+
+/// Bytes that are read and written at a time.
+const PIECE: usize = 1 << 17;
+
+/// An output on the stage.
+pub(super) struct WrittenDocument {
+    pub(super) staged: PathBuf,
+    pub(super) bytes: u64,
+    pub(super) digest: Option<String>,
+}
+
+/// Makes those outputs that could not be made record by record, by their numbers.
+pub(super) fn write(
+    consumer: &Consumer,
+    produced: &Produced,
+    records: &[u64],
+    job: &Job,
+    sync: bool,
+    stage: &Stage,
+    context: &Context,
+) -> Result<HashMap<usize, WrittenDocument>, Error> {
+    let mut written = HashMap::new();
+    for (output, path) in produced.paths.iter().enumerate() {
+        let (Some(path), Some((encoder, source))) = (path, consumer.encoder(output)) else {
+            continue;
+        };
+        let Some(late) = encoder.late() else { continue };
+        context.check_cancelled()?;
+        let failed =
+            |cause: std::io::Error| Error::from(OutputError::new("writing", Path::new(path), cause));
+        let kept = consumer.path(output);
+        let staged = stage.dir().join(format!("late-{output}"));
+        let mut input = BufReader::with_capacity(PIECE, File::open(&kept).map_err(failed)?);
+        let file = File::create_new(&staged).map_err(failed)?;
+        let mut out = Counted {
+            inner: BufWriter::with_capacity(PIECE, file),
+            bytes: 0,
+            digest: job.ledger.is_some().then(FileDigest::default),
+        };
+        let facts = facts(job, &produced.sources_of(source), records[output], context);
+        late.write(&facts, &mut input, &mut out)
+            .map_err(|error| match error {
+                LateError::Io(cause) => failed(cause),
+                LateError::Encode(problem) => Error::Encode {
+                    path: path.clone(),
+                    source_name: source.to_string(),
+                    problem: Box::new(problem),
+                },
+            })?;
+        out.inner.flush().map_err(failed)?;
+        if sync {
+            out.inner.get_ref().sync_all().map_err(failed)?;
+        }
+        // The stage is removed as a whole later.
+        let _ = std::fs::remove_file(&kept);
+        written.insert(
+            output,
+            WrittenDocument {
+                staged,
+                bytes: out.bytes,
+                digest: out.digest.map(FileDigest::finish),
+            },
+        );
+    }
+    Ok(written)
+}
+
+fn facts(job: &Job, sources: &[SourcePath], rows: u64, context: &Context) -> OutputFacts {
+    let sources = if sources.is_empty() { &job.sources } else { sources };
+    let file = |source: &SourcePath| match source {
+        SourcePath::Standard => source.to_string(),
+        SourcePath::File(path) => path
+            .file_name()
+            .map(|name| name.to_string_lossy().into_owned())
+            .unwrap_or_default(),
+    };
+    let names: Vec<String> = sources.iter().map(file).collect();
+    let stems: Vec<String> = sources.iter().map(SourcePath::stem).collect();
+    OutputFacts {
+        rows,
+        source: names.join(", "),
+        stem: stems.join(", "),
+        now: context.now,
+    }
+}
+
+/// Counts and digests what is written.
+struct Counted {
+    inner: BufWriter<File>,
+    bytes: u64,
+    digest: Option<FileDigest>,
+}
+
+impl Write for Counted {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.write_all(bytes)?;
+        Ok(bytes.len())
+    }
+
+    fn write_all(&mut self, bytes: &[u8]) -> std::io::Result<()> {
+        self.inner.write_all(bytes)?;
+        self.bytes += bytes.len() as u64;
+        if let Some(digest) = &mut self.digest {
+            digest.update(bytes);
+        }
+        Ok(())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.inner.flush()
+    }
+}

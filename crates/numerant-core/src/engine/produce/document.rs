@@ -1,0 +1,199 @@
+//! Outputs that are documents: which form their records take.
+
+use std::sync::{Arc, OnceLock};
+
+use super::super::{Error, Notice, prepare};
+use super::{Producer, needs_types};
+use crate::expr::Type;
+use crate::format::column::{Found, TextColumn, Typing};
+use crate::format::delimited::Dialect;
+use crate::format::json::{self, JsonEncoder, JsonForm};
+use crate::format::sheet::Types;
+use crate::format::xml::{self, XmlEncoder, XmlForm};
+use crate::format::{
+    Around, Blanks, EncodeError, OwnEncoder, RecordEncoder, RecordReader, TextFormat,
+};
+use crate::step::{LayoutColumn, Step};
+use crate::tree::{Outline, OutlineError, Repeats};
+use crate::value::ColumnType;
+
+/// What stands behind the records of a document, to be filled in when all are read.
+pub(super) type Foot = Arc<OnceLock<Vec<u8>>>;
+
+impl Producer {
+    /// Whether the records of a source are to be written as they stand in it.
+    pub(super) fn takes_own(&self, reader: &dyn RecordReader) -> bool {
+        let write = &self.job.write;
+        let plain = write.nulls == Blanks::Keep
+            && write.types == Types::Auto
+            && write.indent.is_none()
+            && !write.flat
+            && write.root.is_none()
+            && write.item.is_none()
+            && write.comment.is_none()
+            && write.shape.is_none()
+            && write.out_encoding.is_none_or(|encoding| encoding.is_utf8());
+        let steps = self.job.steps.iter();
+        let only_chosen = steps.into_iter().all(|step| matches!(step, Step::Where(_)));
+        let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
+        let same = match (reader.facts().format, self.format.text) {
+            (json::NAME, Some(TextFormat::Json | TextFormat::JsonLines)) => true,
+            (xml::NAME, Some(TextFormat::Xml)) => {
+                let alone = self.apart || self.job.sources.len() == 1;
+                alone && reader.around().is_some_and(|around| !around.scattered)
+            }
+            _ => false,
+        };
+        plain && only_chosen && !rows && same && !self.job.read.no_prefixes
+    }
+
+    /// The columns that are needed though records are written as they stand; `None` if all may be.
+    pub(super) fn wanted(&self, reader: &dyn RecordReader) -> Option<Vec<bool>> {
+        if !self.job.steps.is_empty() || !self.job.case.is_empty() {
+            return None;
+        }
+        let keys = self.job.keys(&self.template);
+        let sheet_keys = self.job.sheet.iter().flat_map(|sheet| sheet.keys());
+        let mut named: Vec<&str> = keys.iter().map(|key| key.column.as_str()).collect();
+        named.extend(sheet_keys.map(|key| key.column.as_str()));
+        named.extend(self.job.total.iter().map(String::as_str));
+        let columns = reader.columns().names().iter().enumerate();
+        // The first tells outputs apart in plans.
+        let wanted = columns.map(|(place, name)| place == 0 || named.contains(&name.as_str()));
+        Some(wanted.collect())
+    }
+
+    /// What writes the records of a source into documents.
+    pub(super) fn document(
+        &mut self,
+        text: TextFormat,
+        reader: &dyn RecordReader,
+        out: Dialect,
+        own: bool,
+    ) -> Result<(Arc<dyn RecordEncoder>, Option<Foot>), Error> {
+        if own && let Some(around) = reader.around() {
+            return Ok(self.own(text, reader, &around));
+        }
+        let columns = self.text_columns(text, reader)?;
+        let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
+        let outline = Outline::new(&names, self.job.write.flat);
+        let outline = outline.map_err(|error| {
+            let OutlineError::SamePlace { first, second } = error;
+            self.encode_error(reader, EncodeError::OnePlace { first, second })
+        })?;
+        let cells = self.pipeline.cells().clone();
+        let write = &self.job.write;
+        Ok(match text {
+            TextFormat::Json | TextFormat::JsonLines | TextFormat::Delimited => {
+                let form = JsonForm {
+                    lines: text == TextFormat::JsonLines,
+                    indent: write.indent.filter(|_| text == TextFormat::Json),
+                    blanks: write.nulls,
+                };
+                (Arc::new(JsonEncoder::new(form, columns, &outline, cells)), None)
+            }
+            TextFormat::Xml => {
+                let elements = reader.tree().and_then(|tree| tree.elements.clone());
+                let (root, item) =
+                    elements.unwrap_or_else(|| ("records".to_owned(), "record".to_owned()));
+                let form = XmlForm {
+                    root: write.root.clone().unwrap_or(root),
+                    item: write.item.clone().unwrap_or(item),
+                    indent: write.indent,
+                    blanks: write.nulls,
+                    encoding: out.encoding,
+                    bom: out.bom,
+                    comment: write.comment.clone(),
+                    namespaces: reader.namespaces(),
+                    control_signs: write.control_signs,
+                };
+                let encoder = XmlEncoder::new(form, columns, &outline, cells);
+                if !encoder.renamed().is_empty() {
+                    let notice = Notice::NamesMadeLegal(encoder.renamed().to_vec());
+                    if !self.notices.contains(&notice) {
+                        self.notices.push(notice);
+                    }
+                }
+                (Arc::new(encoder), None)
+            }
+        })
+    }
+
+    pub(super) fn encode_error(&self, reader: &dyn RecordReader, problem: EncodeError) -> Error {
+        Error::Encode {
+            path: self.out.display().to_string(),
+            source_name: reader.name(),
+            problem: Box::new(problem),
+        }
+    }
+
+    /// What writes records as they stand.
+    fn own(
+        &self,
+        text: TextFormat,
+        reader: &dyn RecordReader,
+        around: &Around,
+    ) -> (Arc<dyn RecordEncoder>, Option<Foot>) {
+        let alone = self.apart || self.job.sources.len() == 1;
+        let single = reader.tree().is_some_and(|tree| tree.single);
+        let framed = alone && !around.scattered && (!around.head.is_empty() || single);
+        let (around, foot) = match text {
+            TextFormat::JsonLines => (Around::lines(), None),
+            TextFormat::Json if !framed => (Around::list(), None),
+            _ => (around.clone(), Some(Foot::default())),
+        };
+        let one_line = text == TextFormat::JsonLines;
+        let encoder = OwnEncoder::new(around, foot.clone(), one_line);
+        (Arc::new(encoder), foot)
+    }
+
+    /// The columns that are written, with the types of their values.
+    pub(super) fn text_columns(
+        &self,
+        text: TextFormat,
+        reader: &dyn RecordReader,
+    ) -> Result<Vec<TextColumn>, Error> {
+        let dialect = reader.facts().dialect;
+        let found = match &self.types {
+            Some(found) => Some(found.clone()),
+            None if needs_types(&self.job, self.format) && self.apart && text.is_typed() => {
+                let path = Some(reader.path());
+                let (pipeline, thorough) = (&self.pipeline, self.thorough);
+                let context = &self.context;
+                Some(prepare::types(&self.job, &self.inputs, pipeline, path, thorough, context)?)
+            }
+            None => None,
+        };
+        let is_tree = reader.tree().is_some();
+        let columns = self.pipeline.layout().columns().iter().enumerate();
+        Ok(columns
+            .map(|(place, column)| {
+                let typing = if dialect.is_cells() && !column.computed && column.declared.is_none() {
+                    Typing::Own
+                } else {
+                    let found = found.as_ref().and_then(|found| found.get(place)).copied();
+                    typing(column, found.unwrap_or(Found::Text))
+                };
+                TextColumn {
+                    name: column.name.clone(),
+                    slot: column.slot,
+                    typing,
+                    tells_blanks: is_tree && !column.computed,
+                }
+            })
+            .collect())
+    }
+}
+
+/// How the type of a column's values is told.
+fn typing(column: &LayoutColumn, found: Found) -> Typing {
+    if let Some(declared) = column.declared {
+        return Typing::Declared(declared);
+    }
+    match column.kind {
+        Type::Number if column.computed => Typing::Declared(ColumnType::Decimal),
+        Type::Boolean if column.computed => Typing::Declared(ColumnType::Boolean),
+        Type::Text | Type::Moment | Type::Interval if column.computed => Typing::Found(Found::Text),
+        _ => Typing::Found(found),
+    }
+}

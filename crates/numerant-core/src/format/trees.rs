@@ -1,0 +1,226 @@
+//! Documents whose records are trees: what their formats have in common.
+
+use std::fs::File;
+use std::io;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use super::delimited::ReadOptions;
+use super::{Survey, json, xml};
+use crate::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
+use crate::tree::{Kind, Paths, Tree};
+
+/// Levels that a document may be nested if nothing else is said.
+const DEPTH: usize = 128;
+
+/// Levels that may be allowed at most: what is nested is gone through with the stack.
+pub(crate) const MOST_DEPTH: usize = 4000;
+
+/// A value of a record, by where it stands in the text of the record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Leaf {
+    pub(crate) kind: Kind,
+    /// From and to in [`Trees::text`]; of a text what is between its quotes.
+    pub(crate) text: (u32, u32),
+}
+
+/// What stands around the records of a document, so that some of them can be written as they stand.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Around {
+    /// Before the first record.
+    pub(crate) head: Vec<u8>,
+    /// Between the first two.
+    pub(crate) between: Vec<u8>,
+    /// Behind the last.
+    pub(crate) foot: Vec<u8>,
+    /// The records do not all stand in one place, so that no text is around all of them.
+    pub(crate) scattered: bool,
+}
+
+impl Around {
+    /// What is around values a line.
+    pub(crate) fn lines() -> Self {
+        Self {
+            between: b"\n".to_vec(),
+            foot: b"\n".to_vec(),
+            ..Self::default()
+        }
+    }
+
+    /// What is around values in a list.
+    pub(crate) fn list() -> Self {
+        Self {
+            head: b"[\n".to_vec(),
+            between: b",\n".to_vec(),
+            foot: b"\n]\n".to_vec(),
+            scattered: false,
+        }
+    }
+}
+
+/// Reads the records of a document, one after the other.
+pub(crate) trait Trees: Send {
+    /// Replaces what is in `tree` with the next record; `false` when there are no more.
+    fn next(&mut self, tree: &mut Tree, paths: &mut Paths) -> Result<bool, ReadError>;
+
+    /// Fills in the values of the next record, if it is like one that is remembered: its number.
+    fn next_alike(&mut self, _leaves: &mut Vec<Leaf>) -> Option<usize> {
+        None
+    }
+
+    /// Remembers what the record that was read last is like, under a number.
+    fn remember(&mut self, _values: usize) -> Option<usize> {
+        None
+    }
+
+    /// The text of the record that was read last, as it stands.
+    fn text(&self) -> &[u8];
+
+    /// The line that it begins on, from 1.
+    fn line(&self) -> u64;
+
+    /// Bytes of text that were read.
+    fn read(&self) -> u64;
+
+    /// What is around the records; known when all are read.
+    fn around(&self) -> Around;
+
+    /// Prefixes of names, and the namespaces that they stand for.
+    fn namespaces(&self) -> Vec<(String, String)> {
+        Vec::new()
+    }
+}
+
+/// Where the records of a document are, and what is besides them.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct TreeFacts {
+    /// Where they are: a JSONPath, or an XPath.
+    pub records: String,
+    /// That was found out and not said.
+    pub found: bool,
+    /// Other places where records may be.
+    pub others: Vec<String>,
+    /// Values that stand beside the records, by their paths.
+    pub beside: Vec<String>,
+    /// The names of the element around the records, and of those themselves.
+    #[serde(skip)]
+    pub elements: Option<(String, String)>,
+    /// The document itself is the record.
+    #[serde(skip)]
+    pub single: bool,
+    /// What becomes of lists.
+    pub repeats: String,
+}
+
+/// A format of documents.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum TreeFormat {
+    Json,
+    Xml,
+}
+
+impl TreeFormat {
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Json => json::NAME,
+            Self::Xml => xml::NAME,
+        }
+    }
+}
+
+/// A document that can be read as often as need be.
+pub(crate) struct OpenedTrees {
+    pub(crate) path: SourcePath,
+    pub(crate) format: TreeFormat,
+    /// A copy of what can be read only once.
+    kept: Option<SharedFile>,
+    pub(crate) size: Option<u64>,
+    pub(crate) compression: Option<&'static str>,
+    pub(crate) options: ReadOptions,
+    pub(crate) facts: TreeFacts,
+    pub(crate) depth: usize,
+    pub(crate) largest_record: usize,
+}
+
+impl OpenedTrees {
+    /// Finds out where the records of a document are.
+    pub(crate) fn open(
+        input: Input,
+        format: TreeFormat,
+        options: &ReadOptions,
+        largest_record: usize,
+        temporary: &Path,
+    ) -> Result<Self, ReadError> {
+        let path = input.path.clone();
+        let (size, compression) = (input.size, input.compression);
+        let failed = |error: io::Error| path.error(ReadProblem::Io(error));
+        let regular = matches!(&path, SourcePath::File(name)
+            if name.metadata().is_ok_and(|found| found.is_file()));
+        let kept = match regular && size.is_some() {
+            true => None,
+            false => {
+                let file: File = super::open::into_file(input, temporary).map_err(failed)?;
+                Some(SharedFile::new(Arc::new(file)).map_err(failed)?)
+            }
+        };
+        let mut opened = Self {
+            path,
+            format,
+            kept,
+            size,
+            compression,
+            options: options.clone(),
+            facts: TreeFacts {
+                records: String::new(),
+                found: false,
+                others: Vec::new(),
+                beside: Vec::new(),
+                elements: None,
+                single: false,
+                repeats: options.repeats.clone().unwrap_or_default().to_string(),
+            },
+            depth: options.depth.unwrap_or(DEPTH),
+            largest_record,
+        };
+        let input = opened.input()?;
+        opened.facts = match format {
+            TreeFormat::Json => json::find_records(input, &opened)?,
+            TreeFormat::Xml => xml::find_records(input, &opened)?,
+        };
+        Ok(opened)
+    }
+
+    /// Whether what is read is a copy, which will not be there again.
+    pub(crate) fn is_kept(&self) -> bool {
+        self.kept.is_some()
+    }
+
+    pub(crate) fn input(&self) -> Result<Input, ReadError> {
+        match &self.kept {
+            None => Input::open(&self.path),
+            Some(kept) => Input::from_reader(self.path.clone(), Box::new(kept.again()), None),
+        }
+    }
+
+    /// Reads its records from the start, and counts the bytes that are taken.
+    pub(crate) fn trees(&self) -> Result<(Box<dyn Trees>, Arc<AtomicU64>), ReadError> {
+        let input = self.input()?;
+        let taken = input.taken();
+        let trees: Box<dyn Trees> = match self.format {
+            TreeFormat::Json => Box::new(json::JsonTrees::new(input, self)?),
+            TreeFormat::Xml => Box::new(xml::XmlTrees::new(input, self)?),
+        };
+        Ok((trees, taken))
+    }
+
+    /// Goes through all of it and says what is in it.
+    pub(crate) fn survey(&self) -> Result<Survey, ReadError> {
+        let input = self.input()?;
+        match self.format {
+            TreeFormat::Json => json::survey(input, self, u64::MAX),
+            TreeFormat::Xml => xml::survey(input, self, u64::MAX),
+        }
+    }
+}

@@ -1,0 +1,703 @@
+//! Lays the nodes of a record out in columns.
+//!
+//! # To whoever changes this
+//!
+//! Records are gone through twice. [`Layer::learn`] finds the places that there are and
+//! [`Layer::settle`] makes columns of them; [`Layer::lay`] then puts the values of each record there
+//! and adds nothing. What one of them does with a node the other must do as well.
+//!
+//! A container with nothing in it has no column of its own where other records have something in
+//! theirs: a mark in the first column below it says how many levels above that it stands, so that
+//! it comes back where a tree is written again.
+
+use std::collections::HashMap;
+
+use crate::tree::{Kind, Node, Paths, ROOT, Repeats, Tree, push_index, push_name};
+
+/// No column, or no node.
+const NONE: u32 = u32::MAX;
+
+/// What stands in a cell.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Laid {
+    /// Nothing.
+    #[default]
+    Absent,
+    /// Characters, from and to in the text of the record.
+    Text(u32, u32),
+    /// A number or a truth value.
+    Literal(u32, u32),
+    /// A list or an object as JSON, from and to in what is kept.
+    Kept(u32, u32),
+    /// A null.
+    Null,
+    /// A container with nothing in it, so many levels above.
+    Hollow(u32),
+}
+
+/// A record that does not fit, or columns that cannot be told.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum LayError {
+    /// There is something where none of the records that were looked at has anything.
+    Unforeseen,
+    /// A name stands twice in one object.
+    Twice(String),
+    /// A list has more items than there may be columns for.
+    TooMany { path: String, most: usize },
+    /// There are several lists that could be rows.
+    WhichRows(Vec<String>),
+    /// There is no list at the path that is asked for.
+    NoRows { path: String, lists: Vec<String> },
+    /// The record is of another kind than those before it.
+    OtherKind,
+}
+
+/// A place that values can stand in.
+#[derive(Debug)]
+struct Place {
+    parent: u32,
+    path: u32,
+    /// The number of an item, from 1; 0 if it is none.
+    item: usize,
+    children: Vec<u32>,
+    guess: usize,
+    /// The places of items; in XML those from the second on.
+    items: Vec<u32>,
+    /// It is a list, or stands several times in something.
+    list: bool,
+    /// Values stand in it.
+    value: bool,
+    /// It may be a container with nothing in it; as JSON it is this.
+    hollow: Option<Kind>,
+    column: u32,
+    /// The first column in it and how many levels that is below, for containers with nothing in them.
+    first: (u32, u32),
+    /// It is on the way to the list whose items are records.
+    exploded: bool,
+    /// Its list is kept in one cell.
+    kept: bool,
+    /// The node that it was last found in, and how often.
+    last: (u64, usize),
+}
+
+/// Lays out the records of one source.
+#[derive(Debug)]
+pub(crate) struct Layer {
+    repeats: Repeats,
+    /// Elements of one name may stand side by side, and texts beside elements.
+    markup: bool,
+    places: Vec<Place>,
+    by_path: HashMap<(u32, u32), u32>,
+    names: Vec<String>,
+    serial: u64,
+    root: Option<Kind>,
+    /// The cells of the record, by column.
+    pub(crate) cells: Vec<Laid>,
+    /// Lists that are kept as JSON.
+    pub(crate) kept: Vec<u8>,
+    /// The column of each value, in the order of the record, if that is all there is to it.
+    leaves: Vec<u32>,
+    pure: bool,
+    /// Items that are to be records, by level.
+    waiting: Vec<Vec<(usize, u32)>>,
+    /// Cells that were filled, to be emptied again.
+    filled: Vec<u32>,
+}
+
+impl Layer {
+    pub(crate) fn new(repeats: Repeats, markup: bool) -> Self {
+        let mut layer = Self {
+            repeats,
+            markup,
+            places: Vec::new(),
+            by_path: HashMap::new(),
+            names: Vec::new(),
+            serial: 0,
+            root: None,
+            cells: Vec::new(),
+            kept: Vec::new(),
+            leaves: Vec::new(),
+            pure: false,
+            waiting: Vec::new(),
+            filled: Vec::new(),
+        };
+        layer.add(NONE, ROOT, 0);
+        layer
+    }
+
+    fn add(&mut self, parent: u32, path: u32, item: usize) -> u32 {
+        self.places.push(Place {
+            parent,
+            path,
+            item,
+            children: Vec::new(),
+            guess: 0,
+            items: Vec::new(),
+            list: false,
+            value: false,
+            hollow: None,
+            column: NONE,
+            first: (NONE, 0),
+            exploded: false,
+            kept: false,
+            last: (0, 0),
+        });
+        self.places.len() as u32 - 1
+    }
+
+    /// The place of a child, if there is one.
+    #[inline]
+    fn child(&mut self, parent: u32, path: u32) -> Option<u32> {
+        let place = &mut self.places[parent as usize];
+        let guess = if place.guess < place.children.len() {
+            place.guess
+        } else {
+            0
+        };
+        if let Some(&child) = place.children.get(guess) {
+            place.guess = guess + 1;
+            if self.places[child as usize].path == path {
+                return Some(child);
+            }
+        }
+        let child = *self.by_path.get(&(parent, path))?;
+        let place = &mut self.places[parent as usize];
+        if place.children.len() <= 64
+            && let Some(at) = place.children.iter().position(|known| *known == child)
+        {
+            place.guess = at + 1;
+        }
+        Some(child)
+    }
+
+    /// Whether all items of lists at a place go to one place.
+    fn merges(&self, place: u32, paths: &Paths) -> bool {
+        match &self.repeats {
+            Repeats::Columns(_) => false,
+            Repeats::Keep | Repeats::Rows(None) => true,
+            Repeats::Rows(Some(path)) => {
+                let here = self.named(place, paths, false);
+                path == &here
+                    || path
+                        .strip_prefix(here.as_str())
+                        .is_some_and(|rest| here.is_empty() || rest.starts_with('.'))
+            }
+        }
+    }
+
+    /// The path of a place. `numbered` says that elements that stand several times are told apart.
+    fn named(&self, place: u32, paths: &Paths, numbered: bool) -> String {
+        let mut way = Vec::new();
+        let mut at = place;
+        while self.places[at as usize].parent != NONE {
+            way.push(at);
+            at = self.places[at as usize].parent;
+        }
+        let mut name = String::new();
+        for at in way.iter().rev() {
+            let place = &self.places[*at as usize];
+            if place.item > 0 && !self.markup {
+                push_index(place.item, &mut name);
+                continue;
+            }
+            push_name(paths.name(place.path), &mut name);
+            let several = self.markup && (place.item > 0 || !place.items.is_empty());
+            if several && numbered {
+                push_index(place.item.max(1), &mut name);
+            }
+        }
+        name
+    }
+
+    /// Takes note of the places of a record.
+    pub(crate) fn learn(&mut self, tree: &Tree, paths: &Paths) -> Result<(), LayError> {
+        self.check_root(tree)?;
+        self.learn_node(tree, paths, 0, ROOT)
+    }
+
+    fn check_root(&mut self, tree: &Tree) -> Result<(), LayError> {
+        if self.markup {
+            return Ok(());
+        }
+        let kind = match tree.nodes[0].kind {
+            Kind::Object => Kind::Object,
+            Kind::List => Kind::List,
+            _ => Kind::Text,
+        };
+        if *self.root.get_or_insert(kind) == kind {
+            Ok(())
+        } else {
+            Err(LayError::OtherKind)
+        }
+    }
+
+    fn learn_node(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        node: usize,
+        at: u32,
+    ) -> Result<(), LayError> {
+        let Node { kind, next, text, .. } = tree.nodes[node];
+        let empty = next as usize == node + 1;
+        match kind {
+            Kind::Object | Kind::List if empty && text.0 == text.1 => {
+                self.places[at as usize].hollow = Some(kind);
+            }
+            Kind::List => {
+                self.places[at as usize].list = true;
+                let merges = self.merges(at, paths);
+                let items: Vec<usize> = tree.children(node).collect();
+                for (number, item) in items.into_iter().enumerate() {
+                    if merges && at != ROOT {
+                        self.learn_node(tree, paths, item, at)?;
+                        continue;
+                    }
+                    if let Repeats::Columns(most) = self.repeats
+                        && number >= most
+                    {
+                        let path = self.named(at, paths, false);
+                        return Err(LayError::TooMany { path, most });
+                    }
+                    let to = self.item(at, tree.nodes[item].path, number);
+                    self.learn_node(tree, paths, item, to)?;
+                }
+            }
+            Kind::Object => {
+                if text.0 < text.1 {
+                    self.places[at as usize].value = true;
+                }
+                self.serial += 1;
+                let serial = self.serial;
+                let children: Vec<usize> = tree.children(node).collect();
+                for child in children {
+                    let path = tree.nodes[child].path;
+                    let mut to = match self.child(at, path) {
+                        Some(to) => to,
+                        None => {
+                            let to = self.add(at, path, 0);
+                            self.places[at as usize].children.push(to);
+                            self.by_path.insert((at, path), to);
+                            to
+                        }
+                    };
+                    let times = self.count(to, serial);
+                    if times > 1 {
+                        if !self.markup {
+                            return Err(LayError::Twice(self.named(to, paths, false)));
+                        }
+                        if self.merges(to, paths) {
+                            self.places[to as usize].list = true;
+                        } else {
+                            let most = match self.repeats {
+                                Repeats::Columns(most) => most,
+                                _ => 1000,
+                            };
+                            if times > most {
+                                let path = self.named(to, paths, false);
+                                return Err(LayError::TooMany { path, most });
+                            }
+                            to = self.item(to, path, times - 1);
+                        }
+                    }
+                    self.learn_node(tree, paths, child, to)?;
+                }
+            }
+            Kind::Text if self.markup && text.0 == text.1 => {
+                self.places[at as usize].hollow = Some(kind);
+            }
+            _ => self.places[at as usize].value = true,
+        }
+        Ok(())
+    }
+
+    /// How often a place was found in the node with this number, this time among them.
+    #[inline]
+    fn count(&mut self, place: u32, serial: u64) -> usize {
+        let last = &mut self.places[place as usize].last;
+        if last.0 == serial {
+            last.1 += 1;
+        } else {
+            *last = (serial, 1);
+        }
+        last.1
+    }
+
+    /// The place of an item, by its number from 0; in XML the first is the list itself.
+    fn item(&mut self, list: u32, path: u32, number: usize) -> u32 {
+        let at = if self.markup { number - 1 } else { number };
+        while self.places[list as usize].items.len() <= at {
+            let next = self.places[list as usize].items.len() + 1 + usize::from(self.markup);
+            let parent = match self.markup {
+                // It stands beside the first.
+                true => self.places[list as usize].parent,
+                false => list,
+            };
+            let item = self.add(parent, path, next);
+            self.places[list as usize].items.push(item);
+        }
+        self.places[list as usize].items[at]
+    }
+
+    /// Makes columns of all places.
+    pub(crate) fn settle(&mut self, paths: &Paths) -> Result<(), LayError> {
+        match self.repeats.clone() {
+            Repeats::Columns(_) => {}
+            Repeats::Keep => {
+                for place in &mut self.places[1..] {
+                    place.kept = place.list;
+                }
+            }
+            Repeats::Rows(wanted) => self.explode(wanted.as_deref(), paths)?,
+        }
+        let mut found = Vec::new();
+        self.columns_in(ROOT, &mut found);
+        for place in &found {
+            let mut name = self.named(*place, paths, true);
+            let held = &self.places[*place as usize];
+            let branches = !held.children.is_empty() && !held.kept;
+            if (self.markup && branches && *place != ROOT) || (name.is_empty() && self.markup) {
+                push_name("#text", &mut name);
+            }
+            if name.is_empty() {
+                name.push_str("value");
+            }
+            self.places[*place as usize].column = self.names.len() as u32;
+            self.names.push(name);
+        }
+        for place in 0..self.places.len() as u32 {
+            let mut found = Vec::new();
+            self.columns_in(place, &mut found);
+            // Elements beside the first of their name are none of what is in it.
+            let inside = found.iter().find_map(|first| {
+                let mut levels = 0;
+                let mut at = *first;
+                while at != place {
+                    at = self.places[at as usize].parent;
+                    levels += 1;
+                    if at == NONE {
+                        return None;
+                    }
+                }
+                Some((self.places[*first as usize].column, levels))
+            });
+            if let Some(first) = inside {
+                self.places[place as usize].first = first;
+            }
+        }
+        self.cells = vec![Laid::Absent; self.names.len()];
+        Ok(())
+    }
+
+    /// The places with columns in one, in order.
+    fn columns_in(&self, at: u32, found: &mut Vec<u32>) {
+        let place = &self.places[at as usize];
+        if place.kept {
+            found.push(at);
+            return;
+        }
+        let before = found.len();
+        if place.value {
+            found.push(at);
+        }
+        for child in &place.children {
+            self.columns_in(*child, found);
+        }
+        for item in &place.items {
+            self.columns_in(*item, found);
+        }
+        let only = found.len() == before || (self.markup && place.children.is_empty());
+        if place.hollow.is_some() && only && !place.value {
+            found.insert(before, at);
+        }
+    }
+
+    /// Marks the lists whose items become records.
+    fn explode(&mut self, wanted: Option<&str>, paths: &Paths) -> Result<(), LayError> {
+        let lists: Vec<u32> = (1..self.places.len() as u32)
+            .filter(|place| self.places[*place as usize].list)
+            .collect();
+        let under = |one: u32, other: u32| {
+            let mut at = other;
+            while at != NONE {
+                if at == one {
+                    return true;
+                }
+                at = self.places[at as usize].parent;
+            }
+            false
+        };
+        let deepest = match wanted {
+            Some(wanted) => {
+                let found = lists
+                    .iter()
+                    .find(|list| self.named(**list, paths, false) == wanted);
+                let Some(found) = found else {
+                    return Err(LayError::NoRows {
+                        path: wanted.to_owned(),
+                        lists: lists.iter().map(|l| self.named(*l, paths, false)).collect(),
+                    });
+                };
+                Some(*found)
+            }
+            None => {
+                let deepest = lists
+                    .iter()
+                    .find(|list| lists.iter().all(|other| under(*other, **list)));
+                if deepest.is_none() && !lists.is_empty() {
+                    return Err(LayError::WhichRows(
+                        lists.iter().map(|l| self.named(*l, paths, false)).collect(),
+                    ));
+                }
+                deepest.copied()
+            }
+        };
+        if let Some(deepest) = deepest {
+            let mut at = deepest;
+            while at != NONE {
+                let place = &mut self.places[at as usize];
+                place.exploded = place.list && at != ROOT;
+                at = place.parent;
+            }
+        }
+        Ok(())
+    }
+
+    /// The names of the columns.
+    pub(crate) fn names(&self) -> &[String] {
+        &self.names
+    }
+
+    /// Lays a record out, and hands each row that it becomes to `emit`, in [`Layer::cells`].
+    pub(crate) fn lay(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        emit: &mut dyn FnMut(&Self),
+    ) -> Result<(), LayError> {
+        self.check_root(tree)?;
+        self.cells.fill(Laid::Absent);
+        self.kept.clear();
+        self.leaves.clear();
+        self.filled.clear();
+        self.pure = true;
+        self.waiting.iter_mut().for_each(Vec::clear);
+        self.lay_node(tree, paths, 0, ROOT, 0)?;
+        self.emit_rows(tree, paths, 0, emit)
+    }
+
+    /// The column of each value of the record that was laid out last, if that is all that there is
+    /// to laying out records like it.
+    pub(crate) fn leaves(&self) -> Option<&[u32]> {
+        self.pure.then_some(&self.leaves)
+    }
+
+    fn emit_rows(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        level: usize,
+        emit: &mut dyn FnMut(&Self),
+    ) -> Result<(), LayError> {
+        let items = match self.waiting.get_mut(level) {
+            Some(items) if !items.is_empty() => std::mem::take(items),
+            _ => {
+                emit(self);
+                return Ok(());
+            }
+        };
+        for (node, at) in items {
+            let before = self.filled.len();
+            if let Some(deeper) = self.waiting.get_mut(level + 1) {
+                deeper.clear();
+            }
+            self.lay_node(tree, paths, node, at, level + 1)?;
+            self.emit_rows(tree, paths, level + 1, emit)?;
+            for column in self.filled.drain(before..) {
+                self.cells[column as usize] = Laid::Absent;
+            }
+        }
+        Ok(())
+    }
+
+    fn put(&mut self, column: u32, laid: Laid) -> Result<(), LayError> {
+        let cell = self
+            .cells
+            .get_mut(column as usize)
+            .ok_or(LayError::Unforeseen)?;
+        *cell = laid;
+        self.filled.push(column);
+        Ok(())
+    }
+
+    /// Keeps a node for when all else of its record is laid out.
+    fn wait(&mut self, node: usize, at: u32, level: usize) {
+        self.pure = false;
+        if self.waiting.len() <= level {
+            self.waiting.resize_with(level + 1, Vec::new);
+        }
+        self.waiting[level].push((node, at));
+    }
+
+    /// Puts a node into one cell, as JSON.
+    fn keep(
+        &mut self,
+        nodes: &[usize],
+        as_list: bool,
+        tree: &Tree,
+        paths: &Paths,
+        at: u32,
+    ) -> Result<(), LayError> {
+        self.pure = false;
+        let start = self.kept.len() as u32;
+        if as_list {
+            self.kept.push(b'[');
+        }
+        for (count, node) in nodes.iter().enumerate() {
+            if count > 0 {
+                self.kept.push(b',');
+            }
+            tree.push_json(*node, paths, &mut self.kept);
+        }
+        if as_list {
+            self.kept.push(b']');
+        }
+        let laid = Laid::Kept(start, self.kept.len() as u32);
+        self.put(self.places[at as usize].column, laid)
+    }
+
+    fn lay_node(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        node: usize,
+        at: u32,
+        level: usize,
+    ) -> Result<(), LayError> {
+        let Node { kind, next, text, .. } = tree.nodes[node];
+        let empty = next as usize == node + 1;
+        let column = self.places[at as usize].column;
+        match kind {
+            Kind::Object | Kind::List if empty && text.0 == text.1 => self.hollow(kind, at),
+            Kind::List => {
+                let place = &self.places[at as usize];
+                if place.kept {
+                    return self.keep(&[node], false, tree, paths, at);
+                }
+                if place.exploded {
+                    let items: Vec<usize> = tree.children(node).collect();
+                    for item in items {
+                        self.wait(item, at, level);
+                    }
+                    return Ok(());
+                }
+                let mut item = node + 1;
+                let mut number = 0;
+                while item < next as usize {
+                    let to = self.places[at as usize].items.get(number).copied();
+                    let to = to.ok_or(LayError::Unforeseen)?;
+                    self.lay_node(tree, paths, item, to, level)?;
+                    item = tree.nodes[item].next as usize;
+                    number += 1;
+                }
+                Ok(())
+            }
+            Kind::Object => {
+                if self.places[at as usize].kept {
+                    return self.keep(&[node], self.markup, tree, paths, at);
+                }
+                if text.0 < text.1 {
+                    self.put(column, Laid::Text(text.0, text.1))?;
+                    self.leaves.push(column);
+                }
+                self.lay_children(tree, paths, node, at, level)
+            }
+            Kind::Text if self.markup && text.0 == text.1 => self.hollow(kind, at),
+            _ => {
+                if self.places[at as usize].kept {
+                    return self.keep(&[node], self.markup, tree, paths, at);
+                }
+                self.leaves.push(column);
+                let laid = match kind {
+                    Kind::Null => Laid::Null,
+                    Kind::Text => Laid::Text(text.0, text.1),
+                    _ => Laid::Literal(text.0, text.1),
+                };
+                self.put(column, laid)
+            }
+        }
+    }
+
+    fn lay_children(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        node: usize,
+        at: u32,
+        level: usize,
+    ) -> Result<(), LayError> {
+        self.serial += 1;
+        let serial = self.serial;
+        let end = tree.nodes[node].next as usize;
+        let mut child = node + 1;
+        while child < end {
+            let Node { path, next, .. } = tree.nodes[child];
+            let to = self.child(at, path).ok_or(LayError::Unforeseen)?;
+            let times = self.count(to, serial);
+            let place = &self.places[to as usize];
+            if times > 1 && !self.markup {
+                return Err(LayError::Twice(self.named(to, paths, false)));
+            }
+            if self.markup && place.kept {
+                if times == 1 {
+                    let same = |other: &usize| tree.nodes[*other].path == path;
+                    let all: Vec<usize> = tree.children(node).filter(same).collect();
+                    self.keep(&all, true, tree, paths, to)?;
+                }
+            } else if self.markup && place.exploded {
+                self.wait(child, to, level);
+            } else if times > 1 {
+                if place.list {
+                    return Err(LayError::Unforeseen);
+                }
+                let item = place.items.get(times - 2).copied();
+                let item = item.ok_or(LayError::Unforeseen)?;
+                self.lay_node(tree, paths, child, item, level)?;
+            } else {
+                self.lay_node(tree, paths, child, to, level)?;
+            }
+            child = next as usize;
+        }
+        Ok(())
+    }
+
+    /// Puts a container with nothing in it where it can be told.
+    fn hollow(&mut self, kind: Kind, at: u32) -> Result<(), LayError> {
+        self.pure = false;
+        let place = &self.places[at as usize];
+        if place.column != NONE && (place.hollow == Some(kind) || place.value || place.kept) {
+            let laid = match kind {
+                Kind::Text => Laid::Text(0, 0),
+                kind => {
+                    let start = self.kept.len() as u32;
+                    self.kept.extend_from_slice(match kind {
+                        Kind::List => b"[]",
+                        _ => b"{}",
+                    });
+                    Laid::Kept(start, self.kept.len() as u32)
+                }
+            };
+            return self.put(place.column, laid);
+        }
+        let (column, levels) = place.first;
+        if column == NONE || place.exploded {
+            // A list without items whose items are records: the record has one row all the same.
+            return if place.exploded || place.hollow.is_some() {
+                Ok(())
+            } else {
+                Err(LayError::Unforeseen)
+            };
+        }
+        self.put(column, Laid::Hollow(levels))
+    }
+}

@@ -1,0 +1,365 @@
+//! A source that is a document: its records, laid out as columns.
+
+use std::fmt;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use super::lay::{Laid, LayError, Layer};
+use crate::format::delimited::Dialect;
+use crate::format::sheet::{Class, Look};
+use crate::format::{
+    Around, Leaf, OpenedTrees, ReadTally, RecordReader, SourceFacts, TreeFacts, TreeFormat, Trees,
+};
+use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
+use crate::source::{Place, ReadError, ReadProblem, SourcePath};
+use crate::tree::{Kind, Paths, Tree};
+
+/// Bytes of text whose records are looked at for columns before the first is handed on.
+const SAMPLE: u64 = 1 << 22;
+
+/// Reads a document record by record.
+///
+/// The columns are those of all records. A large document is looked at only so far before it is
+/// read; where a record further down then has something that none had, reading ends with
+/// [`ReadProblem::Unforeseen`], and whoever reads has to begin anew and say that all of it is to be
+/// looked at first.
+pub struct TreeReader {
+    path: SourcePath,
+    trees: Box<dyn Trees>,
+    layer: Layer,
+    paths: Paths,
+    tree: Tree,
+    leaves: Vec<Leaf>,
+    /// The columns of the values of records that are remembered.
+    likenesses: Vec<Vec<u32>>,
+    facts: SourceFacts,
+    found: TreeFacts,
+    columns: Columns,
+    header: Batch,
+    tally: ReadTally,
+    batch_size: usize,
+    /// Values have types of their own.
+    typed: bool,
+    /// Records are wanted as they stand, too.
+    own: bool,
+    /// Columns that are wanted.
+    wanted: Vec<bool>,
+    namespaces: Vec<(String, String)>,
+    /// What is around the records, as far as it showed before any was handed on.
+    around: Around,
+    ended: bool,
+}
+
+impl fmt::Debug for TreeReader {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("TreeReader")
+            .field("path", &self.path)
+            .finish_non_exhaustive()
+    }
+}
+
+impl TreeReader {
+    /// Finds the columns of a document, in its first records or, where it is to be `thorough`, in
+    /// all, and begins to read it.
+    pub(crate) fn open(
+        opened: &OpenedTrees,
+        batch_size: usize,
+        thorough: bool,
+    ) -> Result<Self, ReadError> {
+        let path = opened.path.clone();
+        let markup = opened.format == TreeFormat::Xml;
+        let repeats = opened.options.repeats.clone().unwrap_or_default();
+        let mut layer = Layer::new(repeats, markup);
+        let mut paths = Paths::default();
+        let mut tree = Tree::default();
+        let (mut trees, _) = opened.trees()?;
+        let mut any = false;
+        // What is read only once cannot be begun anew.
+        let thorough = thorough || opened.is_kept();
+        while (thorough || trees.read() < SAMPLE) && trees.next(&mut tree, &mut paths)? {
+            any = true;
+            let learnt = layer.learn(&tree, &paths);
+            learnt.map_err(|error| lay_error(&path, trees.line(), error))?;
+        }
+        let records = || opened.facts.records.clone();
+        if !any {
+            let path_of_records = records();
+            return Err(path.error(ReadProblem::NoRecords {
+                path: path_of_records,
+            }));
+        }
+        let settled = layer.settle(&paths);
+        settled.map_err(|error| ReadError {
+            place: Place::default(),
+            ..lay_error(&path, 0, error)
+        })?;
+        if layer.names().is_empty() {
+            return Err(path.error(ReadProblem::NoValues { path: records() }));
+        }
+        let (namespaces, around) = (trees.namespaces(), trees.around());
+        let (trees, taken) = opened.trees()?;
+        let dialect = if markup { Dialect::TEXTS } else { Dialect::CELLS };
+        let columns = Columns::from_header(layer.names());
+        let mut header = Batch::default();
+        dialect.prepare(&mut header, columns.len());
+        push_header(layer.names(), &mut header);
+        Ok(Self {
+            path,
+            trees,
+            tree,
+            paths,
+            leaves: Vec::new(),
+            likenesses: Vec::new(),
+            facts: facts(opened, dialect, taken),
+            found: opened.facts.clone(),
+            wanted: vec![true; columns.len()],
+            columns,
+            header,
+            tally: ReadTally::default(),
+            batch_size,
+            typed: !markup,
+            own: false,
+            namespaces,
+            around,
+            ended: false,
+            layer,
+        })
+    }
+
+    /// Adds the record whose values stand in `leaves`, in these columns.
+    #[inline]
+    fn push_alike(&mut self, likeness: usize, batch: &mut Batch) {
+        let columns = &self.likenesses[likeness];
+        let cells = &mut self.layer.cells;
+        cells.fill(Laid::Absent);
+        for (leaf, column) in self.leaves.iter().zip(columns) {
+            cells[*column as usize] = match leaf.kind {
+                Kind::Text => Laid::Text(leaf.text.0, leaf.text.1),
+                Kind::Null => Laid::Null,
+                _ => Laid::Literal(leaf.text.0, leaf.text.1),
+            };
+        }
+        let text = self.trees.text();
+        push_row(&self.layer, text, self.typed, true, &self.wanted, batch);
+    }
+}
+
+fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>) -> SourceFacts {
+    SourceFacts {
+        format: opened.format.name(),
+        dialect,
+        told: None,
+        skipped: 0,
+        size: opened.size,
+        compression: opened.compression,
+        taken,
+        unit: Unit::Line,
+        sheet: None,
+    }
+}
+
+fn lay_error(path: &SourcePath, line: u64, error: LayError) -> ReadError {
+    let problem = match error {
+        LayError::Unforeseen => ReadProblem::Unforeseen,
+        LayError::Twice(name) => ReadProblem::NameTwice { name },
+        LayError::TooMany { path, most } => ReadProblem::TooManyItems { path, most },
+        LayError::WhichRows(lists) => ReadProblem::WhichRows { lists },
+        LayError::NoRows { path, lists } => ReadProblem::NoRows { path, lists },
+        LayError::OtherKind => ReadProblem::OtherKind,
+    };
+    path.error_at(Place::line(line), problem)
+}
+
+/// Makes a record of the names of the columns.
+fn push_header(names: &[String], batch: &mut Batch) {
+    let delimiter = batch.delimiter;
+    for name in names {
+        push_quoted(name.as_bytes(), delimiter, Some(CELL_QUOTE), false, &mut batch.bytes);
+        batch.ends.push(batch.bytes.len() as u32);
+        batch.bytes.push(delimiter);
+    }
+    let last_byte = batch.bytes.len() - 1;
+    batch.bytes[last_byte] = b'\n';
+    batch.spans.push(Span {
+        start: 0,
+        first: 0,
+        last_byte: last_byte as u32,
+    });
+    batch.lines.push(1);
+}
+
+/// Adds the record that is laid out. `plain` texts hold no signs that need care.
+#[inline]
+fn push_row(
+    layer: &Layer,
+    text: &[u8],
+    typed: bool,
+    plain: bool,
+    wanted: &[bool],
+    batch: &mut Batch,
+) {
+    let start = batch.bytes.len() as u32;
+    let first = batch.ends.len() as u32;
+    let delimiter = batch.delimiter;
+    let out = &mut batch.bytes;
+    for (cell, wanted) in layer.cells.iter().zip(wanted) {
+        if *wanted {
+            match *cell {
+                Laid::Absent => {}
+                Laid::Text(from, to) if from == to => Nothing::Empty.push(CELL_QUOTE, out),
+                Laid::Text(from, to) => {
+                    push_text(&text[from as usize..to as usize], typed, plain, delimiter, out);
+                }
+                Laid::Literal(from, to) => out.extend_from_slice(&text[from as usize..to as usize]),
+                Laid::Kept(from, to) => {
+                    let json = &layer.kept[from as usize..to as usize];
+                    push_quoted(json, delimiter, Some(CELL_QUOTE), false, out);
+                }
+                Laid::Null => Nothing::Null.push(CELL_QUOTE, out),
+                Laid::Hollow(levels) => Nothing::Hollow(levels as usize).push(CELL_QUOTE, out),
+            }
+        }
+        batch.ends.push(out.len() as u32);
+        out.push(delimiter);
+    }
+    let last_byte = out.len() - 1;
+    out[last_byte] = b'\n';
+    batch.spans.push(Span {
+        start,
+        first,
+        last_byte: last_byte as u32,
+    });
+}
+
+/// Appends a text. Where values have types of their own, what looks like another type is quoted.
+#[inline]
+fn push_text(text: &[u8], typed: bool, plain: bool, delimiter: u8, out: &mut Vec<u8>) {
+    let looks = typed
+        && match text[0] {
+            b'0'..=b'9' | b'-' => !matches!(
+                Look::at(text, true).class,
+                Class::Date | Class::Datetime | Class::Time
+            ),
+            b't' | b'f' | b'T' | b'F' => Look::at(text, true).class == Class::Boolean,
+            b'[' | b'{' => true,
+            _ => false,
+        };
+    if looks {
+        out.push(CELL_QUOTE);
+        if plain {
+            out.extend_from_slice(text);
+        } else {
+            for byte in text {
+                out.push(*byte);
+                if *byte == CELL_QUOTE {
+                    out.push(CELL_QUOTE);
+                }
+            }
+        }
+        out.push(CELL_QUOTE);
+    } else if plain {
+        out.extend_from_slice(text);
+    } else {
+        push_quoted(text, delimiter, Some(CELL_QUOTE), false, out);
+    }
+}
+
+impl RecordReader for TreeReader {
+    fn columns(&self) -> &Columns {
+        &self.columns
+    }
+
+    fn header(&self) -> Option<&Batch> {
+        Some(&self.header)
+    }
+
+    fn facts(&self) -> &SourceFacts {
+        &self.facts
+    }
+
+    fn name(&self) -> String {
+        self.path.to_string()
+    }
+
+    fn path(&self) -> &SourcePath {
+        &self.path
+    }
+
+    fn tree(&self) -> Option<&TreeFacts> {
+        Some(&self.found)
+    }
+
+    fn namespaces(&self) -> Vec<(String, String)> {
+        self.namespaces.clone()
+    }
+
+    fn keep_own(&mut self) -> bool {
+        self.own = true;
+        true
+    }
+
+    fn around(&self) -> Option<Around> {
+        Some(match self.ended {
+            true => self.trees.around(),
+            false => self.around.clone(),
+        })
+    }
+
+    fn only(&mut self, wanted: &[bool]) {
+        self.wanted = wanted.to_vec();
+    }
+
+    fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
+        batch.clear();
+        batch.bytes.clear();
+        batch.ends.clear();
+        self.facts.dialect.prepare(batch, self.columns.len());
+        batch.unit = Unit::Line;
+        if self.ended {
+            return Ok(false);
+        }
+        while batch.bytes.len() + batch.own.bytes.len() < self.batch_size {
+            let before = batch.spans.len();
+            let line;
+            if let Some(likeness) = self.trees.next_alike(&mut self.leaves) {
+                line = self.trees.line();
+                self.push_alike(likeness, batch);
+            } else {
+                if !self.trees.next(&mut self.tree, &mut self.paths)? {
+                    self.ended = true;
+                    break;
+                }
+                line = self.trees.line();
+                let (tree, typed, wanted) = (&self.tree, self.typed, &self.wanted);
+                let laid = self.layer.lay(tree, &self.paths, &mut |layer| {
+                    push_row(layer, &tree.text, typed, false, wanted, batch);
+                });
+                laid.map_err(|error| lay_error(&self.path, line, error))?;
+                if let Some(leaves) = self.layer.leaves()
+                    && let Some(likeness) = self.trees.remember(leaves.len())
+                {
+                    if self.likenesses.len() <= likeness {
+                        self.likenesses.resize_with(likeness + 1, Vec::new);
+                    }
+                    leaves.clone_into(&mut self.likenesses[likeness]);
+                }
+            }
+            let rows = batch.spans.len() - before;
+            self.tally.records += rows as u64;
+            for _ in 0..rows {
+                batch.lines.push(line);
+            }
+            if self.own {
+                let start = batch.own.bytes.len() as u32;
+                batch.own.bytes.extend_from_slice(self.trees.text());
+                let end = batch.own.bytes.len() as u32;
+                batch.own.spans.resize(batch.spans.len(), (start, end));
+            }
+        }
+        Ok(!batch.is_empty())
+    }
+
+    fn tally(&self) -> ReadTally {
+        self.tally.clone()
+    }
+}

@@ -1,0 +1,146 @@
+//! The nested form that columns have in an output: which objects and lists there are, and where the
+//! value of each column goes.
+
+use super::name::{Segment, parse};
+
+/// What the records of an output look like.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Outline {
+    pub(crate) root: OutlineNode,
+}
+
+/// A member, an item, or the record itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct OutlineNode {
+    /// Its name; that of the list for items.
+    pub(crate) name: String,
+    /// What is in it are items.
+    pub(crate) list: bool,
+    /// The column whose value it has, by its place.
+    pub(crate) column: Option<usize>,
+    pub(crate) children: Vec<OutlineNode>,
+}
+
+/// Columns that cannot be one tree.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum OutlineError {
+    /// Two columns stand for one place.
+    #[error("the columns '{first}' and '{second}' are one place of the tree")]
+    SamePlace { first: String, second: String },
+}
+
+impl Outline {
+    /// The outline of columns of these names, in order. `flat` takes dots for characters like any
+    /// other.
+    pub(crate) fn new<S: AsRef<str>>(columns: &[S], flat: bool) -> Result<Self, OutlineError> {
+        let mut root = OutlineNode::default();
+        // Where a path was first used, by its spelling.
+        for (place, column) in columns.iter().enumerate() {
+            let column = column.as_ref();
+            let path = match flat {
+                true => vec![Segment::Name(column.to_owned())],
+                false => parse(column),
+            };
+            let mut node = &mut root;
+            for segment in &path {
+                // Whether numbers are those of items shows when all columns are known.
+                let (name, number) = match segment {
+                    Segment::Name(name) => (name.clone(), false),
+                    Segment::Index(number) => (number.to_string(), true),
+                };
+                let found = node
+                    .children
+                    .iter()
+                    .position(|child| child.name == name && child.list == number);
+                let at = found.unwrap_or_else(|| {
+                    node.children.push(OutlineNode {
+                        name,
+                        list: number,
+                        ..OutlineNode::default()
+                    });
+                    node.children.len() - 1
+                });
+                node = &mut node.children[at];
+            }
+            if let Some(first) = node.column.replace(place) {
+                return Err(OutlineError::SamePlace {
+                    first: columns[first].as_ref().to_owned(),
+                    second: column.to_owned(),
+                });
+            }
+        }
+        root.settle();
+        Ok(Self { root })
+    }
+}
+
+impl OutlineNode {
+    /// Decides which nodes are lists: those whose children are numbered from 1 without a gap. Until
+    /// then `list` says that the name is a number.
+    fn settle(&mut self) {
+        let numbers: Option<Vec<usize>> = self
+            .children
+            .iter()
+            .map(|child| child.name.parse().ok().filter(|_| child.list))
+            .collect();
+        let list = numbers.is_some_and(|mut numbers| {
+            numbers.sort_unstable();
+            let counted = numbers.iter().enumerate();
+            !numbers.is_empty() && counted.into_iter().all(|(at, number)| at + 1 == *number)
+        });
+        if list {
+            let number = |child: &OutlineNode| child.name.parse().unwrap_or(0_usize);
+            self.children.sort_by_key(number);
+        }
+        for child in &mut self.children {
+            child.settle();
+            if list {
+                child.name.clone_from(&self.name);
+            }
+        }
+        self.list = list;
+    }
+
+    /// All columns whose values are in it.
+    pub(crate) fn columns(&self, found: &mut Vec<usize>) {
+        found.extend(self.column);
+        for child in &self.children {
+            child.columns(found);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shown(node: &OutlineNode) -> String {
+        let children: Vec<String> = node.children.iter().map(shown).collect();
+        let column = node.column.map(|place| place.to_string());
+        let (open, close) = if node.list { ('[', ']') } else { ('{', '}') };
+        match children.as_slice() {
+            [] => format!("{}={}", node.name, column.unwrap_or_default()),
+            _ => format!("{}{open}{}{close}", node.name, children.join(" ")),
+        }
+    }
+
+    #[test]
+    fn columns_nest_by_their_names() {
+        for (columns, expected) in [
+            (vec!["a", "b.c", "b.d"], "{a=0 b{c=1 d=2}}"),
+            (vec!["i.2.x", "i.1.x", "i.1.y"], "{i[i{x=1 y=2} i{x=0}]}"),
+            (vec!["i.1", "i.3"], "{i{1=0 3=1}}"),
+            (vec!["i.1", "i.x"], "{i{1=0 x=1}}"),
+            (vec!["1", "2"], "[=0 =1]"),
+            (vec!["2026", "2025"], "{2026=0 2025=1}"),
+            (vec!["i.\\1"], "{i{1=0}}"),
+            (vec!["m.1.1", "m.1.2", "m.2.1"], "{m[m[m=0 m=1] m[m=2]]}"),
+        ] {
+            let outline = Outline::new(&columns, false).expect("a tree");
+            assert_eq!(shown(&outline.root), expected);
+        }
+        let flat = Outline::new(&["b.c", "b"], true).expect("a tree");
+        assert_eq!(shown(&flat.root), "{b.c=0 b=1}");
+        assert!(Outline::new(&["a\\b", "a\\\\b"], false).is_err());
+    }
+}

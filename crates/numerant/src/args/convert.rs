@@ -1,0 +1,115 @@
+//! `numerant convert`.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use numerant_core::job::Job;
+use numerant_core::name::Template;
+
+use super::run::{OutputOptions, RunRequest, SourceOptions};
+
+/// Turn each file into one of another format or form
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Each file becomes one of its own, with its name and the new extension.\n\n\
+    Examples:\n  \
+    numerant convert calls.csv --to jsonl\n  \
+    numerant convert notices/*.xml --to xlsx --out sheets --sheet notices\n  \
+    numerant convert manifests/*.json --to xml --out customs --shape customs.xml \\\n    \
+    --set total='net + tax' --comment '{.rows} items from {.source}'"
+)]
+pub(crate) struct ConvertArguments {
+    /// Files to read, - for standard input; .gz and .zst are decompressed
+    #[arg(required = true, value_name = "FILE")]
+    files: Vec<PathBuf>,
+    /// The format, by its extension such as csv, jsonl or xlsx
+    #[arg(
+        long,
+        value_name = "FORMAT",
+        required_unless_present = "name",
+        conflicts_with = "name",
+        help_heading = "Naming"
+    )]
+    to: Option<Format>,
+    #[command(flatten)]
+    source: SourceOptions,
+    /// Path of each output, such as '{.stem}.xlsx' [default: the source's name with the extension of
+    /// --to]
+    #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
+    name: Option<Template>,
+    /// Folder for the outputs, made with its parents [default: that of the files, if it is one]
+    #[arg(long, value_name = "DIR", help_heading = "Naming")]
+    out: Option<PathBuf>,
+    #[command(flatten)]
+    output: OutputOptions,
+}
+
+/// An extension, as the name that outputs get with it.
+#[derive(Clone, Debug)]
+struct Format(Template);
+
+impl std::str::FromStr for Format {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let extension = text.trim_start_matches('.').to_lowercase();
+        if numerant_core::format::format_of(&extension).is_none() {
+            let known = numerant_core::format::known_extensions().join(", ");
+            return Err(format!("no format is written as '{text}'; known are {known}"));
+        }
+        let template = format!("{{.stem}}.{extension}").parse();
+        template.map(Self).map_err(|error: numerant_core::name::TemplateError| error.to_string())
+    }
+}
+
+impl ConvertArguments {
+    pub(crate) fn into_request(self) -> RunRequest {
+        let mut folders = self.files.iter().map(|file| file.parent());
+        let first = folders.next().flatten();
+        let shared = folders.all(|folder| folder == first).then_some(first).flatten();
+        let beside = shared.map(|folder| match folder.as_os_str().is_empty() {
+            true => PathBuf::from("."),
+            false => folder.to_path_buf(),
+        });
+        let job = Job {
+            name: self.name.or(self.to.map(|format| format.0)),
+            out: self.out.or(beside),
+            ..self.source.into_job(self.files)
+        };
+        self.output.into_request(job)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::Parser;
+
+    use super::*;
+    use crate::args::{Arguments, Command};
+
+    fn request(words: &[&str]) -> Option<RunRequest> {
+        let words = ["numerant", "convert"].iter().chain(words);
+        match Arguments::try_parse_from(words).ok()?.command {
+            Command::Convert(convert) => Some(convert.into_request()),
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn names_keep_their_stems_beside_the_files() {
+        let job = request(&["in/a.csv", "in/b.xml", "--to", ".JSONL"]).expect("valid").job;
+        let expected = Job {
+            sources: ["in/a.csv", "in/b.xml"].map(|name| PathBuf::from(name).into()).to_vec(),
+            name: Some("{.stem}.jsonl".parse().expect("a template")),
+            out: Some("in".into()),
+            ..Job::default()
+        };
+        assert_eq!(job, expected);
+        let job = request(&["a.csv", "in/b.csv", "--to", "xml"]).expect("valid").job;
+        assert_eq!(job.out, None);
+        let job = request(&["a.csv", "--name", "x.xml"]).expect("valid").job;
+        assert_eq!(job.out, Some(".".into()));
+        assert!(request(&["a.csv"]).is_none());
+        assert!(request(&["a.csv", "--to", "docx"]).is_none());
+    }
+}
