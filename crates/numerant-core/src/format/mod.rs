@@ -5,6 +5,7 @@
 //! workbooks when all records of their sheets are known. Documents yield trees, which `shape` lays out
 //! as records. A new format is a new folder, and a line in [`FORMATS`].
 
+mod alike;
 pub(crate) mod blanks;
 pub(crate) mod column;
 pub mod delimited;

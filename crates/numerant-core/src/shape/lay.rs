@@ -97,6 +97,8 @@ pub(crate) struct Layer {
     pub(crate) kept: Vec<u8>,
     /// The column of each value, in the order of the record, if that is all there is to it.
     leaves: Vec<u32>,
+    /// Cells that are the same in all records like it.
+    fixed: Vec<(u32, Laid)>,
     pure: bool,
     /// Items that are to be records, by level.
     waiting: Vec<Vec<(usize, u32)>>,
@@ -117,6 +119,7 @@ impl Layer {
             cells: Vec::new(),
             kept: Vec::new(),
             leaves: Vec::new(),
+            fixed: Vec::new(),
             pure: false,
             waiting: Vec::new(),
             filled: Vec::new(),
@@ -479,6 +482,7 @@ impl Layer {
         self.cells.fill(Laid::Absent);
         self.kept.clear();
         self.leaves.clear();
+        self.fixed.clear();
         self.filled.clear();
         self.pure = true;
         self.waiting.iter_mut().for_each(Vec::clear);
@@ -486,10 +490,10 @@ impl Layer {
         self.emit_rows(tree, paths, 0, emit)
     }
 
-    /// The column of each value of the record that was laid out last, if that is all that there is
-    /// to laying out records like it.
-    pub(crate) fn leaves(&self) -> Option<&[u32]> {
-        self.pure.then_some(&self.leaves)
+    /// The column of each value of the record that was laid out last, and cells that are the same in
+    /// all records like it, if that is all that there is to laying those out.
+    pub(crate) fn likeness(&self) -> Option<(&[u32], &[(u32, Laid)])> {
+        self.pure.then_some((&self.leaves, &self.fixed))
     }
 
     fn emit_rows(
@@ -673,12 +677,15 @@ impl Layer {
 
     /// Puts a container with nothing in it where it can be told.
     fn hollow(&mut self, kind: Kind, at: u32) -> Result<(), LayError> {
-        self.pure = false;
         let place = &self.places[at as usize];
         if place.column != NONE && (place.hollow == Some(kind) || place.value || place.kept) {
             let laid = match kind {
-                Kind::Text => Laid::Text(0, 0),
+                Kind::Text => {
+                    self.fixed.push((place.column, Laid::Text(0, 0)));
+                    Laid::Text(0, 0)
+                }
                 kind => {
+                    self.pure = false;
                     let start = self.kept.len() as u32;
                     self.kept.extend_from_slice(match kind {
                         Kind::List => b"[]",
@@ -698,6 +705,7 @@ impl Layer {
                 Err(LayError::Unforeseen)
             };
         }
+        self.fixed.push((column, Laid::Hollow(levels)));
         self.put(column, Laid::Hollow(levels))
     }
 }

@@ -6,6 +6,7 @@ use std::sync::atomic::AtomicU64;
 
 use super::lay::{Laid, LayError, Layer};
 use crate::format::delimited::Dialect;
+use crate::format::column::is_json_number;
 use crate::format::sheet::{Class, Look};
 use crate::format::{
     Around, Leaf, OpenedTrees, ReadTally, RecordReader, SourceFacts, TreeFacts, TreeFormat, Trees,
@@ -30,8 +31,8 @@ pub struct TreeReader {
     paths: Paths,
     tree: Tree,
     leaves: Vec<Leaf>,
-    /// The columns of the values of records that are remembered.
-    likenesses: Vec<Vec<u32>>,
+    /// The columns of the values of records that are remembered, and cells that are always the same.
+    likenesses: Vec<(Vec<u32>, Vec<(u32, Laid)>)>,
     facts: SourceFacts,
     found: TreeFacts,
     columns: Columns,
@@ -129,9 +130,12 @@ impl TreeReader {
     /// Adds the record whose values stand in `leaves`, in these columns.
     #[inline]
     fn push_alike(&mut self, likeness: usize, batch: &mut Batch) {
-        let columns = &self.likenesses[likeness];
+        let (columns, fixed) = &self.likenesses[likeness];
         let cells = &mut self.layer.cells;
         cells.fill(Laid::Absent);
+        for (column, laid) in fixed {
+            cells[*column as usize] = *laid;
+        }
         for (leaf, column) in self.leaves.iter().zip(columns) {
             cells[*column as usize] = match leaf.kind {
                 Kind::Text => Laid::Text(leaf.text.0, leaf.text.1),
@@ -236,10 +240,7 @@ fn push_row(
 fn push_text(text: &[u8], typed: bool, plain: bool, delimiter: u8, out: &mut Vec<u8>) {
     let looks = typed
         && match text[0] {
-            b'0'..=b'9' | b'-' => !matches!(
-                Look::at(text, true).class,
-                Class::Date | Class::Datetime | Class::Time
-            ),
+            b'0'..=b'9' | b'-' => is_json_number(text),
             b't' | b'f' | b'T' | b'F' => Look::at(text, true).class == Class::Boolean,
             b'[' | b'{' => true,
             _ => false,
@@ -335,13 +336,13 @@ impl RecordReader for TreeReader {
                     push_row(layer, &tree.text, typed, false, wanted, batch);
                 });
                 laid.map_err(|error| lay_error(&self.path, line, error))?;
-                if let Some(leaves) = self.layer.leaves()
+                if let Some((leaves, fixed)) = self.layer.likeness()
                     && let Some(likeness) = self.trees.remember(leaves.len())
                 {
                     if self.likenesses.len() <= likeness {
-                        self.likenesses.resize_with(likeness + 1, Vec::new);
+                        self.likenesses.resize_with(likeness + 1, Default::default);
                     }
-                    leaves.clone_into(&mut self.likenesses[likeness]);
+                    self.likenesses[likeness] = (leaves.to_vec(), fixed.to_vec());
                 }
             }
             let rows = batch.spans.len() - before;

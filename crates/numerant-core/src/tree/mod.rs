@@ -167,6 +167,11 @@ impl Tree {
 /// Appends a text as a string of JSON.
 pub(crate) fn push_json_text(text: &[u8], out: &mut Vec<u8>) {
     out.push(b'"');
+    if is_plain(text) {
+        out.extend_from_slice(text);
+        out.push(b'"');
+        return;
+    }
     let mut from = 0;
     for (at, byte) in text.iter().enumerate() {
         if *byte >= 0x20 && *byte != b'"' && *byte != b'\\' {
@@ -185,6 +190,24 @@ pub(crate) fn push_json_text(text: &[u8], out: &mut Vec<u8>) {
     }
     out.extend_from_slice(&text[from..]);
     out.push(b'"');
+}
+
+/// Whether nothing in a text has to be escaped in JSON; eight bytes are looked at at a time.
+#[inline]
+fn is_plain(text: &[u8]) -> bool {
+    const ONES: u64 = 0x0101_0101_0101_0101;
+    const HIGH: u64 = 0x8080_8080_8080_8080;
+    let noughts = |word: u64| word.wrapping_sub(ONES) & !word & HIGH;
+    let (eights, rest) = text.as_chunks::<8>();
+    let mut found = 0;
+    for eight in eights {
+        let word = u64::from_le_bytes(*eight);
+        found |= noughts(word ^ (ONES * u64::from(b'"')));
+        found |= noughts(word ^ (ONES * u64::from(b'\\')));
+        found |= word.wrapping_sub(ONES * 0x20) & !word & HIGH;
+    }
+    let plain = |byte: &u8| *byte >= 0x20 && !matches!(byte, b'"' | b'\\');
+    found == 0 && rest.iter().all(plain)
 }
 
 /// The path of records themselves.

@@ -1,8 +1,8 @@
 //! JSON after RFC 8259: documents, concatenated values, and a value a line.
 
-mod alike;
 mod descend;
 mod path;
+mod plain;
 mod read;
 mod tokens;
 mod write;

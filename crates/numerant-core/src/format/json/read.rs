@@ -2,10 +2,10 @@
 
 use serde_json::Value;
 
-use super::alike::Likenesses;
 use super::descend::{Wrong, descend, unescape};
 use super::path::{Reached, Selector, States, push_member};
 use super::tokens::{Token, Tokens};
+use crate::format::alike::Likenesses;
 use crate::format::text::Text;
 use crate::format::trees::{Around, Leaf, OpenedTrees, TreeFacts, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
@@ -343,6 +343,8 @@ pub(crate) struct JsonTrees {
     record: (usize, usize),
     /// A place in the text, counted from its start, and the line there.
     counted: (u64, u64),
+    /// The line on which the record begins that was read last.
+    line: u64,
     records: u64,
     /// Begins of the document, as long as there was no record.
     head: Head,
@@ -380,6 +382,7 @@ impl JsonTrees {
             spans: Vec::new(),
             record: (0, 0),
             counted: (0, 1),
+            line: 1,
             records: 0,
             around: Around::default(),
             parent: None,
@@ -456,7 +459,10 @@ impl JsonTrees {
         descend(text, tree, paths, self.walk.most_depth, &mut self.spans)
             .map_err(|wrong| self.walk.wrong(at, wrong))?;
         self.settle_around();
+        self.count_lines();
+        self.line = self.counted.1;
         self.took(at, length);
+        self.count_lines();
         Ok(true)
     }
 
@@ -528,8 +534,13 @@ impl Trees for JsonTrees {
         let text = &self.walk.text;
         let bytes = text.bytes();
         let mut at = text.at;
-        let skip = |mut at: usize| {
-            while matches!(bytes.get(at), Some(b' ' | b'\t' | b'\n' | b'\r')) {
+        if self.counted.0 != text.passed() {
+            return None;
+        }
+        let mut lines = 0;
+        let mut skip = |mut at: usize| {
+            while let Some(byte @ (b' ' | b'\t' | b'\n' | b'\r')) = bytes.get(at) {
+                lines += u64::from(*byte == b'\n');
                 at += 1;
             }
             at
@@ -547,13 +558,17 @@ impl Trees for JsonTrees {
         } else if !self.selector.is_document() || self.records == 0 {
             return None;
         }
-        let (place, length) = self.likenesses.find(&bytes[at..], leaves)?;
+        let (place, length) = self.likenesses.find(&bytes[at..], leaves, super::plain::value)?;
         match self.walk.open.last_mut() {
             Some(frame) => frame.values += 1,
             None => self.walk.documents += 1,
         }
-        self.count_lines();
         self.took(at, length);
+        self.line = self.counted.1 + lines;
+        self.counted = (
+            self.walk.text.passed(),
+            self.line + self.likenesses.lines(place),
+        );
         Some(place)
     }
 
@@ -571,14 +586,7 @@ impl Trees for JsonTrees {
     }
 
     fn line(&self) -> u64 {
-        let (upto, line) = self.counted;
-        let text = &self.walk.text;
-        let dropped = text.passed() - text.at as u64;
-        let Some(from) = upto.checked_sub(dropped) else {
-            return text.line(self.record.0);
-        };
-        let between = &text.bytes()[(from as usize).min(self.record.0)..self.record.0];
-        line + memchr::memchr_iter(b'\n', between).count() as u64
+        self.line
     }
 
     fn read(&self) -> u64 {

@@ -25,6 +25,8 @@ pub(crate) struct JsonEncoder {
     cells: Cells,
     root: Member,
     between: Vec<u8>,
+    /// Records are objects of values, and no more.
+    flat: bool,
 }
 
 /// A member of an object, an item of a list, or the record.
@@ -76,8 +78,11 @@ impl JsonEncoder {
             true => b"\n".to_vec(),
             false => b",\n".to_vec(),
         };
+        let root = Member::new(&outline.root, true, form.indent.is_some());
+        let leaves = root.children.iter().all(|child| child.children.is_empty());
         Self {
-            root: Member::new(&outline.root, true, form.indent.is_some()),
+            flat: leaves && !root.list && form.indent.is_none() && root.column.is_none(),
+            root,
             form,
             columns,
             cells,
@@ -92,10 +97,45 @@ impl JsonEncoder {
         record: usize,
         out: &mut Vec<u8>,
     ) -> Result<(), EncodeError> {
+        if self.flat {
+            return self.flat(batch, record, out);
+        }
         let level = usize::from(!self.form.lines);
         if !self.member(&self.root, batch, record, level, true, out)? {
             out.extend_from_slice(if self.root.list { b"[]" } else { b"{}" });
         }
+        Ok(())
+    }
+
+    /// Appends an object of values.
+    #[inline]
+    fn flat(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
+        let mut scratch = Vec::new();
+        let mut open = b'{';
+        for member in &self.root.children {
+            let Some(column) = member.column else { continue };
+            let value = self.columns[column].value(batch, record, &self.cells, &mut scratch)?;
+            let nothing = match value {
+                Shown::Blank(nothing) => self.form.blanks.of(nothing, Nothing::Null),
+                _ => Nothing::Empty,
+            };
+            if matches!(nothing, Nothing::Absent | Nothing::Hollow(_)) {
+                continue;
+            }
+            out.push(open);
+            open = b',';
+            out.extend_from_slice(&member.key);
+            match value {
+                Shown::Blank(_) if nothing == Nothing::Null => out.extend_from_slice(b"null"),
+                Shown::Blank(_) => out.extend_from_slice(b"\"\""),
+                Shown::Text(text) => push_json_text(text, out),
+                Shown::Literal(text) | Shown::Json(text) => out.extend_from_slice(text),
+            }
+        }
+        if open == b'{' {
+            out.push(b'{');
+        }
+        out.push(b'}');
         Ok(())
     }
 

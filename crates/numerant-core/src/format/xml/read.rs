@@ -5,10 +5,11 @@ use quick_xml::events::{BytesStart, Event};
 
 use super::entities::{Entities, character};
 use super::path::{ElementPath, States, is_name};
+use crate::format::alike::Likenesses;
 use crate::format::json::beside;
 use crate::format::markup::Flow;
 use crate::format::text::Text;
-use crate::format::trees::{Around, OpenedTrees, TreeFacts, Trees};
+use crate::format::trees::{Around, Leaf, OpenedTrees, TreeFacts, Trees};
 use crate::source::{Encoding, Input, ReadError, ReadProblem};
 use crate::tree::{Kind, Paths, ROOT, Survey, Tree};
 
@@ -33,14 +34,14 @@ fn malformed(at: usize, what: impl Into<String>) -> Wrong {
 trait Handler {
     /// An element begins.
     fn open(&mut self, name: &str, from: usize);
-    /// The open element has an attribute.
-    fn attribute(&mut self, name: &str, value: &[u8]);
+    /// The open element has an attribute; where its value stands if that is as it is there.
+    fn attribute(&mut self, name: &str, value: &[u8], at: Option<usize>);
     /// All attributes were named.
     fn opened(&mut self, to: usize);
     /// Whether texts are wanted.
     fn wants_text(&self) -> bool;
-    /// The open element has text.
-    fn text(&mut self, text: &[u8]);
+    /// The open element has text; where that stands if it is as it is there.
+    fn text(&mut self, text: &[u8], at: Option<usize>);
     /// The open element ends.
     fn close(&mut self, to: usize) -> Flow;
 }
@@ -115,6 +116,8 @@ impl Walk {
             had_root,
             most_depth: *most_depth,
             scratch,
+            start: rest.as_ptr() as usize,
+            base,
         };
         let mut done = 0;
         let outcome = loop {
@@ -166,6 +169,9 @@ struct State<'a> {
     had_root: &'a mut bool,
     most_depth: usize,
     scratch: &'a mut Vec<u8>,
+    /// Where what is parsed lies in memory, and in the text.
+    start: usize,
+    base: usize,
 }
 
 impl State<'_> {
@@ -217,7 +223,7 @@ impl State<'_> {
                 push_reference(&name, self.entities, self.scratch)
                     .map_err(|what| malformed(from, what))?;
                 if handler.wants_text() {
-                    handler.text(self.scratch);
+                    handler.text(self.scratch, None);
                 }
                 Ok(Flow::On)
             }
@@ -290,7 +296,8 @@ impl State<'_> {
             if memchr::memchr2(b'&', b'\n', raw.as_bytes()).is_none()
                 && memchr::memchr2(b'\r', b'\t', raw.as_bytes()).is_none()
             {
-                handler.attribute(name, raw.as_bytes());
+                let at = (raw.as_ptr() as usize).wrapping_sub(self.start);
+                handler.attribute(name, raw.as_bytes(), Some(self.base + at));
                 continue;
             }
             // White space is normalised (XML 1.0, 3.3.3), but for that of references.
@@ -315,7 +322,7 @@ impl State<'_> {
                 rest = &behind[end + 1..];
             }
             self.scratch.extend_from_slice(rest.as_bytes());
-            handler.attribute(name, self.scratch);
+            handler.attribute(name, self.scratch, None);
         }
         match used {
             Some(prefix) => self.check_prefix(&prefix, from),
@@ -366,7 +373,7 @@ impl State<'_> {
             return Err(malformed(from, "']]>' in a text, which is written ]]&gt;"));
         }
         if memchr::memchr(b'\r', text).is_none() {
-            handler.text(text);
+            handler.text(text, normal.then_some(from));
             return Ok(());
         }
         // Line ends are read as line feeds (XML 1.0, 2.11).
@@ -378,7 +385,7 @@ impl State<'_> {
                 byte => self.scratch.push(*byte),
             }
         }
-        handler.text(self.scratch);
+        handler.text(self.scratch, None);
         Ok(())
     }
 }
@@ -406,6 +413,36 @@ fn push_reference(name: &str, entities: &mut Entities, out: &mut Vec<u8>) -> Res
         return Err(format!("&{name}; stands for no character of XML"));
     }
     entities.push(name, out)
+}
+
+/// The plain text that a text begins with, up to the byte behind it; `None` if there is none, or if
+/// something in it stands for something else.
+#[inline(always)]
+fn plain_value(text: &[u8], behind: u8) -> Option<(Leaf, usize)> {
+    const ONES: u64 = 0x0101_0101_0101_0101;
+    const HIGH: u64 = 0x8080_8080_8080_8080;
+    let noughts = |word: u64| word.wrapping_sub(ONES) & !word & HIGH;
+    let special = |byte: u8| byte == behind || byte < 0x20 || matches!(byte, b'&' | b'<' | b']');
+    let mut at = 0;
+    let length = 'found: {
+        while let Some(eight) = text.get(at..at + 8) {
+            let word = u64::from_le_bytes(eight.try_into().ok()?);
+            let mut found = word.wrapping_sub(ONES * 0x20) & !word & HIGH;
+            for mark in [behind, b'&', b'<', b']'] {
+                found |= noughts(word ^ (ONES * u64::from(mark)));
+            }
+            if found != 0 {
+                break 'found at + (found.trailing_zeros() / 8) as usize;
+            }
+            at += 8;
+        }
+        at + text[at..].iter().position(|byte| special(*byte))?
+    };
+    let leaf = Leaf {
+        kind: Kind::Text,
+        text: (0, length as u32),
+    };
+    (text[length] == behind && length > 0).then_some((leaf, length))
 }
 
 /// A name without its prefix, if those are left out.
@@ -452,7 +489,7 @@ impl Handler for Surveyor {
         self.open.push((Vec::new(), false));
     }
 
-    fn attribute(&mut self, name: &str, value: &[u8]) {
+    fn attribute(&mut self, name: &str, value: &[u8], _at: Option<usize>) {
         if name != "xmlns" && !name.starts_with("xmlns:") {
             let name = format!("@{}", shown(name, self.no_prefixes));
             self.leaf(&name, value);
@@ -465,7 +502,7 @@ impl Handler for Surveyor {
         true
     }
 
-    fn text(&mut self, text: &[u8]) {
+    fn text(&mut self, text: &[u8], _at: Option<usize>) {
         if let Some((kept, _)) = self.open.last_mut() {
             kept.extend_from_slice(text);
         }
@@ -618,6 +655,14 @@ struct Building {
     others: u64,
     scattered: bool,
     namespaces: Vec<(String, String)>,
+    /// The values of the record stand in the text as they are, at these places.
+    plain: bool,
+    spans: Vec<(usize, usize)>,
+    /// Pieces of text since the last tag, and where the latest stands.
+    pieces: usize,
+    latest: (usize, usize),
+    /// The element that the record that was read last is in.
+    last_parent: Option<u64>,
 }
 
 impl Builder<'_> {
@@ -643,6 +688,7 @@ impl Handler for Builder<'_> {
             let parent = state.open.last().map_or(ROOT, |parent| parent.path);
             open.path = self.paths.child(parent, name);
             open.node = self.tree.open(open.path, Kind::Object);
+            state.pieces = 0;
         } else {
             let parent = state.open.last();
             open.states = state.selector.step(parent.map_or(1, |open| open.states), name);
@@ -656,6 +702,10 @@ impl Handler for Builder<'_> {
                 }
                 state.record = Some(state.open.len());
                 state.from = from;
+                state.last_parent = serial;
+                state.plain = true;
+                state.spans.clear();
+                state.pieces = 0;
                 self.tree.clear();
                 open.node = self.tree.open(ROOT, Kind::Object);
             } else {
@@ -665,7 +715,7 @@ impl Handler for Builder<'_> {
         state.open.push(open);
     }
 
-    fn attribute(&mut self, name: &str, value: &[u8]) {
+    fn attribute(&mut self, name: &str, value: &[u8], at: Option<usize>) {
         if name == "xmlns" || name.starts_with("xmlns:") {
             let prefix = name.strip_prefix("xmlns:").unwrap_or_default();
             let uri = String::from_utf8_lossy(value).into_owned();
@@ -685,6 +735,11 @@ impl Handler for Builder<'_> {
         state.name.push_str(shown(name, state.no_prefixes));
         let path = self.paths.child(parent, &state.name);
         self.tree.push(path, Kind::Text, value);
+        match at {
+            _ if value.is_empty() => {}
+            Some(at) => state.spans.push((at, at + value.len())),
+            None => state.plain = false,
+        }
     }
 
     fn opened(&mut self, _to: usize) {}
@@ -693,8 +748,14 @@ impl Handler for Builder<'_> {
         self.in_record()
     }
 
-    fn text(&mut self, text: &[u8]) {
-        self.state.waiting.extend_from_slice(text);
+    fn text(&mut self, text: &[u8], at: Option<usize>) {
+        let state = &mut *self.state;
+        state.waiting.extend_from_slice(text);
+        state.pieces += 1;
+        match at {
+            Some(at) => state.latest = (at, at + text.len()),
+            None => state.plain = false,
+        }
     }
 
     #[inline]
@@ -715,9 +776,19 @@ impl Handler for Builder<'_> {
             node.text = (start, self.tree.text.len() as u32);
             if leaf {
                 node.kind = Kind::Text;
+                if text.is_empty() {
+                    // Nothing stands there to be looked for.
+                } else if state.pieces == 1 {
+                    state.spans.push(state.latest);
+                } else {
+                    state.plain = false;
+                }
+            } else {
+                state.plain = false;
             }
         }
         state.waiting.truncate(open.waits);
+        state.pieces = 0;
         self.tree.close(open.node);
         if state.open.len() > record {
             return Flow::On;
@@ -734,6 +805,7 @@ impl Handler for Builder<'_> {
 pub(crate) struct XmlTrees {
     walk: Walk,
     building: Building,
+    likenesses: Likenesses,
     /// The line on which the record begins.
     line: u64,
     counted: (u64, u64),
@@ -770,7 +842,13 @@ impl XmlTrees {
                 others: 0,
                 scattered: false,
                 namespaces: Vec::new(),
+                plain: false,
+                spans: Vec::new(),
+                pieces: 0,
+                latest: (0, 0),
+                last_parent: None,
             },
+            likenesses: Likenesses::default(),
             line: 1,
             counted: (0, 1),
             around: Around::default(),
@@ -826,6 +904,7 @@ impl XmlTrees {
             }
         }
         self.records += 1;
+        self.line_of(self.building.to);
         let text = &self.walk.text;
         self.gap_upto = text.passed() - text.at as u64 + self.building.to as u64;
         self.around.scattered |= self.building.scattered;
@@ -860,8 +939,64 @@ impl Trees for XmlTrees {
             // Lines are counted before what they are in is gone.
             self.line_of(keep);
             self.walk.text.more(keep)?;
-            self.building.from = self.building.from.saturating_sub(keep);
+            let building = &mut self.building;
+            building.from = building.from.saturating_sub(keep);
+            for span in &mut building.spans {
+                *span = (span.0 - keep, span.1 - keep);
+            }
+            let (from, to) = building.latest;
+            building.latest = (from.saturating_sub(keep), to.saturating_sub(keep));
         }
+    }
+
+    #[inline]
+    fn next_alike(&mut self, leaves: &mut Vec<Leaf>) -> Option<usize> {
+        let parent = self.building.open.last().map(|open| open.serial);
+        let ready = !self.likenesses.is_empty()
+            && self.building.record.is_none()
+            && self.building.others == 0
+            && parent.is_some()
+            && parent == self.building.last_parent;
+        if !ready {
+            return None;
+        }
+        let text = &self.walk.text;
+        let dropped = text.passed() - text.at as u64;
+        let bytes = text.bytes();
+        let mut at = text.at;
+        if self.counted.0 != text.passed() {
+            return None;
+        }
+        let mut lines = 0;
+        while let Some(byte @ (b' ' | b'\t' | b'\n' | b'\r')) = bytes.get(at) {
+            lines += u64::from(*byte == b'\n');
+            at += 1;
+        }
+        let (place, length) = self.likenesses.find(&bytes[at..], leaves, plain_value)?;
+        self.building.from = at;
+        self.building.to = at + length;
+        self.building.records += 1;
+        self.records += 1;
+        self.line = self.counted.1 + lines;
+        let passed = dropped + (at + length) as u64;
+        self.counted = (passed, self.line + self.likenesses.lines(place));
+        self.gap_upto = passed;
+        self.gap.clear();
+        self.walk.text.at = at + length;
+        Some(place)
+    }
+
+    fn remember(&mut self, values: usize) -> Option<usize> {
+        let building = &self.building;
+        if !building.plain || values != building.spans.len() {
+            return None;
+        }
+        let from = building.from;
+        let offset = |place: usize| (place - from) as u32;
+        let spans = building.spans.iter();
+        let spans: Vec<(u32, u32)> = spans.map(|(a, b)| (offset(*a), offset(*b))).collect();
+        let record = &self.walk.text.bytes()[from..building.to];
+        Some(self.likenesses.remember(record, &spans))
     }
 
     fn text(&self) -> &[u8] {

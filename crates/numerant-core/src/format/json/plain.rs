@@ -1,0 +1,119 @@
+//! Values that are found without a parser: texts without escapes, numbers, and words.
+
+use crate::format::trees::Leaf;
+use crate::tree::Kind;
+
+/// The value that a text begins with, and how many bytes it takes; `None` if it is none of those, or
+/// may go on behind the text.
+#[inline(always)]
+pub(super) fn value(text: &[u8], _behind: u8) -> Option<(Leaf, usize)> {
+    let (kind, from, to, length) = match text.first()? {
+        b'"' => {
+            let length = plain_text(&text[1..])?;
+            (Kind::Text, 1, length + 1, length + 2)
+        }
+        b't' if text.starts_with(b"true") => (Kind::Boolean, 0, 4, 4),
+        b'f' if text.starts_with(b"false") => (Kind::Boolean, 0, 5, 5),
+        b'n' if text.starts_with(b"null") => (Kind::Null, 0, 0, 4),
+        _ => {
+            let length = number(text)?;
+            (Kind::Number, 0, length, length)
+        }
+    };
+    let text = (from as u32, to as u32);
+    Some((Leaf { kind, text }, length))
+}
+
+const ONES: u64 = 0x0101_0101_0101_0101;
+const HIGH: u64 = 0x8080_8080_8080_8080;
+
+/// The high bit of each byte that is nought; bits above the first of them mean nothing.
+#[inline(always)]
+fn noughts(word: u64) -> u64 {
+    word.wrapping_sub(ONES) & !word & HIGH
+}
+
+/// Bytes up to the closing quote; `None` if something comes first that is no plain text.
+#[inline(always)]
+fn plain_text(text: &[u8]) -> Option<usize> {
+    let mut at = 0;
+    while let Some(eight) = text.get(at..at + 8) {
+        let word = u64::from_le_bytes(eight.try_into().ok()?);
+        let quotes = noughts(word ^ (ONES * u64::from(b'"')));
+        let backslashes = noughts(word ^ (ONES * u64::from(b'\\')));
+        // Below a blank, in bytes without the high bit.
+        let controls = word.wrapping_sub(ONES * 0x20) & !word & HIGH;
+        let found = quotes | backslashes | controls;
+        if found != 0 {
+            let place = (found.trailing_zeros() / 8) as usize;
+            return (text[at + place] == b'"').then_some(at + place);
+        }
+        at += 8;
+    }
+    loop {
+        match text.get(at)? {
+            b'"' => return Some(at),
+            b'\\' | 0..=0x1f => return None,
+            _ => at += 1,
+        }
+    }
+}
+
+/// Bytes of a number; `None` if it is none, or may go on behind the text.
+#[inline(always)]
+fn number(text: &[u8]) -> Option<usize> {
+    let digits = |mut at: usize| {
+        while text.get(at).is_some_and(u8::is_ascii_digit) {
+            at += 1;
+        }
+        at
+    };
+    let whole = usize::from(text.first() == Some(&b'-'));
+    let mut at = digits(whole);
+    if at == whole || (text[whole] == b'0' && at > whole + 1) {
+        return None;
+    }
+    if text.get(at) == Some(&b'.') {
+        let fraction = digits(at + 1);
+        if fraction == at + 1 {
+            return None;
+        }
+        at = fraction;
+    }
+    if matches!(text.get(at), Some(b'e' | b'E')) {
+        let sign = usize::from(matches!(text.get(at + 1), Some(b'+' | b'-')));
+        let exponent = digits(at + 1 + sign);
+        if exponent == at + 1 + sign {
+            return None;
+        }
+        at = exponent;
+    }
+    (at < text.len()).then_some(at)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn texts_end_where_a_plain_search_says(text in proptest::collection::vec(
+            prop_oneof![4 => 0x20_u8..0x7f, 1 => Just(b'"'), 1 => 0_u8..0xff], 0..40,
+        )) {
+            let special = |byte: &u8| matches!(byte, b'"' | b'\\' | 0..=0x1f);
+            let first = text.iter().position(special);
+            let expected = first.filter(|at| text[*at] == b'"');
+            prop_assert_eq!(plain_text(&text), expected);
+        }
+
+        #[test]
+        fn numbers_are_those_of_the_parser(text in "-?[0-9.eE+-]{0,8}[, }x]") {
+            let end = text.len() - 1;
+            let known = serde_json::from_str::<serde_json::Value>(&text[..end])
+                .is_ok_and(|value| value.is_number()) && text[..end].trim() == &text[..end];
+            prop_assert_eq!(number(text.as_bytes()) == Some(end), known, "{}", text);
+        }
+    }
+}
