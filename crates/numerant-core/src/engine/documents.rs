@@ -43,8 +43,9 @@ pub(super) fn write(
         };
         let Some(late) = encoder.late() else { continue };
         context.check_cancelled()?;
-        let failed =
-            |cause: std::io::Error| Error::from(OutputError::new("writing", Path::new(path), cause));
+        let failed = |cause: std::io::Error| {
+            Error::from(OutputError::new("writing", Path::new(path), cause))
+        };
         let kept = consumer.path(output);
         let staged = stage.dir().join(format!("late-{output}"));
         let mut input = BufReader::with_capacity(PIECE, File::open(&kept).map_err(failed)?);
@@ -58,6 +59,7 @@ pub(super) fn write(
         late.write(&facts, &mut input, &mut out)
             .map_err(|error| match error {
                 LateError::Io(cause) => failed(cause),
+                LateError::TooLarge => failed(std::io::Error::other(error.to_string())),
                 LateError::Encode(problem) => Error::Encode {
                     path: path.clone(),
                     source_name: source.to_string(),
@@ -83,7 +85,11 @@ pub(super) fn write(
 }
 
 fn facts(job: &Job, sources: &[SourcePath], rows: u64, context: &Context) -> OutputFacts {
-    let sources = if sources.is_empty() { &job.sources } else { sources };
+    let sources = if sources.is_empty() {
+        &job.sources
+    } else {
+        sources
+    };
     let file = |source: &SourcePath| match source {
         SourcePath::Standard => source.to_string(),
         SourcePath::File(path) => path

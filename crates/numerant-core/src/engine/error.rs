@@ -11,6 +11,7 @@ use crate::name::ValueError;
 use crate::output::OutputError;
 use crate::record::{At, Batch, ColumnError};
 use crate::route::RouteError;
+use crate::shape::ShapeError;
 use crate::source::{ReadError, ReadProblem};
 use crate::step::{LookupError, StepError, StepProblem};
 use crate::value::Size;
@@ -30,6 +31,9 @@ pub enum Error {
         /// The name.
         problem: ColumnError,
     },
+    /// The shape of the outputs cannot be used.
+    #[error(transparent)]
+    Shape(#[from] Box<ShapeError>),
     /// A source cannot be read.
     #[error(transparent)]
     Read(#[from] ReadError),
@@ -204,9 +208,11 @@ impl Error {
     /// Whose fault it is.
     pub fn fault(&self) -> Fault {
         match self {
-            Self::Job(_) | Self::Column { .. } | Self::NothingToCompare | Self::RejectsCompared => {
-                Fault::Job
-            }
+            Self::Job(_)
+            | Self::Shape(_)
+            | Self::Column { .. }
+            | Self::NothingToCompare
+            | Self::RejectsCompared => Fault::Job,
             // What is wrong with a table is the fault of the table.
             Self::Step(problem) => match **problem {
                 StepError::Lookup(LookupError::Key { .. }) => Fault::Job,
@@ -231,6 +237,7 @@ impl Error {
     pub fn hint(&self) -> Option<String> {
         match self {
             Self::Column { problem, .. } => Some(problem.hint()),
+            Self::Shape(error) => error.problem.hint(),
             Self::Read(error) => error.problem.hint(),
             Self::Value { problem, .. } => problem.hint(),
             Self::LedgerFolder(_) => Some("name it with --out DIR".to_owned()),

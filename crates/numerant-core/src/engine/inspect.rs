@@ -11,12 +11,13 @@ use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, prepare};
 use crate::format::delimited::{Dialect, LineEnd, Reindex, Told};
 use crate::format::sheet::SheetFacts;
-use crate::format::{ReadTally, RecordReader};
+use crate::format::{ReadTally, RecordReader, Survey, TreeFacts};
 use crate::job::Job;
 use crate::name::Key;
 use crate::record::{Batch, HeaderNote};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
 use crate::step::{OnError, Pipeline, StepError, TidyTally, UnmatchedKeys};
+use crate::tree::Repeats;
 use crate::value::{Kind, KindTally};
 
 /// Distinct values of a column that are counted exactly.
@@ -50,6 +51,9 @@ pub struct Inspection {
     /// The sheet, if it is one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sheet: Option<SheetFacts>,
+    /// What is in the document, if it is one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tree: Option<TreeInspection>,
     /// Whether the first record names the columns.
     pub header: bool,
     /// Lines or rows that were skipped at the start.
@@ -82,6 +86,21 @@ pub struct Inspection {
     pub unmatched: Vec<UnmatchedKeys>,
     /// The first records as they would be written, each with a value for each column.
     pub records: Vec<Vec<String>>,
+}
+
+/// What was found in a document.
+#[derive(Clone, Debug, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub struct TreeInspection {
+    /// Where its records are.
+    #[serde(flatten)]
+    pub facts: TreeFacts,
+    /// Its paths.
+    pub survey: Survey,
+    /// A list with so many items that they were not laid out as columns.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub long_list: Option<String>,
 }
 
 /// A column over all records.
@@ -148,6 +167,31 @@ pub struct ValueCount {
 ///
 /// If it cannot be read, or a step cannot be taken.
 pub fn inspect(
+    source: &SourcePath,
+    job: &Job,
+    show: usize,
+    context: &Context,
+) -> Result<Vec<Inspection>, Error> {
+    let result = inspect_laid(source, job, show, context);
+    let Err(Error::Read(error)) = &result else {
+        return result;
+    };
+    let (ReadProblem::TooManyItems { path, .. }, None) = (&error.problem, &job.read.repeats) else {
+        return result;
+    };
+    // What is in it can be shown all the same.
+    let mut kept = job.clone();
+    kept.read.repeats = Some(Repeats::Keep);
+    let mut inspections = inspect_laid(source, &kept, show, context)?;
+    for inspection in &mut inspections {
+        if let Some(tree) = &mut inspection.tree {
+            tree.long_list = Some(path.clone());
+        }
+    }
+    Ok(inspections)
+}
+
+fn inspect_laid(
     source: &SourcePath,
     job: &Job,
     show: usize,
@@ -260,6 +304,14 @@ fn inspect_one(
         dialect: facts.told.map(|_| dialect),
         told: facts.told,
         sheet: reader.sheet(),
+        tree: match (reader.tree(), reader.survey()) {
+            (Some(facts), Some(survey)) => Some(TreeInspection {
+                facts: facts.clone(),
+                survey: survey?,
+                long_list: None,
+            }),
+            _ => None,
+        },
         header: dialect.header,
         skipped: facts.skipped,
         not_as_named: super::not_as_named(reader.as_ref()).is_some(),

@@ -29,13 +29,16 @@ use jiff::civil::DateTime;
 pub use addresses::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
 use consume::Consumer;
 pub use error::{Error, Fault};
-pub use inspect::{ColumnProfile, Distinct, Inspection, ValueCount, ValueCounts, inspect, values};
+pub use inspect::{
+    ColumnProfile, Distinct, Inspection, TreeInspection, ValueCount, ValueCounts, inspect, values,
+};
 use produce::{Message, Produced, Producer, Routed};
 pub use verify::{
     ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, verify_ledger,
     verify_parts,
 };
 
+use crate::format::TreeFacts;
 use crate::format::sheet::{SheetFacts, Visibility};
 use crate::job::Job;
 use crate::ledger::{Ledger, OutputEntry, TypedColumn};
@@ -176,6 +179,13 @@ pub enum Notice {
         source: String,
         /// What.
         note: SheetNote,
+    },
+    /// The records of a document were looked for and found.
+    Records {
+        /// The source.
+        source: String,
+        /// Where they are.
+        found: TreeFacts,
     },
     /// Names of columns that no element can have, with those that were written instead.
     NamesMadeLegal(Vec<(String, String)>),
@@ -359,7 +369,8 @@ fn run_once(job: &Job, context: &Context, thorough: bool) -> Result<Summary, Err
     let mut types = Vec::new();
     if produced.sheets.is_empty() {
         consumer.finish(sync)?;
-        let mut late = documents::write(&consumer, &produced, &records, job, sync, &stage, context)?;
+        let mut late =
+            documents::write(&consumer, &produced, &records, job, sync, &stage, context)?;
         for (output, path) in produced.paths.iter().enumerate() {
             let Some(path) = path else { continue };
             let (staged, bytes, digest) = match late.remove(&output) {

@@ -172,7 +172,7 @@ impl Sources {
                     break Box::new(DelimitedReader::open(input, &job.read, BATCH, largest)?);
                 }
                 Opened::Trees(trees) => {
-                    break Box::new(TreeReader::open(&trees, BATCH, self.thorough)?);
+                    break Box::new(TreeReader::open(trees, BATCH, self.thorough)?);
                 }
                 Opened::Book(book) => {
                     let others = book.passed_over();

@@ -108,6 +108,8 @@ impl Likeness {
             });
             at += length;
         }
-        text[at..].starts_with(&self.behind).then(|| at + self.behind.len())
+        text[at..]
+            .starts_with(&self.behind)
+            .then(|| at + self.behind.len())
     }
 }

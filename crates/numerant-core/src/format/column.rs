@@ -193,7 +193,6 @@ fn shown(look: Look, value: &[u8]) -> Shown<'_> {
     }
 }
 
-
 #[cfg(test)]
 mod tests {
     use super::*;

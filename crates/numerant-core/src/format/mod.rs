@@ -10,7 +10,7 @@ pub(crate) mod blanks;
 pub(crate) mod column;
 pub mod delimited;
 pub(crate) mod json;
-mod markup;
+pub(crate) mod markup;
 mod ods;
 mod open;
 mod own;
@@ -23,21 +23,23 @@ mod xlsb;
 mod xlsx;
 pub(crate) mod xml;
 
-use std::io::{self, BufRead, Write};
+use std::fs::File;
+use std::io::{self, BufReader, Write};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use serde::{Deserialize, Serialize};
 
+pub(crate) use json::tree_of as json_tree;
 pub(crate) use open::{Opened, OpenedBook, open};
 
 pub use self::blanks::Blanks;
 use self::delimited::{Dialect, Told};
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
-pub use self::trees::TreeFacts;
-pub(crate) use self::trees::{Around, Leaf, MOST_DEPTH, OpenedTrees, TreeFormat, Trees};
+pub use self::trees::{Around, TreeFacts};
+pub(crate) use self::trees::{Leaf, OpenedTrees, TreeFormat, Trees};
 use crate::name::OutputFacts;
 use crate::record::{At, Batch, Columns, Unit};
 use crate::source::{ReadError, SourcePath};
@@ -267,6 +269,11 @@ pub trait RecordReader: Send {
         None
     }
 
+    /// Goes through all of a document and says what is in it; `None` if the source is none.
+    fn survey(&self) -> Option<Result<Survey, ReadError>> {
+        None
+    }
+
     /// Prefixes of names in a document, and the namespaces that they stand for, as far as it is read.
     fn namespaces(&self) -> Vec<(String, String)> {
         Vec::new()
@@ -358,7 +365,7 @@ pub trait Late: Sync {
     fn write(
         &self,
         facts: &OutputFacts,
-        kept: &mut dyn BufRead,
+        kept: &mut BufReader<File>,
         out: &mut dyn Write,
     ) -> Result<(), LateError>;
 }
@@ -372,6 +379,11 @@ pub enum LateError {
     /// Something in it cannot be written.
     #[error(transparent)]
     Encode(#[from] EncodeError),
+    /// Its records do not fit into memory.
+    #[error(
+        "its records do not fit into half of --memory, and the shape needs all of them at once"
+    )]
+    TooLarge,
 }
 
 /// A value that a format cannot hold.
@@ -424,7 +436,9 @@ pub enum EncodeError {
         most: usize,
     },
     /// In JSON a member cannot have a value and others in it.
-    #[error("{at}: the columns '{column}' and '{other}' both have values, and in JSON '{column}' cannot be a value and hold others")]
+    #[error(
+        "{at}: the columns '{column}' and '{other}' both have values, and in JSON '{column}' cannot be a value and hold others"
+    )]
     ValueAndMembers {
         /// Where in the source.
         at: At,
@@ -442,7 +456,9 @@ pub enum EncodeError {
         second: String,
     },
     /// A value differs within a group that it is to stand for.
-    #[error("{at}: the shape wants one value of {wanted} here (line {line} of it), and the records of the group have several")]
+    #[error(
+        "{at}: the shape wants one value of {wanted} here (line {line} of it), and the records of the group have several"
+    )]
     NotOne {
         /// Where in the source.
         at: At,
@@ -450,6 +466,16 @@ pub enum EncodeError {
         wanted: String,
         /// The line of the shape.
         line: usize,
+    },
+    /// A value does not have the part that is wanted of it.
+    #[error("{at}, column '{column}': {problem}")]
+    Part {
+        /// Where in the source.
+        at: At,
+        /// The column.
+        column: String,
+        /// What is wrong.
+        problem: String,
     },
     /// A value is of a type that none had which was looked at first.
     #[error("a value is of a type that was not foreseen")]
@@ -491,6 +517,7 @@ impl EncodeError {
             Self::NotOne { .. } => {
                 "put it into the part that repeats for each record, or sort and group by it too".to_owned()
             }
+            Self::Part { .. } => "--date-format says how dates are written".to_owned(),
             Self::Unforeseen => "run it again".to_owned(),
             Self::ControlSign { .. } => {
                 "--control-signs drop leaves such characters out; xlsx and csv can hold them".to_owned()

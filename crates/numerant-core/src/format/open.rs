@@ -137,7 +137,11 @@ pub(crate) fn open(
             if let Some(b'{' | b'[' | b'<') = start.trim_ascii_start().first()
                 && super::delimited::other_content(&start).is_none()
             {
-                let format = if says_json { TreeFormat::Json } else { TreeFormat::Xml };
+                let format = if says_json {
+                    TreeFormat::Json
+                } else {
+                    TreeFormat::Xml
+                };
                 let opened = OpenedTrees::open(input, format, options, memory, temporary)?;
                 return Ok(Opened::Trees(Box::new(opened)));
             }

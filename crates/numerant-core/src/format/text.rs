@@ -209,11 +209,9 @@ impl Text {
             }
         }
     }
-
 }
 
 /// Characters of a text.
 fn count(text: &[u8]) -> u64 {
     text.iter().filter(|byte| **byte & 0xc0 != 0x80).count() as u64
 }
-

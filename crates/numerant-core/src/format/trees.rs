@@ -14,9 +14,6 @@ use crate::tree::{Kind, Paths, Tree};
 /// Levels that a document may be nested if nothing else is said.
 const DEPTH: usize = 128;
 
-/// Levels that may be allowed at most: what is nested is gone through with the stack.
-pub(crate) const MOST_DEPTH: usize = 4000;
-
 /// A value of a record, by where it stands in the text of the record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Leaf {
@@ -27,15 +24,15 @@ pub(crate) struct Leaf {
 
 /// What stands around the records of a document, so that some of them can be written as they stand.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Around {
+pub struct Around {
     /// Before the first record.
-    pub(crate) head: Vec<u8>,
+    pub head: Vec<u8>,
     /// Between the first two.
-    pub(crate) between: Vec<u8>,
+    pub between: Vec<u8>,
     /// Behind the last.
-    pub(crate) foot: Vec<u8>,
+    pub foot: Vec<u8>,
     /// The records do not all stand in one place, so that no text is around all of them.
-    pub(crate) scattered: bool,
+    pub scattered: bool,
 }
 
 impl Around {

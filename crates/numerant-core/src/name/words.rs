@@ -94,7 +94,9 @@ pub enum WordsError {
     #[error("'{{{0}}}' is nothing of an output{hint}; there are {{.rows}}, {{.source}}, {{.stem}}, {{.date}} and {{.time}}", hint = .1.as_ref().map_or_else(String::new, |near| format!(" (did you mean '{{{near}}}'?)")))]
     Field(String, Option<String>),
     /// A column or expression where there are no records.
-    #[error("'{0}' is of a record, and a comment stands before all of them; it can hold {{.rows}}, {{.source}}, {{.stem}}, {{.date}} and {{.time}}")]
+    #[error(
+        "'{0}' is of a record, and a comment stands before all of them; it can hold {{.rows}}, {{.source}}, {{.stem}}, {{.date}} and {{.time}}"
+    )]
     Record(String),
 }
 
@@ -165,7 +167,10 @@ fn word(inside: &str) -> Result<Word, WordsError> {
             Some((_, field)) => Ok(Word::Output(*field)),
             None => {
                 let nearest = nearest(inside, FIELDS.iter().map(|(name, _)| *name));
-                Err(WordsError::Field(inside.to_owned(), nearest.map(str::to_owned)))
+                Err(WordsError::Field(
+                    inside.to_owned(),
+                    nearest.map(str::to_owned),
+                ))
             }
         };
     }
@@ -175,7 +180,9 @@ fn word(inside: &str) -> Result<Word, WordsError> {
 impl Words {
     /// Whether something in it belongs to the output, and so is known only when all records are.
     pub(crate) fn names_output(&self) -> bool {
-        self.words.iter().any(|word| matches!(word, Word::Output(_)))
+        self.words
+            .iter()
+            .any(|word| matches!(word, Word::Output(_)))
     }
 
     /// Checks that nothing in it belongs to a record.

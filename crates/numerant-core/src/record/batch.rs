@@ -587,9 +587,9 @@ impl<'a> Field<'a> {
     /// Whether the value is empty.
     pub fn is_blank(&self) -> bool {
         self.raw.is_empty()
-            || self.quote.is_some_and(|quote| {
-                self.raw == [quote, quote] || is_nothing(self.raw, quote)
-            })
+            || self
+                .quote
+                .is_some_and(|quote| self.raw == [quote, quote] || is_nothing(self.raw, quote))
     }
 
     /// What kind of blank a blank field of a document is.
@@ -645,7 +645,6 @@ fn is_nothing(raw: &[u8], quote: u8) -> bool {
         && raw[1] == quote
         && raw[2..].iter().all(|byte| *byte == NOTHING)
 }
-
 
 fn unquote(after_open: &[u8], quote: u8, value: &mut Vec<u8>) {
     value.clear();

@@ -241,7 +241,9 @@ impl Layer {
         node: usize,
         at: u32,
     ) -> Result<(), LayError> {
-        let Node { kind, next, text, .. } = tree.nodes[node];
+        let Node {
+            kind, next, text, ..
+        } = tree.nodes[node];
         let empty = next as usize == node + 1;
         match kind {
             Kind::Object | Kind::List if empty && text.0 == text.1 => {
@@ -410,7 +412,7 @@ impl Layer {
             self.columns_in(*item, found);
         }
         let only = found.len() == before || (self.markup && place.children.is_empty());
-        if place.hollow.is_some() && only && !place.value {
+        if place.hollow.is_some() && only && !place.value && (at != ROOT || self.markup) {
             found.insert(before, at);
         }
     }
@@ -578,7 +580,9 @@ impl Layer {
         at: u32,
         level: usize,
     ) -> Result<(), LayError> {
-        let Node { kind, next, text, .. } = tree.nodes[node];
+        let Node {
+            kind, next, text, ..
+        } = tree.nodes[node];
         let empty = next as usize == node + 1;
         let column = self.places[at as usize].column;
         match kind {

@@ -26,6 +26,6 @@ pub(crate) fn open_reader(
             let reader = book.sheet(first, options, batch_size, largest_record)?;
             Ok(Box::new(reader))
         }
-        Opened::Trees(trees) => Ok(Box::new(TreeReader::open(&trees, batch_size, true)?)),
+        Opened::Trees(trees) => Ok(Box::new(TreeReader::open(trees, batch_size, true)?)),
     }
 }

@@ -5,15 +5,15 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use super::lay::{Laid, LayError, Layer};
-use crate::format::delimited::Dialect;
 use crate::format::column::is_json_number;
+use crate::format::delimited::Dialect;
 use crate::format::sheet::{Class, Look};
 use crate::format::{
     Around, Leaf, OpenedTrees, ReadTally, RecordReader, SourceFacts, TreeFacts, TreeFormat, Trees,
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
-use crate::tree::{Kind, Paths, Tree};
+use crate::tree::{Kind, Paths, Survey, Tree};
 
 /// Bytes of text whose records are looked at for columns before the first is handed on.
 const SAMPLE: u64 = 1 << 22;
@@ -34,7 +34,7 @@ pub struct TreeReader {
     /// The columns of the values of records that are remembered, and cells that are always the same.
     likenesses: Vec<(Vec<u32>, Vec<(u32, Laid)>)>,
     facts: SourceFacts,
-    found: TreeFacts,
+    opened: Box<OpenedTrees>,
     columns: Columns,
     header: Batch,
     tally: ReadTally,
@@ -63,7 +63,7 @@ impl TreeReader {
     /// Finds the columns of a document, in its first records or, where it is to be `thorough`, in
     /// all, and begins to read it.
     pub(crate) fn open(
-        opened: &OpenedTrees,
+        opened: Box<OpenedTrees>,
         batch_size: usize,
         thorough: bool,
     ) -> Result<Self, ReadError> {
@@ -99,7 +99,11 @@ impl TreeReader {
         }
         let (namespaces, around) = (trees.namespaces(), trees.around());
         let (trees, taken) = opened.trees()?;
-        let dialect = if markup { Dialect::TEXTS } else { Dialect::CELLS };
+        let dialect = if markup {
+            Dialect::TEXTS
+        } else {
+            Dialect::CELLS
+        };
         let columns = Columns::from_header(layer.names());
         let mut header = Batch::default();
         dialect.prepare(&mut header, columns.len());
@@ -111,8 +115,8 @@ impl TreeReader {
             paths,
             leaves: Vec::new(),
             likenesses: Vec::new(),
-            facts: facts(opened, dialect, taken),
-            found: opened.facts.clone(),
+            facts: facts(&opened, dialect, taken),
+            opened,
             wanted: vec![true; columns.len()],
             columns,
             header,
@@ -178,7 +182,13 @@ fn lay_error(path: &SourcePath, line: u64, error: LayError) -> ReadError {
 fn push_header(names: &[String], batch: &mut Batch) {
     let delimiter = batch.delimiter;
     for name in names {
-        push_quoted(name.as_bytes(), delimiter, Some(CELL_QUOTE), false, &mut batch.bytes);
+        push_quoted(
+            name.as_bytes(),
+            delimiter,
+            Some(CELL_QUOTE),
+            false,
+            &mut batch.bytes,
+        );
         batch.ends.push(batch.bytes.len() as u32);
         batch.bytes.push(delimiter);
     }
@@ -212,7 +222,13 @@ fn push_row(
                 Laid::Absent => {}
                 Laid::Text(from, to) if from == to => Nothing::Empty.push(CELL_QUOTE, out),
                 Laid::Text(from, to) => {
-                    push_text(&text[from as usize..to as usize], typed, plain, delimiter, out);
+                    push_text(
+                        &text[from as usize..to as usize],
+                        typed,
+                        plain,
+                        delimiter,
+                        out,
+                    );
                 }
                 Laid::Literal(from, to) => out.extend_from_slice(&text[from as usize..to as usize]),
                 Laid::Kept(from, to) => {
@@ -287,7 +303,11 @@ impl RecordReader for TreeReader {
     }
 
     fn tree(&self) -> Option<&TreeFacts> {
-        Some(&self.found)
+        Some(&self.opened.facts)
+    }
+
+    fn survey(&self) -> Option<Result<Survey, ReadError>> {
+        Some(self.opened.survey())
     }
 
     fn namespaces(&self) -> Vec<(String, String)> {

@@ -273,7 +273,9 @@ pub enum ReadProblem {
         name: String,
     },
     /// A list has too many items for a column each.
-    #[error("the list '{path}' has more than {most} items in the record that begins here, too many for columns of their own")]
+    #[error(
+        "the list '{path}' has more than {most} items in the record that begins here, too many for columns of their own"
+    )]
     TooManyItems {
         /// The list.
         path: String,
@@ -295,7 +297,9 @@ pub enum ReadProblem {
         lists: Vec<String>,
     },
     /// A record is no object among objects, or the other way round.
-    #[error("the record that begins here is not of the kind of those before it (an object, a list, or a value by itself)")]
+    #[error(
+        "the record that begins here is not of the kind of those before it (an object, a list, or a value by itself)"
+    )]
     OtherKind,
     /// Something is in a record that is in none that was looked at first.
     #[error("a record has something that was not foreseen")]

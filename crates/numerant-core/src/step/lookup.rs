@@ -8,8 +8,8 @@ use serde::{Deserialize, Serialize};
 use super::error::StepProblem;
 use super::pipeline::Faults;
 use crate::format::delimited::ReadOptions;
-use crate::shape::open_reader;
 use crate::record::{Batch, ColumnError, Computed};
+use crate::shape::open_reader;
 use crate::source::{Input, ReadError, ReadProblem, SourcePath};
 
 /// Keys that are kept to list.

@@ -10,7 +10,7 @@ mod survey;
 
 use std::collections::HashMap;
 
-pub(crate) use name::{Segment, parse, push_index, push_name};
+pub(crate) use name::{push_index, push_name};
 pub(crate) use outline::{Outline, OutlineError, OutlineNode};
 pub use repeats::{Repeats, RepeatsError};
 pub use survey::{Survey, SurveyNode};
@@ -320,10 +320,5 @@ impl Paths {
     /// The name of what is at a path.
     pub(crate) fn name(&self, path: u32) -> &str {
         &self.nodes[path as usize].name
-    }
-
-    /// How many there are.
-    pub(crate) fn len(&self) -> usize {
-        self.nodes.len()
     }
 }

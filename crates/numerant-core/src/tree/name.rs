@@ -93,7 +93,10 @@ mod tests {
         for (column, path) in [
             ("quay", vec![name("quay")]),
             ("vessel.flag", vec![name("vessel"), name("flag")]),
-            ("items.2.code", vec![name("items"), Segment::Index(2), name("code")]),
+            (
+                "items.2.code",
+                vec![name("items"), Segment::Index(2), name("code")],
+            ),
             ("a\\.b", vec![name("a.b")]),
             ("\\0.b", vec![name(""), name("b")]),
             ("a..b", vec![name("a"), name(""), name("b")]),

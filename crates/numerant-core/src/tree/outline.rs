@@ -100,14 +100,6 @@ impl OutlineNode {
         }
         self.list = list;
     }
-
-    /// All columns whose values are in it.
-    pub(crate) fn columns(&self, found: &mut Vec<usize>) {
-        found.extend(self.column);
-        for child in &self.children {
-            child.columns(found);
-        }
-    }
 }
 
 #[cfg(test)]

@@ -55,10 +55,14 @@ impl std::str::FromStr for Format {
         let extension = text.trim_start_matches('.').to_lowercase();
         if numerant_core::format::format_of(&extension).is_none() {
             let known = numerant_core::format::known_extensions().join(", ");
-            return Err(format!("no format is written as '{text}'; known are {known}"));
+            return Err(format!(
+                "no format is written as '{text}'; known are {known}"
+            ));
         }
         let template = format!("{{.stem}}.{extension}").parse();
-        template.map(Self).map_err(|error: numerant_core::name::TemplateError| error.to_string())
+        template
+            .map(Self)
+            .map_err(|error: numerant_core::name::TemplateError| error.to_string())
     }
 }
 
@@ -66,7 +70,10 @@ impl ConvertArguments {
     pub(crate) fn into_request(self) -> RunRequest {
         let mut folders = self.files.iter().map(|file| file.parent());
         let first = folders.next().flatten();
-        let shared = folders.all(|folder| folder == first).then_some(first).flatten();
+        let shared = folders
+            .all(|folder| folder == first)
+            .then_some(first)
+            .flatten();
         let beside = shared.map(|folder| match folder.as_os_str().is_empty() {
             true => PathBuf::from("."),
             false => folder.to_path_buf(),
@@ -97,15 +104,21 @@ mod tests {
 
     #[test]
     fn names_keep_their_stems_beside_the_files() {
-        let job = request(&["in/a.csv", "in/b.xml", "--to", ".JSONL"]).expect("valid").job;
+        let job = request(&["in/a.csv", "in/b.xml", "--to", ".JSONL"])
+            .expect("valid")
+            .job;
         let expected = Job {
-            sources: ["in/a.csv", "in/b.xml"].map(|name| PathBuf::from(name).into()).to_vec(),
+            sources: ["in/a.csv", "in/b.xml"]
+                .map(|name| PathBuf::from(name).into())
+                .to_vec(),
             name: Some("{.stem}.jsonl".parse().expect("a template")),
             out: Some("in".into()),
             ..Job::default()
         };
         assert_eq!(job, expected);
-        let job = request(&["a.csv", "in/b.csv", "--to", "xml"]).expect("valid").job;
+        let job = request(&["a.csv", "in/b.csv", "--to", "xml"])
+            .expect("valid")
+            .job;
         assert_eq!(job.out, None);
         let job = request(&["a.csv", "--name", "x.xml"]).expect("valid").job;
         assert_eq!(job.out, Some(".".into()));

@@ -4,11 +4,11 @@ use std::path::PathBuf;
 
 use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
-use numerant_core::format::{Blanks, ControlSigns};
 use numerant_core::format::delimited::{
     Delimiter, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
 use numerant_core::format::sheet::Types;
+use numerant_core::format::{Blanks, ControlSigns};
 use numerant_core::job::Overflow;
 use numerant_core::name::{ClashPolicy, KeyError, Template, Words, parse_columns};
 use numerant_core::output::ExistingPolicy;

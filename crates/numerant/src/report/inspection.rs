@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use numerant_core::engine::{ColumnProfile, Distinct, Inspection, ValueCounts};
+use numerant_core::engine::{ColumnProfile, Distinct, Inspection, TreeInspection, ValueCounts};
 use numerant_core::format::delimited::Quote;
 use numerant_core::format::sheet::{SheetFacts, Visibility};
 use numerant_core::value::Kind;
@@ -17,6 +17,9 @@ pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<
         writeln!(out, "  {FAINT}{label:<11}{FAINT:#}  {text}")?;
     }
     writeln!(out)?;
+    if let Some(tree) = &inspection.tree {
+        show_tree(out, tree)?;
+    }
     let mut table = Table::new(
         2,
         &[
@@ -43,6 +46,76 @@ pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<
     }
     table.show(out)?;
     show_records(out, inspection)
+}
+
+/// Paths of a document that are shown.
+const PATHS: usize = 60;
+
+/// The paths of a document, and how its records can be laid out.
+fn show_tree(out: &mut impl Write, tree: &TreeInspection) -> io::Result<()> {
+    writeln!(out, "{HEADING}what is in it{HEADING:#}")?;
+    let mut table = Table::new(
+        2,
+        &[
+            ("path", Align::Left),
+            ("times", Align::Right),
+            ("in one", Align::Right),
+            ("type", Align::Left),
+            ("example", Align::Left),
+        ],
+    );
+    let nodes = &tree.survey.nodes;
+    for node in nodes.iter().skip(1).take(PATHS) {
+        let name = if node.items { "[]" } else { node.name.as_str() };
+        let in_one = match node.most {
+            1 => "1".to_owned(),
+            most => format!("up to {}", number(most)),
+        };
+        table.row(&[
+            format!("{}{}", "  ".repeat(node.depth - 1), name),
+            number(node.times),
+            in_one,
+            node.kind.to_owned(),
+            node.example.clone().unwrap_or_default(),
+        ]);
+    }
+    table.show(out)?;
+    if nodes.len() > PATHS + 1 {
+        let more = counted((nodes.len() - PATHS - 1) as u64, "more path", "more paths");
+        writeln!(out, "  {FAINT}and {more}; --report json lists all{FAINT:#}")?;
+    }
+    writeln!(out)
+}
+
+/// Where the records of a document are, and what can be typed to have others.
+fn tree_facts(tree: &TreeInspection) -> Vec<(&'static str, String)> {
+    let how = if tree.facts.found { "found" } else { "as said" };
+    let mut facts = vec![("records at", format!("{} ({how})", tree.facts.records))];
+    if !tree.facts.others.is_empty() {
+        let others: Vec<String> = tree
+            .facts
+            .others
+            .iter()
+            .map(|path| format!("--records '{path}'"))
+            .collect();
+        facts.push(("or", others.join(", ")));
+    }
+    if !tree.facts.beside.is_empty() {
+        facts.push(("beside", tree.facts.beside.join(", ")));
+    }
+    let mut lists = format!("--repeats {}", tree.facts.repeats);
+    if let Some(path) = &tree.long_list {
+        lists = format!("'{path}' has too many items for columns; here --repeats keep");
+    }
+    let has_lists = tree
+        .survey
+        .nodes
+        .iter()
+        .any(|node| node.lists > 0 || node.most > 1);
+    if has_lists {
+        facts.push(("lists", format!("{lists} (columns, rows=PATH or keep)")));
+    }
+    facts
 }
 
 /// The first records as they would be written, as many columns of them as there is room for.
@@ -132,7 +205,12 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     if let Some(sheet) = &inspection.sheet {
         facts.extend(sheet_facts(sheet));
     }
-    let header = if inspection.header {
+    if let Some(tree) = &inspection.tree {
+        facts.extend(tree_facts(tree));
+    }
+    let header = if inspection.tree.is_some() {
+        counted(inspection.source_columns, "column", "columns")
+    } else if inspection.header {
         format!(
             "yes, {}",
             counted(inspection.source_columns, "column", "columns")
@@ -140,7 +218,12 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     } else {
         "no (as said)".to_owned()
     };
-    facts.push(("header", header));
+    let label = if inspection.tree.is_some() {
+        "laid out"
+    } else {
+        "header"
+    };
+    facts.push((label, header));
     if let Some(size) = inspection.bytes {
         facts.push(("size", bytes(size)));
     }

@@ -10,6 +10,18 @@ use super::words::{counted, number};
 pub(super) fn text(notice: &Notice) -> String {
     match notice {
         Notice::Header { source, note } => format!("{source}: {}", header(note)),
+        Notice::Records { source, found } => {
+            let beside = match found.beside.as_slice() {
+                [] => String::new(),
+                names => format!("; beside them stand {}", names.join(", ")),
+            };
+            let others: Vec<String> = found.others.iter().map(|o| format!("'{o}'")).collect();
+            format!(
+                "{source}: its records were found at {}{beside}; --records chooses others, such as {}",
+                found.records,
+                others.first().map_or("'$'", String::as_str)
+            )
+        }
         Notice::NamesMadeLegal(names) => {
             let shown: Vec<String> = names
                 .iter()

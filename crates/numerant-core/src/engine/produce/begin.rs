@@ -108,6 +108,15 @@ impl Producer {
         {
             self.notices.push(notice);
         }
+        if let Some(found) = reader.tree()
+            && found.found
+            && !(found.others.is_empty() && found.beside.is_empty())
+        {
+            self.notices.push(Notice::Records {
+                source: name.clone(),
+                found: found.clone(),
+            });
+        }
         for note in reader.columns().notes() {
             self.notices.push(Notice::Header {
                 source: name.clone(),

@@ -13,6 +13,8 @@ use crate::format::xml::{self, XmlEncoder, XmlForm};
 use crate::format::{
     Around, Blanks, EncodeError, OwnEncoder, RecordEncoder, RecordReader, TextFormat,
 };
+use crate::shape::ShapeProblem;
+use crate::shape::form::{Shape, ShapeEncoder};
 use crate::step::{LayoutColumn, Step};
 use crate::tree::{Outline, OutlineError, Repeats};
 use crate::value::ColumnType;
@@ -74,6 +76,9 @@ impl Producer {
         if own && let Some(around) = reader.around() {
             return Ok(self.own(text, reader, &around));
         }
+        if let Some(shape) = self.shape.clone() {
+            return Ok((self.shape(shape, text, reader)?, None));
+        }
         let columns = self.text_columns(text, reader)?;
         let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
         let outline = Outline::new(&names, self.job.write.flat);
@@ -90,7 +95,10 @@ impl Producer {
                     indent: write.indent.filter(|_| text == TextFormat::Json),
                     blanks: write.nulls,
                 };
-                (Arc::new(JsonEncoder::new(form, columns, &outline, cells)), None)
+                (
+                    Arc::new(JsonEncoder::new(form, columns, &outline, cells)),
+                    None,
+                )
             }
             TextFormat::Xml => {
                 let elements = reader.tree().and_then(|tree| tree.elements.clone());
@@ -117,6 +125,48 @@ impl Producer {
                 (Arc::new(encoder), None)
             }
         })
+    }
+
+    /// What writes records in the form of a shape.
+    fn shape(
+        &self,
+        shape: Shape,
+        text: TextFormat,
+        reader: &dyn RecordReader,
+    ) -> Result<Arc<dyn RecordEncoder>, Error> {
+        let written = self.text_columns(text, reader)?;
+        let layout = self.pipeline.layout();
+        let mut columns = Vec::new();
+        for (name, line) in shape.columns() {
+            if let Some(column) = written.iter().find(|column| column.name == name) {
+                columns.push(column.clone());
+                continue;
+            }
+            let found = layout
+                .find(&name)
+                .map_err(|problem| Box::new(shape.error(line, ShapeProblem::Column(problem))))?;
+            // Columns that are dropped can still be used; their types were not looked for.
+            let own = reader.facts().dialect.is_cells() && !found.computed;
+            columns.push(TextColumn {
+                name,
+                slot: found.slot,
+                typing: match own && found.declared.is_none() {
+                    true => Typing::Own,
+                    false => typing(found, Found::Text),
+                },
+                tells_blanks: reader.tree().is_some() && !found.computed,
+            });
+        }
+        let write = &self.job.write;
+        Ok(Arc::new(ShapeEncoder::new(
+            shape,
+            columns,
+            self.pipeline.cells().clone(),
+            write.nulls,
+            write.control_signs,
+            write.comment.clone(),
+            usize::try_from(self.job.memory.0 / 2).unwrap_or(usize::MAX),
+        )))
     }
 
     pub(super) fn encode_error(&self, reader: &dyn RecordReader, problem: EncodeError) -> Error {
@@ -160,7 +210,14 @@ impl Producer {
                 let path = Some(reader.path());
                 let (pipeline, thorough) = (&self.pipeline, self.thorough);
                 let context = &self.context;
-                Some(prepare::types(&self.job, &self.inputs, pipeline, path, thorough, context)?)
+                Some(prepare::types(
+                    &self.job,
+                    &self.inputs,
+                    pipeline,
+                    path,
+                    thorough,
+                    context,
+                )?)
             }
             None => None,
         };
@@ -168,7 +225,8 @@ impl Producer {
         let columns = self.pipeline.layout().columns().iter().enumerate();
         Ok(columns
             .map(|(place, column)| {
-                let typing = if dialect.is_cells() && !column.computed && column.declared.is_none() {
+                let typing = if dialect.is_cells() && !column.computed && column.declared.is_none()
+                {
                     Typing::Own
                 } else {
                     let found = found.as_ref().and_then(|found| found.get(place)).copied();

@@ -17,17 +17,19 @@ pub(super) use finish::Produced;
 use super::addresses::{Addresses, Fate};
 use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, prepare, sheet_notices};
+use crate::format::column::Found;
 use crate::format::delimited::{Dialect, Reindex};
 use crate::format::sheet::Types;
-use crate::format::column::Found;
 use crate::format::{Format, RecordEncoder, RecordReader, TextFormat};
 use crate::job::{Job, JobError};
 use crate::ledger::SourceEntry;
 use crate::name::Template;
 use crate::record::{Batch, ColumnError, RejectedRecord};
 use crate::route::{Divider, Division, KeyValues, NOWHERE, Router};
+use crate::shape::ShapeProblem;
+use crate::shape::form::Shape;
 use crate::source::{Place, ReadError, ReadProblem};
-use crate::step::{OnError, Pipeline, SortedBatches, Sorter};
+use crate::step::{OnError, Pipeline, SortedBatches, Sorter, Step};
 use crate::value::Number;
 
 /// Outputs that are counted at least, to say how many there would have been.
@@ -43,6 +45,32 @@ pub(super) fn most_outputs(job: &Job) -> u64 {
 /// Whether the types of columns have to be found out of their values before they are written.
 pub(super) fn needs_types(job: &Job, format: &Format) -> bool {
     format.text.is_some_and(TextFormat::is_typed) && job.write.types == Types::Auto
+}
+
+/// The job with what its shape computes, and the shape, if there is one.
+fn shaped(job: &Job) -> Result<(Job, Option<Shape>), Error> {
+    let mut job = job.clone();
+    let Some(path) = &job.write.shape else {
+        return Ok((job, None));
+    };
+    let shape = Shape::read(path).map_err(Box::new)?;
+    let (_, format) = job.format(job.sources.first().ok_or(JobError::NoSource)?)?;
+    let fits = match format.text {
+        Some(TextFormat::Xml) => shape.is_xml(),
+        Some(TextFormat::Json) => !shape.is_xml(),
+        _ => false,
+    };
+    if !fits {
+        let problem = ShapeProblem::OtherFormat {
+            shape: if shape.is_xml() { "XML" } else { "JSON" },
+            wanted: format.name,
+        };
+        return Err(Box::new(shape.error(1, problem)).into());
+    }
+    for (name, value) in shape.computed().map_err(Box::new)? {
+        job.steps.push(Step::Set { name, value });
+    }
+    Ok((job, Some(shape)))
 }
 
 /// What the first half hands to the second.
@@ -84,6 +112,8 @@ pub(super) struct Producer {
     /// Sources that share the types of their columns, by what their records share: the number of
     /// such a set, and the name and columns of its first source.
     sets: HashMap<KeyValues, (usize, String, Vec<String>)>,
+    /// The form that documents are to have.
+    shape: Option<Shape>,
     /// What is told of a source is told from all of it.
     thorough: bool,
     /// What the columns are, where all sources share that.
@@ -119,6 +149,7 @@ impl Producer {
     /// Checks the job, opens its first source and resolves what the job names.
     pub(super) fn open(job: &Job, context: &Context, thorough: bool) -> Result<Self, Error> {
         job.check()?;
+        let (job, shape) = &shaped(job)?;
         let twice = prepare::reads_twice(job);
         let Some(first_source) = job.sources.first().cloned() else {
             return Err(JobError::NoSource.into());
@@ -165,6 +196,7 @@ impl Producer {
         let totals = job.total.len();
         Ok(Self {
             thorough,
+            shape: shape.clone(),
             types,
             job: job.clone(),
             context: context.clone(),

@@ -9,9 +9,9 @@ use serde::Serialize;
 
 use super::super::{Context, Error};
 use crate::format::delimited::ReadOptions;
-use crate::shape::open_reader;
 use crate::ledger::{FileDigest, LEDGER_FORM, Ledger, OutputEntry, Totals};
 use crate::record::Batch;
+use crate::shape::open_reader;
 use crate::source::{Input, ReadProblem, SourcePath};
 use crate::value::{DecimalMark, Number};
 

@@ -6,12 +6,12 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::format::{Blanks, ControlSigns};
 use crate::format::sheet::{SheetChoice, Types};
+use crate::format::{Blanks, ControlSigns};
 use crate::name::Words;
 use crate::record::{Batch, CELL_QUOTE};
-use crate::tree::Repeats;
 use crate::source::Encoding;
+use crate::tree::Repeats;
 
 /// The byte between two fields.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -24,7 +24,11 @@ struct Segment {
 enum Pick {
     Name(String),
     All,
-    Range { from: u64, to: u64, step: u64 },
+    Range {
+        from: u64,
+        to: u64,
+        step: u64,
+    },
     /// A path that selects from a list of the value alone.
     Filter(Box<JsonPath>),
 }
@@ -128,8 +132,10 @@ impl Selector {
 
     /// Whether a record passes the filter, if there is one.
     pub(super) fn passes(&self, record: &str) -> bool {
-        let Some(Pick::Filter(filter)) =
-            self.segments.last().and_then(|segment| segment.picks.first())
+        let Some(Pick::Filter(filter)) = self
+            .segments
+            .last()
+            .and_then(|segment| segment.picks.first())
         else {
             return true;
         };
@@ -225,7 +231,10 @@ fn number(text: &str) -> Result<Pick, String> {
     if text.starts_with('?') {
         return Err("a filter must stand in brackets of its own".to_owned());
     }
-    let numbers: Vec<Option<i64>> = text.split(':').map(|part| part.trim().parse().ok()).collect();
+    let numbers: Vec<Option<i64>> = text
+        .split(':')
+        .map(|part| part.trim().parse().ok())
+        .collect();
     if numbers.iter().flatten().any(|number| *number < 0) {
         return Err(
             "a number that counts from the end, which is not known while the document is read"
@@ -257,7 +266,10 @@ fn number(text: &str) -> Result<Pick, String> {
 /// Appends the step to a member to a path.
 pub(super) fn push_member(name: &str, path: &mut String) {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'_';
-    let starts = name.bytes().next().is_some_and(|byte| !byte.is_ascii_digit());
+    let starts = name
+        .bytes()
+        .next()
+        .is_some_and(|byte| !byte.is_ascii_digit());
     if starts && name.bytes().all(plain) {
         path.push('.');
         path.push_str(name);

@@ -190,11 +190,7 @@ impl Walk {
 }
 
 /// Goes through a document, or so much of it, and says what is in it.
-pub(crate) fn survey(
-    input: Input,
-    opened: &OpenedTrees,
-    most: u64,
-) -> Result<Survey, ReadError> {
+pub(crate) fn survey(input: Input, opened: &OpenedTrees, most: u64) -> Result<Survey, ReadError> {
     let mut walk = Walk::new(input, opened)?;
     survey_walk(&mut walk, most).map(|(survey, _)| survey)
 }
@@ -398,7 +394,9 @@ impl JsonTrees {
         let passed = text.passed();
         let new = (passed - self.head.upto) as usize;
         if new <= text.at {
-            self.head.kept.extend_from_slice(&text.bytes()[text.at - new..text.at]);
+            self.head
+                .kept
+                .extend_from_slice(&text.bytes()[text.at - new..text.at]);
         }
         self.head.upto = passed;
         self.walk.text.hold = self.walk.text.at;
@@ -558,7 +556,9 @@ impl Trees for JsonTrees {
         } else if !self.selector.is_document() || self.records == 0 {
             return None;
         }
-        let (place, length) = self.likenesses.find(&bytes[at..], leaves, super::plain::value)?;
+        let (place, length) = self
+            .likenesses
+            .find(&bytes[at..], leaves, super::plain::value)?;
         match self.walk.open.last_mut() {
             Some(frame) => frame.values += 1,
             None => self.walk.documents += 1,

@@ -92,6 +92,9 @@ fn offset(text: &str, line: usize, column: usize) -> usize {
 pub(super) fn said(error: &serde_json::Error, found: Option<u8>) -> String {
     let text = error.to_string();
     let what = text.split(" at line ").next().unwrap_or(&text).to_owned();
+    if what.contains("hex escape") || what.contains("surrogate") {
+        return format!("a \\u escape that is half of a character ({what})");
+    }
     match found {
         Some(b'N' | b'I') => format!("{what} (JSON has no NaN or Infinity)"),
         Some(b'\'') => format!("{what} (names and texts stand in double quotes)"),

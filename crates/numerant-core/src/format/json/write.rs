@@ -113,7 +113,9 @@ impl JsonEncoder {
         let mut scratch = Vec::new();
         let mut open = b'{';
         for member in &self.root.children {
-            let Some(column) = member.column else { continue };
+            let Some(column) = member.column else {
+                continue;
+            };
             let value = self.columns[column].value(batch, record, &self.cells, &mut scratch)?;
             let nothing = match value {
                 Shown::Blank(nothing) => self.form.blanks.of(nothing, Nothing::Null),
@@ -173,7 +175,9 @@ impl JsonEncoder {
                 let mut inside = Vec::new();
                 if self.children(member, batch, record, level, &mut inside)? {
                     let name = |place: usize| self.columns[place].name.clone();
-                    let other = member.first.map_or_else(String::new, |(place, _)| name(place));
+                    let other = member
+                        .first
+                        .map_or_else(String::new, |(place, _)| name(place));
                     return Err(EncodeError::ValueAndMembers {
                         at: batch.at(record),
                         column: name(column),

@@ -77,7 +77,9 @@ impl Entities {
             None => return Err(format!("the entity &{name}; is not known")),
         };
         if depth > MOST_DEEP {
-            return Err(format!("the entity &{name}; is in itself, or nested too deep"));
+            return Err(format!(
+                "the entity &{name}; is in itself, or nested too deep"
+            ));
         }
         if value.contains('<') {
             return Err(format!(
@@ -89,7 +91,9 @@ impl Entities {
             take(&rest[..at], name, out, left)?;
             let behind = &rest[at + 1..];
             let Some(end) = behind.find(';') else {
-                return Err(format!("the entity &{name}; has a '&' that stands for nothing"));
+                return Err(format!(
+                    "the entity &{name}; has a '&' that stands for nothing"
+                ));
             };
             let inner = &behind[..end];
             rest = &behind[end + 1..];
@@ -139,9 +143,13 @@ mod tests {
 
     #[test]
     fn own_entities_are_expanded_and_others_are_not_fetched() {
-        let doctype = "port [<!ENTITY port 'Varnholm'> <!ENTITY harbour \"Port of &port; &#38; &#x41;\">
+        let doctype =
+            "port [<!ENTITY port 'Varnholm'> <!ENTITY harbour \"Port of &port; &#38; &#x41;\">
             <!ENTITY secret SYSTEM \"file:///etc/passwd\"> <!ENTITY self \"&self;\">]";
-        assert_eq!(expanded(doctype, "harbour").expect("known"), "Port of Varnholm & A");
+        assert_eq!(
+            expanded(doctype, "harbour").expect("known"),
+            "Port of Varnholm & A"
+        );
         assert_eq!(expanded("", "lt").expect("known"), "<");
         for (name, what) in [
             ("secret", "not fetched"),

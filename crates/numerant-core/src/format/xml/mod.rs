@@ -6,8 +6,7 @@ mod read;
 mod write;
 
 pub(crate) use read::{XmlTrees, begins, find_records, survey};
-pub(crate) use path::is_name;
 pub(crate) use write::{XmlEncoder, XmlForm, push_comment};
 
 /// What the format is called.
-pub const NAME: &str = "XML";
+pub(crate) const NAME: &str = "XML";

@@ -1,6 +1,7 @@
 //! Reads the records of an XML document: finds where they are, and hands them on one by one.
 
 use quick_xml::Reader;
+use quick_xml::events::attributes::AttrError;
 use quick_xml::events::{BytesStart, Event};
 
 use super::entities::{Entities, character};
@@ -78,7 +79,13 @@ impl Walk {
     fn new(input: Input, opened: &OpenedTrees) -> Result<Self, ReadError> {
         let encoding = opened.options.encoding;
         Ok(Self {
-            text: Text::new(input, super::NAME, encoding, declared, opened.largest_record)?,
+            text: Text::new(
+                input,
+                super::NAME,
+                encoding,
+                declared,
+                opened.largest_record,
+            )?,
             entities: Entities::default(),
             names: String::new(),
             open: Vec::new(),
@@ -154,7 +161,9 @@ impl Walk {
             return Err(self.text.malformed(self.text.at, what));
         }
         if !self.had_root {
-            return Err(self.text.malformed(self.text.at, "there is no element in it"));
+            return Err(self
+                .text
+                .malformed(self.text.at, "there is no element in it"));
         }
         Ok(())
     }
@@ -274,11 +283,14 @@ impl State<'_> {
     ) -> Result<(), Wrong> {
         let mut used: Option<String> = None;
         for attribute in tag.attributes() {
-            let attribute = attribute.map_err(|error| malformed(from, error.to_string()))?;
+            let attribute = attribute.map_err(|error| malformed(from, said(&error)))?;
             let name = attribute.key.as_ref();
             let raw = attribute.value.as_ref();
             if !is_name(name) {
-                return Err(malformed(from, format!("'{name}' is no name of an attribute")));
+                return Err(malformed(
+                    from,
+                    format!("'{name}' is no name of an attribute"),
+                ));
             }
             if raw.contains('<') {
                 let what = format!("the attribute {name} holds a '<', which is written &lt;");
@@ -315,7 +327,10 @@ impl State<'_> {
                     continue;
                 }
                 let end = behind.find(';').ok_or_else(|| {
-                    malformed(from, format!("a '&' in the attribute {name} stands for nothing"))
+                    malformed(
+                        from,
+                        format!("a '&' in the attribute {name} stands for nothing"),
+                    )
                 })?;
                 push_reference(&behind[..end], self.entities, self.scratch)
                     .map_err(|what| malformed(from, what))?;
@@ -387,6 +402,16 @@ impl State<'_> {
         }
         handler.text(self.scratch, None);
         Ok(())
+    }
+}
+
+/// What is wrong with an attribute, in words of ours where the parser's speak of its own places.
+fn said(error: &AttrError) -> String {
+    match error {
+        AttrError::Duplicated(..) => "an attribute stands twice in one tag".to_owned(),
+        AttrError::UnquotedValue(_) => "the value of an attribute has no quotes".to_owned(),
+        AttrError::ExpectedEq(_) => "an attribute has no value".to_owned(),
+        other => other.to_string(),
     }
 }
 
@@ -557,7 +582,10 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
             names.push(survey.nodes[at].name.as_str());
             at = survey.parent(at);
         }
-        names.iter().rev().fold(String::new(), |path, name| format!("{path}/{name}"))
+        names
+            .iter()
+            .rev()
+            .fold(String::new(), |path, name| format!("{path}/{name}"))
     };
     if let Some(path) = &opened.options.records {
         if let Err(what) = ElementPath::new(path) {
@@ -613,7 +641,14 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
         facts.beside = beside(&survey, best);
     }
     let name = |place: usize| survey.nodes[place].name.clone();
-    facts.elements = Some((if best == 1 { "records".to_owned() } else { name(1) }, name(best)));
+    facts.elements = Some((
+        if best == 1 {
+            "records".to_owned()
+        } else {
+            name(1)
+        },
+        name(best),
+    ));
     Ok(facts)
 }
 
@@ -691,7 +726,9 @@ impl Handler for Builder<'_> {
             state.pieces = 0;
         } else {
             let parent = state.open.last();
-            open.states = state.selector.step(parent.map_or(1, |open| open.states), name);
+            open.states = state
+                .selector
+                .step(parent.map_or(1, |open| open.states), name);
             if state.selector.selects(open.states) {
                 let serial = parent.map(|open| open.serial);
                 if state.records > 0 {
@@ -1025,8 +1062,12 @@ pub(crate) fn begins(start: &[u8], claimed: bool) -> bool {
     let start = start.strip_prefix(b"\xef\xbb\xbf").unwrap_or(start);
     let start = start.trim_ascii_start();
     let starts = |word: &[u8]| start.len() >= word.len() && start.starts_with(word);
-    let html = start.get(..5).is_some_and(|tag| tag.eq_ignore_ascii_case(b"<html"))
-        || start.get(..14).is_some_and(|tag| tag.eq_ignore_ascii_case(b"<!doctype html"));
+    let html = start
+        .get(..5)
+        .is_some_and(|tag| tag.eq_ignore_ascii_case(b"<html"))
+        || start
+            .get(..14)
+            .is_some_and(|tag| tag.eq_ignore_ascii_case(b"<!doctype html"));
     if html {
         return false;
     }
@@ -1036,6 +1077,8 @@ pub(crate) fn begins(start: &[u8], claimed: bool) -> bool {
         || (claimed && start.first() == Some(&b'<'))
         || (start.first() == Some(&b'<')
             && start.get(1).is_some_and(u8::is_ascii_alphabetic)
+            && (memchr::memmem::find(start, b"</").is_some()
+                || memchr::memmem::find(start, b"/>").is_some())
             && memchr::memchr(b'>', start).is_some_and(|end| {
                 let tag = &start[1..end];
                 !tag.contains(&b',') && !tag.contains(&b';') && !tag.contains(&b'\t')

@@ -1,7 +1,8 @@
 //! Writes records as elements of XML.
 
 use std::collections::HashSet;
-use std::io::{self, BufRead, Write};
+use std::fs::File;
+use std::io::{self, BufReader, Write};
 
 use super::path::{continues_name, starts_name};
 use crate::format::blanks::Blanks;
@@ -78,7 +79,11 @@ fn legal_name(name: &str, prefixes: &[(String, String)]) -> String {
         let fits = character != ':' && continues_name(character);
         legal.push(if fits { character } else { '_' });
     }
-    if legal.is_empty() || legal.get(..3).is_some_and(|start| start.eq_ignore_ascii_case("xml")) {
+    if legal.is_empty()
+        || legal
+            .get(..3)
+            .is_some_and(|start| start.eq_ignore_ascii_case("xml"))
+    {
         legal.insert(0, '_');
     }
     legal
@@ -115,12 +120,20 @@ impl Names<'_> {
         };
         let mut used = HashSet::new();
         let mut used_attributes = HashSet::new();
+        if node.list {
+            let name = self.of("item", &mut used);
+            self.repeated(name, node, &mut element.children);
+            element.first = first(&element);
+            return element;
+        }
         for child in &node.children {
             if child.name == "#text" && child.children.is_empty() && element.text.is_none() {
                 element.text = child.column;
-            } else if let (Some(attribute), true, Some(column)) =
-                (child.name.strip_prefix('@'), child.children.is_empty(), child.column)
-            {
+            } else if let (Some(attribute), true, Some(column)) = (
+                child.name.strip_prefix('@'),
+                child.children.is_empty(),
+                child.column,
+            ) {
                 let name = self.of(attribute, &mut used_attributes);
                 element.attributes.push((name, column));
             } else {
@@ -168,9 +181,12 @@ impl XmlEncoder {
     ) -> Self {
         let mut used: Vec<&str> = Vec::new();
         for column in &columns {
-            used.extend(column.name.split(['.', '@']).filter_map(|name| {
-                name.split_once(':').map(|(prefix, _)| prefix)
-            }));
+            used.extend(
+                column
+                    .name
+                    .split(['.', '@'])
+                    .filter_map(|name| name.split_once(':').map(|(prefix, _)| prefix)),
+            );
         }
         used.extend([&form.root, &form.item].map(|n| n.split_once(':').map_or("", |(p, _)| p)));
         form.namespaces
@@ -184,7 +200,8 @@ impl XmlEncoder {
         let item = names.of(&form.item, &mut HashSet::new());
         let root = names.element(item, &outline.root);
         if form.blanks == Blanks::Null || form.blanks == Blanks::Keep {
-            form.namespaces.push(("xsi".to_owned(), INSTANCE.to_owned()));
+            form.namespaces
+                .push(("xsi".to_owned(), INSTANCE.to_owned()));
             if !(form.blanks == Blanks::Null || columns.iter().any(|column| column.tells_blanks)) {
                 form.namespaces.pop();
             }
@@ -258,12 +275,10 @@ impl XmlEncoder {
         for (name, column) in &element.attributes {
             let column = &self.columns[*column];
             let text = match column.value(batch, record, &self.cells, &mut scratch)? {
-                Shown::Blank(nothing) => {
-                    match self.form.blanks.of(nothing, Nothing::Absent) {
-                        Nothing::Empty => b"".as_slice(),
-                        _ => continue,
-                    }
-                }
+                Shown::Blank(nothing) => match self.form.blanks.of(nothing, Nothing::Absent) {
+                    Nothing::Empty => b"".as_slice(),
+                    _ => continue,
+                },
                 Shown::Text(text) | Shown::Literal(text) | Shown::Json(text) => text,
             };
             any = true;
@@ -276,9 +291,7 @@ impl XmlEncoder {
         let mut scratch = Vec::new();
         let text = match element.text {
             None => Shown::Blank(Some(Nothing::Absent)),
-            Some(column) => {
-                self.columns[column].value(batch, record, &self.cells, &mut scratch)?
-            }
+            Some(column) => self.columns[column].value(batch, record, &self.cells, &mut scratch)?,
         };
         let mut content = Vec::new();
         match text {
@@ -449,7 +462,7 @@ impl Late for XmlEncoder {
     fn write(
         &self,
         facts: &OutputFacts,
-        kept: &mut dyn BufRead,
+        kept: &mut BufReader<File>,
         out: &mut dyn Write,
     ) -> Result<(), LateError> {
         let mut head = Vec::new();

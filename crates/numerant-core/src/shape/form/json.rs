@@ -1,0 +1,133 @@
+//! Reads a shape that is a sample of a JSON document.
+
+use super::{Body, Each, Item, Marks, Place, ShapeProblem, Value};
+use crate::format::json_tree;
+use crate::tree::{Kind, Paths, Tree};
+
+type Wrong = (usize, ShapeProblem);
+
+struct Parser<'a> {
+    tree: &'a Tree,
+    paths: &'a Paths,
+    /// The line of each value, in the order of the document.
+    lines: Vec<usize>,
+}
+
+pub(super) fn parse(text: &str) -> Result<Body, Wrong> {
+    let mut tree = Tree::default();
+    let mut paths = Paths::default();
+    let spans = json_tree(text, &mut tree, &mut paths).map_err(|(line, what)| {
+        (
+            line,
+            ShapeProblem::Malformed(format!("not well-formed JSON: {what}")),
+        )
+    })?;
+    let line = |at: u32| memchr::memchr_iter(b'\n', &text.as_bytes()[..at as usize]).count() + 1;
+    let mut lines = Vec::with_capacity(tree.nodes.len());
+    let mut values = spans.iter().peekable();
+    let mut latest = 1;
+    for node in &tree.nodes {
+        if !matches!(node.kind, Kind::Object | Kind::List)
+            && let Some((start, _)) = values.next()
+        {
+            latest = line(*start);
+        }
+        lines.push(latest);
+    }
+    let parser = Parser {
+        tree: &tree,
+        paths: &paths,
+        lines,
+    };
+    let indent = text.trim().split_once('\n').map(|(_, rest)| {
+        let first = rest.trim_start_matches(['\n', '\r']);
+        (first.len() - first.trim_start_matches(' ').len()).max(1)
+    });
+    Ok(Body::Json(parser.value(0)?, indent))
+}
+
+impl Parser<'_> {
+    fn text(&self, node: usize) -> String {
+        let text = self.tree.text_of(&self.tree.nodes[node]);
+        String::from_utf8_lossy(text).into_owned()
+    }
+
+    fn value(&self, node: usize) -> Result<Value, Wrong> {
+        Ok(match self.tree.nodes[node].kind {
+            Kind::Null => Value::Literal("null".to_owned()),
+            Kind::Number | Kind::Boolean => Value::Literal(self.text(node)),
+            Kind::Text => Value::Place(Place::new(&self.text(node), self.lines[node])?),
+            Kind::Object => self.object(node)?,
+            Kind::List => self.list(node)?,
+        })
+    }
+
+    fn object(&self, node: usize) -> Result<Value, Wrong> {
+        let mut optional: Vec<(String, usize)> = Vec::new();
+        for child in self.tree.children(node) {
+            if self.paths.name(self.tree.nodes[child].path) == "{optional}" {
+                let names: Vec<usize> = match self.tree.nodes[child].kind {
+                    Kind::List => self.tree.children(child).collect(),
+                    _ => vec![child],
+                };
+                optional.extend(names.into_iter().map(|n| (self.text(n), self.lines[n])));
+            }
+        }
+        let mut members = Vec::new();
+        for child in self.tree.children(node) {
+            let name = self.paths.name(self.tree.nodes[child].path).to_owned();
+            if name == "{optional}" {
+                continue;
+            }
+            let found = optional.iter().position(|(known, _)| *known == name);
+            if let Some(found) = found {
+                optional.remove(found);
+            }
+            members.push((name, self.value(child)?, found.is_some()));
+        }
+        if let Some((name, line)) = optional.first() {
+            let what = format!("the object has no member '{name}'");
+            return Err((*line, ShapeProblem::Mark(what)));
+        }
+        Ok(Value::Object(members))
+    }
+
+    fn list(&self, node: usize) -> Result<Value, Wrong> {
+        let mut items = Vec::new();
+        let mut marks = Marks::default();
+        for child in self.tree.children(node) {
+            let line = self.lines[child];
+            if self.tree.nodes[child].kind == Kind::Text {
+                let text = self.text(child);
+                let inside = text
+                    .strip_prefix('{')
+                    .and_then(|text| text.strip_suffix('}'));
+                let (mark, rest) = match inside.map(|inside| inside.split_once(' ')) {
+                    Some(Some((mark, rest))) => (mark, rest),
+                    Some(None) => (inside.unwrap_or_default(), ""),
+                    None => ("", ""),
+                };
+                if matches!((mark, rest), ("each", _) | ("optional", "")) {
+                    marks.add(mark, rest, line)?;
+                    continue;
+                }
+            }
+            let value = self.value(child)?;
+            let marks = std::mem::take(&mut marks);
+            items.push(match (marks.each, marks.optional) {
+                (Some((keys, line)), _) => Item::Each(Each {
+                    keys,
+                    line,
+                    body: value,
+                }),
+                (None, true) => Item::Optional(value),
+                (None, false) => Item::One(value),
+            });
+        }
+        if !marks.is_empty() {
+            let what = "a mark that no item follows".to_owned();
+            return Err((self.lines[node], ShapeProblem::Mark(what)));
+        }
+        Ok(Value::List(items))
+    }
+}
