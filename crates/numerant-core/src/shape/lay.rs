@@ -17,6 +17,15 @@ use crate::tree::{Kind, Node, Paths, ROOT, Repeats, Tree, push_index, push_name}
 /// No column, or no node.
 const NONE: u32 = u32::MAX;
 
+/// How the records are laid out that are like one, but for their values.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Likeness {
+    /// The column of each value, in the order of the record.
+    pub(crate) columns: Vec<u32>,
+    /// Cells that are the same in all of them.
+    pub(crate) fixed: Vec<(u32, Laid)>,
+}
+
 /// What stands in a cell.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) enum Laid {
@@ -494,8 +503,11 @@ impl Layer {
 
     /// The column of each value of the record that was laid out last, and cells that are the same in
     /// all records like it, if that is all that there is to laying those out.
-    pub(crate) fn likeness(&self) -> Option<(&[u32], &[(u32, Laid)])> {
-        self.pure.then_some((&self.leaves, &self.fixed))
+    pub(crate) fn likeness(&self) -> Option<Likeness> {
+        self.pure.then(|| Likeness {
+            columns: self.leaves.clone(),
+            fixed: self.fixed.clone(),
+        })
     }
 
     fn emit_rows(
@@ -682,6 +694,11 @@ impl Layer {
     /// Puts a container with nothing in it where it can be told.
     fn hollow(&mut self, kind: Kind, at: u32) -> Result<(), LayError> {
         let place = &self.places[at as usize];
+        if place.exploded {
+            // A list without items whose items are records: the record has one row all the same.
+            self.pure = false;
+            return Ok(());
+        }
         if place.column != NONE && (place.hollow == Some(kind) || place.value || place.kept) {
             let laid = match kind {
                 Kind::Text => {
@@ -701,12 +718,11 @@ impl Layer {
             return self.put(place.column, laid);
         }
         let (column, levels) = place.first;
-        if column == NONE || place.exploded {
-            // A list without items whose items are records: the record has one row all the same.
-            return if place.exploded || place.hollow.is_some() {
-                Ok(())
-            } else {
-                Err(LayError::Unforeseen)
+        if column == NONE {
+            // Nothing is in any of the containers here.
+            return match place.hollow {
+                Some(_) => Ok(()),
+                None => Err(LayError::Unforeseen),
             };
         }
         self.fixed.push((column, Laid::Hollow(levels)));

@@ -4,7 +4,7 @@ use std::fmt;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
-use super::lay::{Laid, LayError, Layer};
+use super::lay::{Laid, LayError, Layer, Likeness};
 use crate::format::column::is_json_number;
 use crate::format::delimited::Dialect;
 use crate::format::sheet::{Class, Look};
@@ -32,7 +32,7 @@ pub struct TreeReader {
     tree: Tree,
     leaves: Vec<Leaf>,
     /// The columns of the values of records that are remembered, and cells that are always the same.
-    likenesses: Vec<(Vec<u32>, Vec<(u32, Laid)>)>,
+    likenesses: Vec<Likeness>,
     facts: SourceFacts,
     opened: Box<OpenedTrees>,
     columns: Columns,
@@ -134,7 +134,7 @@ impl TreeReader {
     /// Adds the record whose values stand in `leaves`, in these columns.
     #[inline]
     fn push_alike(&mut self, likeness: usize, batch: &mut Batch) {
-        let (columns, fixed) = &self.likenesses[likeness];
+        let Likeness { columns, fixed } = &self.likenesses[likeness];
         let cells = &mut self.layer.cells;
         cells.fill(Laid::Absent);
         for (column, laid) in fixed {
@@ -356,13 +356,13 @@ impl RecordReader for TreeReader {
                     push_row(layer, &tree.text, typed, false, wanted, batch);
                 });
                 laid.map_err(|error| lay_error(&self.path, line, error))?;
-                if let Some((leaves, fixed)) = self.layer.likeness()
-                    && let Some(likeness) = self.trees.remember(leaves.len())
+                if let Some(like) = self.layer.likeness()
+                    && let Some(likeness) = self.trees.remember(like.columns.len())
                 {
                     if self.likenesses.len() <= likeness {
-                        self.likenesses.resize_with(likeness + 1, Default::default);
+                        self.likenesses.resize_with(likeness + 1, Likeness::default);
                     }
-                    self.likenesses[likeness] = (leaves.to_vec(), fixed.to_vec());
+                    self.likenesses[likeness] = like;
                 }
             }
             let rows = batch.spans.len() - before;

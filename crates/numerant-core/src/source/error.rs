@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::io;
+use std::num::NonZeroU32;
 
 use super::EncodingError;
 use crate::record::{At, Unit};
@@ -26,9 +27,9 @@ pub struct Place {
     /// Line of the text, or row of the sheet.
     pub at: Option<At>,
     /// Character of the line, from 1.
-    pub character: Option<u64>,
+    pub character: Option<NonZeroU32>,
     /// Name of the column.
-    pub column: Option<String>,
+    pub column: Option<Box<str>>,
 }
 
 impl Place {
@@ -40,7 +41,7 @@ impl Place {
     /// A character of a line of a text.
     pub(crate) fn character(line: u64, character: u64) -> Self {
         Self {
-            character: Some(character),
+            character: u32::try_from(character).ok().and_then(NonZeroU32::new),
             ..Self::line(line)
         }
     }

@@ -93,10 +93,10 @@ impl OutlineNode {
             self.children.sort_by_key(number);
         }
         for child in &mut self.children {
-            child.settle();
             if list {
                 child.name.clone_from(&self.name);
             }
+            child.settle();
         }
         self.list = list;
     }

@@ -114,14 +114,15 @@ impl SplitArguments {
 #[cfg(test)]
 mod tests {
     use clap::Parser;
-    use numerant_core::format::ControlSigns;
     use numerant_core::format::delimited::{LineEnd, Ragged, ReadOptions, WriteOptions};
     use numerant_core::format::sheet::Types;
+    use numerant_core::format::{Blanks, ControlSigns};
     use numerant_core::job::Overflow;
     use numerant_core::name::ClashPolicy;
     use numerant_core::output::ExistingPolicy;
 
     use numerant_core::step::{Lookup, OnError, Repeated, SortColumn, Step, Unmatched};
+    use numerant_core::tree::Repeats;
     use numerant_core::value::{ColumnType, Size};
 
     use super::*;
@@ -227,6 +228,26 @@ mod tests {
             "off",
             "--control-signs",
             "drop",
+            "--records",
+            "$.calls[*]",
+            "--repeats",
+            "rows=items",
+            "--no-prefixes",
+            "--depth",
+            "200",
+            "--nulls",
+            "null",
+            "--indent",
+            "2",
+            "--flat",
+            "--root",
+            "port",
+            "--item",
+            "call",
+            "--comment",
+            "{.rows} calls",
+            "--shape",
+            "calls.xml",
             "--sheet",
             "{cargo}",
             "--overflow",
@@ -255,6 +276,10 @@ mod tests {
                 no_header: true,
                 skip_lines: 3,
                 ragged: Ragged::Reject,
+                records: Some("$.calls[*]".into()),
+                repeats: Some(Repeats::Rows(Some("items".into()))),
+                no_prefixes: true,
+                depth: Some(200),
             },
             date_format: vec!["%d/%m/%Y".parse().expect("a format")],
             decimal_comma: true,
@@ -320,6 +345,13 @@ mod tests {
                 line_end: Some(LineEnd::CrLf),
                 types: Types::Off,
                 control_signs: ControlSigns::Drop,
+                nulls: Blanks::Null,
+                indent: Some(2),
+                flat: true,
+                root: Some("port".into()),
+                item: Some("call".into()),
+                comment: Some("{.rows} calls".parse().expect("a text")),
+                shape: Some("calls.xml".into()),
             },
             max_outputs: 7,
             memory: Size(64 << 20),

@@ -15,6 +15,7 @@ use crate::format::{
 };
 use crate::shape::ShapeProblem;
 use crate::shape::form::{Shape, ShapeEncoder};
+use crate::source::Encoding;
 use crate::step::{LayoutColumn, Step};
 use crate::tree::{Outline, OutlineError, Repeats};
 use crate::value::ColumnType;
@@ -34,7 +35,7 @@ impl Producer {
             && write.item.is_none()
             && write.comment.is_none()
             && write.shape.is_none()
-            && write.out_encoding.is_none_or(|encoding| encoding.is_utf8());
+            && write.out_encoding.is_none_or(Encoding::is_utf8);
         let steps = self.job.steps.iter();
         let only_chosen = steps.into_iter().all(|step| matches!(step, Step::Where(_)));
         let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));

@@ -202,7 +202,7 @@ impl DelimitedEncoder {
             if self.moves == Moves::Fields && place + 1 < count && column < self.computed_from {
                 out.extend_from_slice(field.raw());
             } else {
-                let lonely = count == 1 && field.raw().is_empty();
+                let lonely = count == 1 && field.is_blank();
                 self.value(field, lonely, out)
                     .map_err(|value| EncodeError::NeedsQuotes {
                         at: batch.at(record),

@@ -346,13 +346,9 @@ mod tests {
         ] {
             let standard = JsonPath::parse(path).expect(path);
             let located = standard.query_located(&value);
-            let mut wanted: Vec<String> =
-                located.locations().map(|found| found.to_string()).collect();
+            let mut wanted: Vec<String> = located.locations().map(ToString::to_string).collect();
             wanted.sort();
-            let mut found: Vec<String> = selected(path, &value)
-                .iter()
-                .map(|found| found.replace("x'y", "x\\'y"))
-                .collect();
+            let mut found = selected(path, &value);
             found.sort();
             assert_eq!(found, wanted, "{path}");
         }

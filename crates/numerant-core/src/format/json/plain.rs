@@ -111,8 +111,8 @@ mod tests {
         #[test]
         fn numbers_are_those_of_the_parser(text in "-?[0-9.eE+-]{0,8}[, }x]") {
             let end = text.len() - 1;
-            let known = serde_json::from_str::<serde_json::Value>(&text[..end])
-                .is_ok_and(|value| value.is_number()) && text[..end].trim() == &text[..end];
+            let known = !text[..end].starts_with([' ', 't', 'f', 'n', '"'])
+                && serde_json::from_str::<serde::de::IgnoredAny>(&text[..end]).is_ok();
             prop_assert_eq!(number(text.as_bytes()) == Some(end), known, "{}", text);
         }
     }

@@ -6,7 +6,7 @@ use std::io::{self, BufReader, Write};
 
 use super::path::{continues_name, starts_name};
 use crate::format::blanks::Blanks;
-use crate::format::column::{Shown, TextColumn};
+use crate::format::column::{Shown, TextColumn, Typing};
 use crate::format::markup::{is_allowed, push_escaped};
 use crate::format::{ControlSigns, EncodeError, Late, LateError, RecordEncoder};
 use crate::name::{OutputFacts, Words};
@@ -199,12 +199,12 @@ impl XmlEncoder {
         form.root = names.of(&form.root, &mut HashSet::new());
         let item = names.of(&form.item, &mut HashSet::new());
         let root = names.element(item, &outline.root);
-        if form.blanks == Blanks::Null || form.blanks == Blanks::Keep {
+        // Only the values of JSON can be null.
+        let null = |column: &TextColumn| column.tells_blanks && column.typing == Typing::Own;
+        if form.blanks == Blanks::Null || (form.blanks == Blanks::Keep && columns.iter().any(null))
+        {
             form.namespaces
                 .push(("xsi".to_owned(), INSTANCE.to_owned()));
-            if !(form.blanks == Blanks::Null || columns.iter().any(|column| column.tells_blanks)) {
-                form.namespaces.pop();
-            }
         }
         Self {
             form,
@@ -298,8 +298,8 @@ impl XmlEncoder {
             Shown::Blank(nothing) => {
                 let leaf = element.children.is_empty() && element.attributes.is_empty();
                 match self.form.blanks.of(nothing, Nothing::Absent) {
-                    Nothing::Empty if leaf => any = true,
-                    Nothing::Null if leaf => {
+                    Nothing::Empty if leaf || nothing == Some(Nothing::Empty) => any = true,
+                    Nothing::Null if leaf || nothing == Some(Nothing::Null) => {
                         any = true;
                         out.extend_from_slice(b" xsi:nil=\"true\"");
                     }
@@ -337,13 +337,9 @@ impl XmlEncoder {
         } else {
             out.push(b'>');
             out.extend_from_slice(&content);
-            if nested {
-                if self.form.indent.is_some() {
-                    out.push(b'\n');
-                    self.line(level.min(1), out);
-                    let indent = self.form.indent.unwrap_or_default();
-                    out.resize(out.len() + indent * level.saturating_sub(1), b' ');
-                }
+            if let Some(indent) = self.form.indent.filter(|_| nested) {
+                out.push(b'\n');
+                out.resize(out.len() + indent * level, b' ');
             }
             out.extend_from_slice(b"</");
             out.extend_from_slice(element.name.as_bytes());
