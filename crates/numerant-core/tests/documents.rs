@@ -614,7 +614,7 @@ fn records_are_where_is_said() {
         assert_eq!(found.join(" "), ids, "{path}");
     }
     let wrong = convert_with("in.json", text, "out.csv", |job| {
-        job.read.records = Some("quays".into())
+        job.read.records = Some("quays".into());
     });
     assert!(
         wrong
@@ -647,7 +647,7 @@ fn shapes_are_filled_in_by_groups_and_records() {
     let shaped = |text: &str, name: &str| {
         fs::write(&shape, text).expect("written");
         convert_with("in.csv", table, name, |job| {
-            job.write.shape = Some(shape.clone())
+            job.write.shape = Some(shape.clone());
         })
     };
     assert_eq!(

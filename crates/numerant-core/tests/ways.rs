@@ -136,7 +136,7 @@ fn ways() -> impl Strategy<Value = Way> {
         Just(Way::By),
         (1_u64..40).prop_map(Way::Rows),
         (1_u64..12).prop_map(Way::Parts),
-        (60_u64..900).prop_map(Way::Size),
+        (80_u64..900).prop_map(Way::Size),
         Just(Way::Each),
         Just(Way::Cases),
     ]
