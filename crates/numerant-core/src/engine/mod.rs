@@ -184,6 +184,8 @@ pub enum Notice {
     Records {
         /// The source.
         source: String,
+        /// Sources besides of which the same holds.
+        more: u64,
         /// Where they are.
         found: TreeFacts,
     },
@@ -213,7 +215,9 @@ pub enum SheetNote {
 fn not_as_named(reader: &dyn crate::format::RecordReader) -> Option<Notice> {
     let named = crate::format::format_read(&reader.path().extension())?;
     let format = reader.facts().format;
-    (named.name != format).then(|| Notice::NotAsNamed {
+    let json = [crate::format::JSON, crate::format::JSON_LINES];
+    let same = named.name == format || (json.contains(&named.name) && json.contains(&format));
+    (!same).then(|| Notice::NotAsNamed {
         file: reader.path().to_string(),
         format,
     })

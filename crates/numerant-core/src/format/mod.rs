@@ -31,7 +31,7 @@ use std::sync::atomic::AtomicU64;
 
 use serde::{Deserialize, Serialize};
 
-pub(crate) use json::tree_of as json_tree;
+pub(crate) use json::{LINES as JSON_LINES, NAME as JSON, tree_of as json_tree};
 pub(crate) use open::{Opened, OpenedBook, open};
 
 pub use self::blanks::Blanks;
@@ -39,7 +39,7 @@ use self::delimited::{Dialect, Told};
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
 pub use self::trees::{Around, TreeFacts};
-pub(crate) use self::trees::{Leaf, OpenedTrees, TreeFormat, Trees};
+pub(crate) use self::trees::{Leaf, MOST_DEPTH, OpenedTrees, TreeFormat, Trees};
 use crate::name::OutputFacts;
 use crate::record::{At, Batch, Columns, Unit};
 use crate::source::{ReadError, SourcePath};

@@ -14,6 +14,9 @@ use crate::tree::{Kind, Paths, Tree};
 /// Levels that a document may be nested if nothing else is said.
 const DEPTH: usize = 128;
 
+/// Levels that may be allowed at most: what is nested is gone through with the stack.
+pub(crate) const MOST_DEPTH: usize = 4000;
+
 /// A value of a record, by where it stands in the text of the record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Leaf {
@@ -101,9 +104,14 @@ pub struct TreeFacts {
     pub others: Vec<String>,
     /// Values that stand beside the records, by their paths.
     pub beside: Vec<String>,
+    /// What to say so that records have those, too: a place of records, and the list in them.
+    pub above: Option<(String, String)>,
     /// The names of the element around the records, and of those themselves.
     #[serde(skip)]
     pub elements: Option<(String, String)>,
+    /// A value of JSON follows another, as in JSON Lines.
+    #[serde(skip)]
+    pub lines: bool,
     /// The document itself is the record.
     #[serde(skip)]
     pub single: bool,
@@ -116,15 +124,6 @@ pub struct TreeFacts {
 pub(crate) enum TreeFormat {
     Json,
     Xml,
-}
-
-impl TreeFormat {
-    pub(crate) fn name(self) -> &'static str {
-        match self {
-            Self::Json => json::NAME,
-            Self::Xml => xml::NAME,
-        }
-    }
 }
 
 /// A document that can be read as often as need be.
@@ -174,8 +173,10 @@ impl OpenedTrees {
                 found: false,
                 others: Vec::new(),
                 beside: Vec::new(),
+                above: None,
                 elements: None,
                 single: false,
+                lines: false,
                 repeats: options.repeats.clone().unwrap_or_default().to_string(),
             },
             depth: options.depth.unwrap_or(DEPTH),
@@ -187,6 +188,15 @@ impl OpenedTrees {
             TreeFormat::Xml => xml::find_records(input, &opened)?,
         };
         Ok(opened)
+    }
+
+    /// What its format is called.
+    pub(crate) fn format_name(&self) -> &'static str {
+        match self.format {
+            TreeFormat::Json if self.facts.lines => json::LINES,
+            TreeFormat::Json => json::NAME,
+            TreeFormat::Xml => xml::NAME,
+        }
     }
 
     /// Whether what is read is a copy, which will not be there again.

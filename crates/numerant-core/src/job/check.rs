@@ -2,8 +2,11 @@
 
 use super::{Job, Overflow};
 use crate::format::delimited::Ragged;
-use crate::format::{Format, format_of, format_read, known_extensions, read_extensions};
-use crate::name::{ClashPolicy, Key, Part, RunField, Template};
+use crate::format::{
+    Blanks, Format, MOST_DEPTH, TextFormat, format_of, format_read, known_extensions,
+    read_extensions,
+};
+use crate::name::{ClashPolicy, Key, Part, RunField, Template, WordsError};
 use crate::source::SourcePath;
 use crate::step::{CASE_COLUMN, OnError, Step, Unmatched};
 use crate::value::{Cells, DecimalMark};
@@ -92,6 +95,25 @@ pub enum JobError {
         /// Records that there may be.
         most: u64,
     },
+    /// An option for documents, and outputs that are none.
+    #[error("{option} is for {formats}, and the outputs are {format}")]
+    OnlyFor {
+        /// The option.
+        option: &'static str,
+        /// What it is for.
+        formats: &'static str,
+        /// The format of the outputs.
+        format: &'static str,
+    },
+    /// JSON in another encoding.
+    #[error("JSON is written in UTF-8 (RFC 8259), not in {0}")]
+    JsonEncoding(&'static str),
+    /// A comment that names something of a record.
+    #[error("--comment: {0}")]
+    Comment(WordsError),
+    /// Levels that cannot be followed.
+    #[error("--depth must be at least 1 and at most {MOST_DEPTH}")]
+    Depth,
     /// The size of a workbook is not known before it is written.
     #[error(
         "--max-size is for text: how large a workbook becomes is known only when it is packed; use --rows"
@@ -162,6 +184,7 @@ impl Job {
                 most: book.limits.rows - 1,
             });
         }
+        self.check_form(format)?;
         if format.book.is_some() && self.max_size.is_some() {
             return Err(JobError::SizeOfWorkbook);
         }
@@ -187,6 +210,64 @@ impl Job {
         }
         if self.blank.trim().is_empty() {
             return Err(JobError::Blank);
+        }
+        Ok(())
+    }
+
+    /// Options for documents go with outputs that are such.
+    fn check_form(&self, format: &'static Format) -> Result<(), JobError> {
+        let write = &self.write;
+        let is_xml = format.text == Some(TextFormat::Xml);
+        let is_json = matches!(format.text, Some(TextFormat::Json | TextFormat::JsonLines));
+        for (said, option, fits, formats) in [
+            (write.root.is_some(), "--root", is_xml, "XML"),
+            (write.item.is_some(), "--item", is_xml, "XML"),
+            (write.comment.is_some(), "--comment", is_xml, "XML"),
+            (
+                write.indent.is_some(),
+                "--indent",
+                is_xml || is_json,
+                "JSON and XML",
+            ),
+            (write.flat, "--flat", is_xml || is_json, "JSON and XML"),
+            (
+                write.shape.is_some(),
+                "--shape",
+                is_xml || is_json,
+                "JSON and XML",
+            ),
+            (
+                write.nulls != Blanks::Keep,
+                "--nulls",
+                is_xml || is_json,
+                "JSON and XML",
+            ),
+        ] {
+            if said && !fits {
+                return Err(JobError::OnlyFor {
+                    option,
+                    formats,
+                    format: format.name,
+                });
+            }
+        }
+        if let Some(encoding) = write
+            .out_encoding
+            .filter(|encoding| is_json && !encoding.is_utf8())
+        {
+            return Err(JobError::JsonEncoding(encoding.name()));
+        }
+        if let Some(comment) = &write.comment
+            && let Err(problem) = comment.check_no_records()
+        {
+            return Err(JobError::Comment(problem));
+        }
+        if self
+            .read
+            .depth
+            .is_some_and(|depth| depth == 0 || depth > MOST_DEPTH)
+        {
+            return Err(JobError::Depth);
         }
         Ok(())
     }
@@ -308,9 +389,7 @@ impl Job {
         let fits = |format: &&Format| text || format.book.is_some();
         let extension = match (format_of(&extension).filter(fits), format_read(&extension)) {
             (Some(_), _) => extension,
-            (None, Some(format)) if format.name != crate::format::delimited::NAME => {
-                "xlsx".to_owned()
-            }
+            (None, Some(format)) if format.text.is_none() => "xlsx".to_owned(),
             _ if text => "csv".to_owned(),
             _ => "xlsx".to_owned(),
         };

@@ -477,6 +477,30 @@ impl Layer {
         Ok(())
     }
 
+    /// Makes one column of whole records.
+    pub(crate) fn settle_as_one(&mut self) {
+        self.names = vec!["record".to_owned()];
+        self.cells = vec![Laid::Absent];
+    }
+
+    /// Lays a whole record out as JSON, whatever is in it.
+    pub(crate) fn lay_as_one(&mut self, tree: &Tree, paths: &Paths) {
+        self.kept.clear();
+        tree.push_json(0, paths, true, &mut self.kept);
+        self.cells[0] = Laid::Kept(0, self.kept.len() as u32);
+        self.pure = false;
+    }
+
+    /// Adds columns that are blank in all records.
+    pub(crate) fn add_blank(&mut self, names: &[String]) {
+        for name in names {
+            if !self.names.contains(name) {
+                self.names.push(name.clone());
+                self.cells.push(Laid::Absent);
+            }
+        }
+    }
+
     /// The names of the columns.
     pub(crate) fn names(&self) -> &[String] {
         &self.names
@@ -575,7 +599,7 @@ impl Layer {
             if count > 0 {
                 self.kept.push(b',');
             }
-            tree.push_json(*node, paths, &mut self.kept);
+            tree.push_json(*node, paths, false, &mut self.kept);
         }
         if as_list {
             self.kept.push(b']');

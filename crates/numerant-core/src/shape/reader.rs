@@ -79,6 +79,9 @@ impl TreeReader {
         let thorough = thorough || opened.is_kept();
         while (thorough || trees.read() < SAMPLE) && trees.next(&mut tree, &mut paths)? {
             any = true;
+            if opened.options.as_one {
+                break;
+            }
             let learnt = layer.learn(&tree, &paths);
             learnt.map_err(|error| lay_error(&path, trees.line(), error))?;
         }
@@ -89,11 +92,16 @@ impl TreeReader {
                 path: path_of_records,
             }));
         }
-        let settled = layer.settle(&paths);
-        settled.map_err(|error| ReadError {
-            place: Place::default(),
-            ..lay_error(&path, 0, error)
-        })?;
+        if opened.options.as_one {
+            layer.settle_as_one();
+        } else {
+            let settled = layer.settle(&paths);
+            settled.map_err(|error| ReadError {
+                place: Place::default(),
+                ..lay_error(&path, 0, error)
+            })?;
+            layer.add_blank(&opened.options.also);
+        }
         if layer.names().is_empty() {
             return Err(path.error(ReadProblem::NoValues { path: records() }));
         }
@@ -154,7 +162,7 @@ impl TreeReader {
 
 fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>) -> SourceFacts {
     SourceFacts {
-        format: opened.format.name(),
+        format: opened.format_name(),
         dialect,
         told: None,
         skipped: 0,
@@ -352,10 +360,15 @@ impl RecordReader for TreeReader {
                 }
                 line = self.trees.line();
                 let (tree, typed, wanted) = (&self.tree, self.typed, &self.wanted);
-                let laid = self.layer.lay(tree, &self.paths, &mut |layer| {
-                    push_row(layer, &tree.text, typed, false, wanted, batch);
-                });
-                laid.map_err(|error| lay_error(&self.path, line, error))?;
+                if self.opened.options.as_one {
+                    self.layer.lay_as_one(tree, &self.paths);
+                    push_row(&self.layer, &tree.text, typed, false, wanted, batch);
+                } else {
+                    let laid = self.layer.lay(tree, &self.paths, &mut |layer| {
+                        push_row(layer, &tree.text, typed, false, wanted, batch);
+                    });
+                    laid.map_err(|error| lay_error(&self.path, line, error))?;
+                }
                 if let Some(like) = self.layer.likeness()
                     && let Some(likeness) = self.trees.remember(like.columns.len())
                 {

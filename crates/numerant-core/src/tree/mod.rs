@@ -91,8 +91,9 @@ impl Tree {
         });
     }
 
-    /// Appends a node as JSON, as short as it can be written.
-    pub(crate) fn push_json(&self, place: usize, paths: &Paths, out: &mut Vec<u8>) {
+    /// Appends a node as JSON, as short as it can be written; `sorted` by the names of members, so
+    /// that equal trees are equal texts.
+    pub(crate) fn push_json(&self, place: usize, paths: &Paths, sorted: bool, out: &mut Vec<u8>) {
         let node = &self.nodes[place];
         let text = self.text_of(node);
         match node.kind {
@@ -105,7 +106,7 @@ impl Tree {
                     if count > 0 {
                         out.push(b',');
                     }
-                    self.push_json(child, paths, out);
+                    self.push_json(child, paths, sorted, out);
                 }
                 out.push(b']');
             }
@@ -118,7 +119,11 @@ impl Tree {
                     first = false;
                 }
                 let mut done: Vec<u32> = Vec::new();
-                for child in self.children(place) {
+                let mut children: Vec<usize> = self.children(place).collect();
+                if sorted {
+                    children.sort_by_key(|child| paths.name(self.nodes[*child].path));
+                }
+                for child in children {
                     let path = self.nodes[child].path;
                     if done.contains(&path) {
                         continue;
@@ -138,11 +143,11 @@ impl Tree {
                             if count > 0 {
                                 out.push(b',');
                             }
-                            self.push_json(other, paths, out);
+                            self.push_json(other, paths, sorted, out);
                         }
                         out.push(b']');
                     } else {
-                        self.push_json(child, paths, out);
+                        self.push_json(child, paths, sorted, out);
                     }
                 }
                 out.push(b'}');

@@ -167,6 +167,7 @@ impl ReadingOptions {
             repeats: self.repeats,
             no_prefixes: self.no_prefixes,
             depth: self.depth.map(usize::from),
+            ..ReadOptions::default()
         }
     }
 }

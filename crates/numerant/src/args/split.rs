@@ -280,6 +280,7 @@ mod tests {
                 repeats: Some(Repeats::Rows(Some("items".into()))),
                 no_prefixes: true,
                 depth: Some(200),
+                ..ReadOptions::default()
             },
             date_format: vec!["%d/%m/%Y".parse().expect("a format")],
             decimal_comma: true,

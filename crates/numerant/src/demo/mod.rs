@@ -1,6 +1,7 @@
 //! The sample world, the Port of Varnholm, and a walk through the work with it.
 
 mod calls;
+mod documents;
 mod random;
 mod tables;
 mod walk;
@@ -27,6 +28,9 @@ calls.csv    12,000 berth calls of 18 months, sorted by nothing
 owners.csv   which office a quay belongs to, and who is its head
 charts.csv   the catalogue of sea charts, in which one number is given twice
 port.xlsx    all three as sheets of a workbook
+manifests    what vessels carry, a JSON document for each kind of cargo
+notices      notices to mariners, an XML document for each week
+customs.xml  the form that customs wants of a manifest, with places in braces
 ";
 
 /// Makes `folder` with the sample data. A folder that an earlier demo made is emptied first.
@@ -65,6 +69,13 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
         ("charts.csv", &tables::charts()),
     ] {
         let path = folder.join(name);
+        fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;
+    }
+    for (name, bytes) in documents::all() {
+        let path = folder.join(name);
+        if let Some(parent) = path.parent() {
+            fs::create_dir_all(parent).map_err(|error| failed(parent, &error))?;
+        }
         fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;
     }
     workbook(folder)

@@ -103,6 +103,10 @@ fn tree_facts(tree: &TreeInspection) -> Vec<(&'static str, String)> {
     if !tree.facts.beside.is_empty() {
         facts.push(("beside", tree.facts.beside.join(", ")));
     }
+    if let Some((records, list)) = &tree.facts.above {
+        let say = format!("--records '{records}' --repeats 'rows={list}'");
+        facts.push(("those too", say));
+    }
     let mut lists = format!("--repeats {}", tree.facts.repeats);
     if let Some(path) = &tree.long_list {
         lists = format!("'{path}' has too many items for columns; here --repeats keep");

@@ -10,16 +10,33 @@ use super::words::{counted, number};
 pub(super) fn text(notice: &Notice) -> String {
     match notice {
         Notice::Header { source, note } => format!("{source}: {}", header(note)),
-        Notice::Records { source, found } => {
+        Notice::Records {
+            source,
+            more,
+            found,
+        } => {
             let beside = match found.beside.as_slice() {
                 [] => String::new(),
                 names => format!("; beside them stand {}", names.join(", ")),
             };
-            let others: Vec<String> = found.others.iter().map(|o| format!("'{o}'")).collect();
+            let sources = match more {
+                0 => source.clone(),
+                more => format!("{source} and {}", counted(*more, "other", "others")),
+            };
+            let say = match (&found.above, found.others.first()) {
+                (Some((records, list)), _) => {
+                    format!(
+                        "--records '{records}' --repeats 'rows={list}' has those in each record, too"
+                    )
+                }
+                (None, other) => format!(
+                    "--records chooses others, such as '{}'",
+                    other.map_or("$", String::as_str)
+                ),
+            };
             format!(
-                "{source}: its records were found at {}{beside}; --records chooses others, such as {}",
-                found.records,
-                others.first().map_or("'$'", String::as_str)
+                "{sources}: the records were found at {}{beside}; {say}",
+                found.records
             )
         }
         Notice::NamesMadeLegal(names) => {

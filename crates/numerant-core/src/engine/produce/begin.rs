@@ -9,7 +9,7 @@ use super::Producer;
 use super::document::Foot;
 use crate::format::delimited::{DelimitedEncoder, Delimiter, Dialect, Quote};
 use crate::format::sheet::{SpooledColumn, Spooler};
-use crate::format::{BookFormat, RecordEncoder, RecordReader, TextFormat};
+use crate::format::{BookFormat, RecordEncoder, RecordReader, TextFormat, TreeFacts};
 use crate::name::{RunField, Template};
 use crate::record::{At, Unit};
 use crate::route::KeyValues;
@@ -108,14 +108,8 @@ impl Producer {
         {
             self.notices.push(notice);
         }
-        if let Some(found) = reader.tree()
-            && found.found
-            && !(found.others.is_empty() && found.beside.is_empty())
-        {
-            self.notices.push(Notice::Records {
-                source: name.clone(),
-                found: found.clone(),
-            });
+        if let Some(found) = reader.tree().filter(|_| !own) {
+            self.note_records(&name, found);
         }
         for note in reader.columns().notes() {
             self.notices.push(Notice::Header {
@@ -213,6 +207,26 @@ impl Producer {
             unit: facts.unit,
         };
         Ok((begins, foot))
+    }
+
+    /// Takes note of where the records of a document were found, if there was a choice.
+    fn note_records(&mut self, name: &str, facts: &TreeFacts) {
+        if !facts.found || (facts.others.is_empty() && facts.beside.is_empty()) {
+            return;
+        }
+        for notice in &mut self.notices {
+            if let Notice::Records { found, more, .. } = notice
+                && found == facts
+            {
+                *more += 1;
+                return;
+            }
+        }
+        self.notices.push(Notice::Records {
+            source: name.to_owned(),
+            more: 0,
+            found: facts.clone(),
+        });
     }
 
     /// What keeps the records of a source for the sheets of `book`.

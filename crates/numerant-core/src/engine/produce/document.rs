@@ -40,7 +40,7 @@ impl Producer {
         let only_chosen = steps.into_iter().all(|step| matches!(step, Step::Where(_)));
         let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
         let same = match (reader.facts().format, self.format.text) {
-            (json::NAME, Some(TextFormat::Json | TextFormat::JsonLines)) => true,
+            (json::NAME | json::LINES, Some(TextFormat::Json | TextFormat::JsonLines)) => true,
             (xml::NAME, Some(TextFormat::Xml)) => {
                 let alone = self.apart || self.job.sources.len() == 1;
                 alone && reader.around().is_some_and(|around| !around.scattered)

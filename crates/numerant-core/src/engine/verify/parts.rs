@@ -14,6 +14,7 @@ use serde::Serialize;
 use super::super::sources::{Cursor, Sources};
 use super::super::{Context, Error};
 use crate::format::delimited::{Ragged, ReadOptions};
+use crate::format::{JSON, JSON_LINES, TreeFacts};
 use crate::job::Job;
 use crate::ledger::{BUCKETS, Bag, BagDigest, RecordHasher, bucket};
 use crate::record::{Batch, ColumnError, Columns, Unit};
@@ -151,18 +152,24 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
         .first()
         .ok_or(Error::Job(crate::job::JobError::NoSource))?;
     // What can be read only once is kept, as it may be read again.
-    let open = |paths: &[SourcePath]| -> Result<(Job, Sources), Error> {
-        let job = job(options, paths);
+    let open = |paths: &[SourcePath], read: &ReadOptions| -> Result<(Job, Sources), Error> {
+        let job = job(options, paths, read);
         let (sources, _) = Sources::open(&job, true, true, true, context)?;
         Ok((job, sources))
     };
-    let whole = open(&options.whole)?;
+    let (mut read, mut parts_read) = (options.read.clone(), options.read.clone());
+    let document = documents(options, &mut read, &mut parts_read, context)?;
+    let whole = open(&options.whole, &read)?;
     let columns = compared_columns(first, options, whole.1.columns())?;
+    if !document {
+        // What no record of a part has is blank in all of them.
+        parts_read.also.clone_from(&columns);
+    }
     let side = Side {
         options,
         context,
         whole,
-        parts: open(&options.parts)?,
+        parts: open(&options.parts, &parts_read)?,
         columns,
         read: AtomicU64::new(0),
     };
@@ -226,6 +233,51 @@ fn file_size(path: &SourcePath) -> Option<u64> {
     }
 }
 
+/// Whether both sides are documents of one format, which are compared record by record, whatever
+/// columns either would have; and where the records of the parts are, which one record alone does
+/// not show.
+fn documents(
+    options: &PartsOptions,
+    read: &mut ReadOptions,
+    parts_read: &mut ReadOptions,
+    context: &Context,
+) -> Result<bool, Error> {
+    let (Some(whole), Some(part)) = (options.whole.first(), options.parts.first()) else {
+        return Ok(false);
+    };
+    if !options.keep.is_empty() || !options.ignore.is_empty() || read.repeats.is_some() {
+        return Ok(false);
+    }
+    let facts = |path: &SourcePath| -> Result<Option<(TreeFacts, &'static str)>, Error> {
+        if *path == SourcePath::Standard {
+            return Ok(None);
+        }
+        let job = job(options, std::slice::from_ref(path), read);
+        let (sources, mut cursor) = Sources::open(&job, false, true, false, context)?;
+        let reader = sources.next(&mut cursor, &job, context)?;
+        Ok(reader.and_then(|reader| {
+            let tree = reader.tree()?.clone();
+            Some((tree, reader.facts().format))
+        }))
+    };
+    let (Some((whole_facts, whole_format)), Some((_, part_format))) = (facts(whole)?, facts(part)?)
+    else {
+        return Ok(false);
+    };
+    let json = [JSON, JSON_LINES];
+    let same = whole_format == part_format
+        || (json.contains(&whole_format) && json.contains(&part_format));
+    if !same {
+        return Ok(false);
+    }
+    read.as_one = true;
+    parts_read.as_one = true;
+    if parts_read.records.is_none() && whole.extension() == part.extension() {
+        parts_read.records = Some(whole_facts.records);
+    }
+    Ok(true)
+}
+
 /// The columns of the whole that count.
 fn compared_columns(
     first: &SourcePath,
@@ -255,10 +307,10 @@ fn compared_columns(
 }
 
 /// The way through sources; of workbooks all sheets that are shown count, or those that are chosen.
-fn job(options: &PartsOptions, sources: &[SourcePath]) -> Job {
+fn job(options: &PartsOptions, sources: &[SourcePath], read: &ReadOptions) -> Job {
     Job {
         sources: sources.to_vec(),
-        read: options.read.clone(),
+        read: read.clone(),
         memory: options.memory,
         per_sheet: true,
         ..Job::default()

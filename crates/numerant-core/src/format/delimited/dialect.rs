@@ -297,6 +297,12 @@ pub struct ReadOptions {
     /// Levels that a document may be nested; 128 if not said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub depth: Option<usize>,
+    /// The records of documents are one column, as JSON, so that they can be compared as a whole.
+    #[serde(skip)]
+    pub as_one: bool,
+    /// Columns that documents have in any case.
+    #[serde(skip)]
+    pub also: Vec<String>,
 }
 
 /// How outputs are to be written; what is `None` is as in the first source, where the output has the

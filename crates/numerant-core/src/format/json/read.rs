@@ -255,6 +255,7 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
         return Ok(facts);
     }
     facts.records = "$".to_owned();
+    facts.lines = several;
     if several || first != b'{' {
         return Ok(facts);
     }
@@ -284,6 +285,8 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
     facts.single = false;
     facts.records = best;
     facts.beside = beside(&survey, place);
+    let list = survey.path(survey.parent(place));
+    facts.above = (!facts.beside.is_empty()).then(|| ("$".to_owned(), list));
     Ok(facts)
 }
 

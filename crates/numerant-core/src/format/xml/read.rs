@@ -639,6 +639,10 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
     if best != 1 {
         facts.others.push(path_to(1));
         facts.beside = beside(&survey, best);
+        let list = survey.path(best);
+        let list = list.split_once('.').map(|(_, list)| list.to_owned());
+        let list = list.filter(|_| !facts.beside.is_empty());
+        facts.above = list.map(|list| (path_to(1), list));
     }
     let name = |place: usize| survey.nodes[place].name.clone();
     facts.elements = Some((
