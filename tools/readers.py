@@ -1,11 +1,12 @@
 #!/usr/bin/env python3
-"""Holds written workbooks against independent readers, cell by cell and type by type.
+"""Holds written workbooks and documents against independent readers, value by value and type by type.
 
 Usage: tools/readers.py NUMERANT
 Needs openpyxl, xlrd, odfpy and lxml from PyPI.
 """
 import csv
 import datetime
+import json
 import subprocess
 import sys
 import tempfile
@@ -135,6 +136,51 @@ def paragraph(node):
     return text
 
 
+def documents(numerant, folder):
+    """What other parsers make of JSON and XML, and what becomes of what other writers have made."""
+    def convert(*words):
+        subprocess.run([numerant, "convert", *words, "--quiet"], cwd=folder, check=True)
+
+    convert("calls.csv", "--name", "calls.json")
+    convert("calls.csv", "--name", "calls.jsonl")
+    with open(folder / "calls.json", encoding="utf-8") as file:
+        found = json.load(file)
+    with open(folder / "calls.jsonl", encoding="utf-8") as file:
+        assert [json.loads(line) for line in file] == found
+    numbers = {"count": int, "dues": float}
+    for row, record in zip(ROWS[1:], found, strict=True):
+        assert list(record) == ROWS[0]
+        for name, text in zip(ROWS[0], row):
+            wanted = numbers.get(name, str)(text) if text else None
+            if name == "lower" and text:
+                wanted = text == "true"
+            assert record[name] == wanted, (name, record[name], wanted)
+    print(f"calls.json, calls.jsonl: {len(found)} records are what the json module reads")
+    convert("calls.csv", "--name", "calls.xml", "--out-encoding", "windows-1252")
+    root = etree.parse(folder / "calls.xml").getroot()
+    for row, record in zip(ROWS[1:], root, strict=True):
+        values = {element.tag: element.text for element in record}
+        assert values == {name: text for name, text in zip(ROWS[0], row) if text}, values
+    print(f"calls.xml: {len(root)} records are what lxml reads")
+    # There and back, by way of what others write.
+    records = [{"id": 1, "in": {"a": [1.5, None, {}], "b": "\u0000\ud83d\udea2\u001f"}}, {"id": 2, "in": {"a": []}}]
+    with open(folder / "other.json", "w", encoding="utf-8") as file:
+        json.dump(records, file)
+    convert("other.json", "--name", "back.json", "--indent", "1")
+    with open(folder / "back.json", encoding="utf-8") as file:
+        assert json.load(file) == records
+    root = etree.Element("{urn:port}port", nsmap={None: "urn:port", "p": "urn:p"})
+    for number in range(3):
+        call = etree.SubElement(root, "{urn:port}call", {"id": str(number), "{urn:p}q": "<&>\u00e6"})
+        etree.SubElement(call, "{urn:p}dues").text = f"{number}.50 \n]]>"
+    etree.ElementTree(root).write(folder / "other.xml", encoding="utf-16", xml_declaration=True)
+    convert("other.xml", "--name", "back.xml", "--indent", "2")
+    back = etree.parse(folder / "back.xml").getroot()
+    plain = lambda element: (element.tag, dict(element.attrib), (element.text or "").strip(), [plain(e) for e in element])
+    assert plain(back) == plain(root), etree.tostring(back)
+    print("other.json, other.xml: what other writers have made comes back the same")
+
+
 def main():
     numerant = Path(sys.argv[1]).resolve()
     with tempfile.TemporaryDirectory() as folder:
@@ -154,6 +200,7 @@ def main():
                 for column, (one, other) in enumerate(zip(row, its)):
                     assert one == other, f"{name}, row {number}, {ROWS[0][column]}: {one} and not {other}"
             print(f"{name}: {len(wanted)} rows of {len(wanted[0])} cells are what {reader.__name__[3:]} reads")
+        documents(numerant, folder)
         # All parts are well-formed XML for a parser that takes nothing amiss.
         import zipfile
 

@@ -124,6 +124,7 @@ pub(super) struct ReadingOptions {
     ragged: Ragged,
     /// Where the records of a document are: a JSONPath such as '$.calls[*]', or an XPath such as
     /// '/port/call' or '//call' [default: found out and told]
+    #[allow(rustdoc::broken_intra_doc_links, reason = "the help is no Markdown")]
     #[arg(long, value_name = "PATH")]
     records: Option<String>,
     /// What becomes of lists in the records of documents: columns, a column for each item

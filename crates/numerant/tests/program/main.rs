@@ -3,6 +3,7 @@
 
 mod bad_input;
 mod demo;
+mod documents;
 mod help;
 mod inspect;
 mod split;

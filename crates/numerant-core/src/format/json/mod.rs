@@ -1,16 +1,19 @@
 //! JSON after RFC 8259: documents, concatenated values, and a value a line.
 
 mod descend;
+mod find;
 mod path;
 mod plain;
 mod read;
 mod tokens;
+mod walk;
 mod write;
 
 use crate::tree::{Paths, Tree};
 use serde::de::IgnoredAny;
 
-pub(crate) use read::{JsonTrees, begins, beside, find_records, survey};
+pub(crate) use find::{begins, beside, find_records, survey};
+pub(crate) use read::JsonTrees;
 pub(crate) use write::{JsonEncoder, JsonForm};
 
 /// Makes a tree of a document: where its values stand in it, or the line of what is wrong and that.

@@ -46,6 +46,9 @@ pub(super) enum Reached<'a> {
 impl Selector {
     /// Reads a JSONPath.
     pub(super) fn new(path: &str) -> Result<Self, String> {
+        if !path.starts_with('$') {
+            return Err("it must begin with $".to_owned());
+        }
         JsonPath::parse(path).map_err(|error| error.to_string())?;
         let mut segments = Vec::new();
         let mut rest = path.strip_prefix('$').unwrap_or(path).trim_start();

@@ -1,11 +1,14 @@
 //! XML 1.0: documents whose records are elements.
 
 mod entities;
+mod find;
 mod path;
 mod read;
+mod walk;
 mod write;
 
-pub(crate) use read::{XmlTrees, begins, find_records, survey};
+pub(crate) use find::{begins, find_records, survey};
+pub(crate) use read::XmlTrees;
 pub(crate) use write::{XmlEncoder, XmlForm, push_comment};
 
 /// What the format is called.

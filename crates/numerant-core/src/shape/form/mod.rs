@@ -20,15 +20,22 @@ use crate::record::ColumnError;
 
 /// A shape that cannot be used.
 #[derive(Debug, thiserror::Error)]
-#[error("{}, line {line}: {problem}", .path.display())]
+#[error("{}{}: {problem}", .path.display(), at_line(*.line))]
 pub struct ShapeError {
     /// The file.
     pub path: PathBuf,
-    /// The line of it, from 1.
+    /// The line of it, from 1; 0 if it could not be read.
     pub line: usize,
     /// What is wrong.
     #[source]
     pub problem: ShapeProblem,
+}
+
+fn at_line(line: usize) -> String {
+    match line {
+        0 => String::new(),
+        line => format!(", line {line}"),
+    }
 }
 
 /// What is wrong with a shape.
@@ -235,7 +242,7 @@ impl Shape {
             problem,
         };
         let text =
-            std::fs::read_to_string(path).map_err(|error| failed((1, ShapeProblem::Io(error))))?;
+            std::fs::read_to_string(path).map_err(|error| failed((0, ShapeProblem::Io(error))))?;
         let text = text.strip_prefix('\u{feff}').unwrap_or(&text);
         let body = match text.trim_start().chars().next() {
             Some('<') => xml::parse(text).map(Body::Xml),

@@ -1,0 +1,171 @@
+//! Says what is in a document, and where its records are.
+
+use serde_json::Value;
+
+use super::descend::unescape;
+use super::path::{Selector, push_member};
+use super::tokens::Tokens;
+use super::walk::{Next, Walk};
+use crate::format::trees::{OpenedTrees, TreeFacts};
+use crate::source::{Input, ReadError, ReadProblem};
+use crate::tree::{Kind, Survey};
+
+/// Bytes of a document that are looked at to find its records.
+const SAMPLE: u64 = 1 << 22;
+
+/// Places of records and values beside them that are named.
+const NAMED: usize = 12;
+
+/// Goes through a document, or so much of it, and says what is in it.
+pub(crate) fn survey(input: Input, opened: &OpenedTrees, most: u64) -> Result<Survey, ReadError> {
+    let mut walk = Walk::new(input, opened)?;
+    survey_walk(&mut walk, most).map(|(survey, _)| survey)
+}
+
+/// The survey, and whether a second value stands behind the first.
+fn survey_walk(walk: &mut Walk, most: u64) -> Result<(Survey, bool), ReadError> {
+    let mut survey = Survey::default();
+    while walk.text.passed() < most {
+        match walk.next()? {
+            Next::End => break,
+            Next::Close(_) => survey.close(),
+            Next::Value => {
+                let kind = walk.kind();
+                let member = walk.open.last().is_some_and(|frame| !frame.list);
+                let name = member.then_some(walk.name.as_str());
+                survey.open(name, kind);
+                if matches!(kind, Kind::Object | Kind::List) {
+                    walk.enter(0)?;
+                    continue;
+                }
+                let length = walk.text.value()?;
+                let at = walk.text.at;
+                if kind == Kind::Text {
+                    let text = unescape(walk.text.rest(), 0, length);
+                    let text = text.map(std::borrow::Cow::into_owned);
+                    let text = text.map_err(|wrong| walk.wrong(at, wrong))?;
+                    survey.value(kind, text.as_bytes());
+                } else {
+                    survey.value(kind, &walk.text.bytes()[at..at + length]);
+                }
+                survey.close();
+                walk.text.at += length;
+            }
+        }
+    }
+    let several = walk.documents > 1;
+    Ok((survey.finish(), several))
+}
+
+/// Finds out where the records of a document are, if that is not said.
+pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFacts, ReadError> {
+    let mut facts = opened.facts.clone();
+    let failed = |problem| opened.path.error(problem);
+    if let Some(path) = &opened.options.records {
+        let what = Selector::new(path).err();
+        if let Some(what) = what {
+            let path = path.clone();
+            return Err(failed(ReadProblem::RecordsPath { path, what }));
+        }
+        facts.records.clone_from(path);
+        return Ok(facts);
+    }
+    let mut walk = Walk::new(input, opened)?;
+    let Some(first) = walk.text.next_byte(None)? else {
+        return Err(failed(ReadProblem::Empty));
+    };
+    facts.found = true;
+    // What is wrong further down is told when it is read.
+    let (survey, several) = survey_walk(&mut walk, SAMPLE)?;
+    if first == b'[' {
+        facts.records = "$[*]".to_owned();
+        return Ok(facts);
+    }
+    facts.records = "$".to_owned();
+    facts.lines = several;
+    if several || first != b'{' {
+        return Ok(facts);
+    }
+    facts.single = true;
+    // The lists of objects that are in no other list, and how many those are.
+    let mut lists: Vec<(u64, String, usize)> = Vec::new();
+    for (place, node) in survey.nodes.iter().enumerate() {
+        let inside = |mut at: usize| {
+            while at != 0 {
+                at = survey.parent(at);
+                if survey.nodes[at].items {
+                    return true;
+                }
+            }
+            false
+        };
+        if node.items && node.branches > node.lists && !inside(place) {
+            lists.push((node.times, json_path(&survey, place), place));
+        }
+    }
+    lists.sort_by_key(|(times, ..)| std::cmp::Reverse(*times));
+    let Some((_, best, place)) = lists.first().cloned() else {
+        return Ok(facts);
+    };
+    facts.others = lists[1..].iter().map(|(_, path, _)| path.clone()).collect();
+    facts.others.push("$".to_owned());
+    facts.single = false;
+    facts.records = best;
+    facts.beside = beside(&survey, place);
+    let list = survey.path(survey.parent(place));
+    facts.above = (!facts.beside.is_empty()).then(|| ("$".to_owned(), list));
+    Ok(facts)
+}
+
+/// Values that stand beside the records at a place, by their paths.
+pub(crate) fn beside(survey: &Survey, records: usize) -> Vec<String> {
+    let under = |mut at: usize| {
+        while at != 0 {
+            if at == records {
+                return true;
+            }
+            at = survey.parent(at);
+        }
+        false
+    };
+    let values = survey.nodes.iter().enumerate();
+    values
+        .filter(|(place, node)| *place != 0 && node.branches < node.times && !under(*place))
+        .map(|(place, _)| survey.path(place))
+        .take(NAMED)
+        .collect()
+}
+
+fn json_path(survey: &Survey, place: usize) -> String {
+    let mut way = Vec::new();
+    let mut at = place;
+    while at != 0 {
+        way.push(at);
+        at = survey.parent(at);
+    }
+    let mut path = "$".to_owned();
+    for at in way.iter().rev() {
+        let node = &survey.nodes[*at];
+        if node.items {
+            path.push_str("[*]");
+        } else {
+            push_member(&node.name, &mut path);
+        }
+    }
+    path
+}
+
+/// Whether a text begins like a document; `claimed` says that its name says so, or says nothing.
+pub(crate) fn begins(start: &[u8], claimed: bool) -> bool {
+    let start = start.strip_prefix(b"\xef\xbb\xbf").unwrap_or(start);
+    let start = start.trim_ascii_start();
+    let behind = |rest: &[u8]| rest.trim_ascii_start().first().copied();
+    match start.first() {
+        Some(b'{') => matches!(behind(&start[1..]), Some(b'"' | b'}')) || claimed,
+        Some(b'[') => {
+            matches!(behind(&start[1..]), Some(b'{' | b'['))
+                || (claimed && serde_json::from_slice::<Value>(start).is_ok())
+        }
+        _ => false,
+    }
+}
