@@ -2,7 +2,7 @@
 
 use super::dialect::{Dialect, Quote};
 use crate::format::{EncodeError, RecordEncoder};
-use crate::record::{At, Batch, Field, push_quoted};
+use crate::record::{At, Batch, CELL_QUOTE, Field, holds_any, push_quoted};
 
 /// Writes chosen columns of one source's records in one dialect.
 ///
@@ -127,12 +127,56 @@ impl DelimitedEncoder {
         columns: Option<&[usize]>,
         out: &mut Vec<u8>,
     ) -> Result<(), EncodeError> {
+        if columns.is_none() && self.values_as_they_stand(batch, record, out) {
+            return Ok(());
+        }
         match columns {
             Some(columns) => self.fields(batch, record, columns.iter().copied(), out)?,
             None => self.fields(batch, record, 0..batch.width(), out)?,
         }
         out.extend_from_slice(self.out.line_end.bytes());
         Ok(())
+    }
+
+    /// Appends a record of a sheet or document, if nothing in it has to be quoted; most are so.
+    #[inline]
+    fn values_as_they_stand(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> bool {
+        let Quote::Byte(quote) = self.out.quote else {
+            return false;
+        };
+        if self.keeps_quotes || batch.width() < 2 || batch.quote != Some(CELL_QUOTE) {
+            return false;
+        }
+        let raw = batch.raw_fields(record, 0, batch.width() - 1);
+        let delimiter = self.out.delimiter.0;
+        if holds_any(raw, [delimiter, quote, b'\n', b'\r']) {
+            return false;
+        }
+        if memchr::memchr(CELL_QUOTE, raw).is_none() {
+            let start = out.len();
+            out.extend_from_slice(raw);
+            for byte in &mut out[start..] {
+                if *byte == batch.delimiter {
+                    *byte = delimiter;
+                }
+            }
+        } else {
+            // What is quoted on its way needs no quotes here.
+            let mut scratch = Vec::new();
+            for column in 0..batch.width() {
+                if column > 0 {
+                    out.push(delimiter);
+                }
+                let field = batch.field(record, column);
+                if field.raw().first() != Some(&CELL_QUOTE) {
+                    out.extend_from_slice(field.raw());
+                } else if !field.is_blank() {
+                    out.extend_from_slice(field.value(&mut scratch));
+                }
+            }
+        }
+        out.extend_from_slice(self.out.line_end.bytes());
+        true
     }
 
     /// Appends a computed value, which fields that move as they stand are beside.
