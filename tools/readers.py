@@ -163,7 +163,7 @@ def documents(numerant, folder):
         assert values == {name: text for name, text in zip(ROWS[0], row) if text}, values
     print(f"calls.xml: {len(root)} records are what lxml reads")
     # There and back, by way of what others write.
-    records = [{"id": 1, "in": {"a": [1.5, None, {}], "b": "\u0000\ud83d\udea2\u001f"}}, {"id": 2, "in": {"a": []}}]
+    records = [{"id": 1, "in": {"a": [1.5, None, {}], "b": "\u0000\U0001f6a2\u001f"}}, {"id": 2, "in": {"a": []}}]
     with open(folder / "other.json", "w", encoding="utf-8") as file:
         json.dump(records, file)
     convert("other.json", "--name", "back.json", "--indent", "1")

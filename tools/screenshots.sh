@@ -57,7 +57,7 @@ shot split "numerant split calls.csv --name '{quay}/{arrived:month}.csv' --drop 
 rm -rf "$work/varnholm/calls" "$work/varnholm/cases"
 shot steps "numerant inspect calls.csv --set 'net=ROUND(dues * 0.92, 2)' --where \"cargo = 'fish'\" --lookup owners.csv:quay --unmatched blank --keep call_id,quay,office,dues,net --sort office,-dues --show 8" varnholm
 shot cases "numerant split calls.csv --case 'large=tonnes > 40000' --case \"late=departed > arrived + INTERVAL '2' DAY\" --case \"fish=cargo = 'fish'\" --total dues,tonnes --out cases" varnholm
-shot document "numerant inspect manifests/grain.json --show 4" varnholm
+shot document "numerant inspect manifests/grain.json --show 0" varnholm
 rm -rf "$work/varnholm/customs"
 shot shape "cat customs.xml; numerant convert manifests/*.json --records '$' --repeats rows=lines --set 'total=\"lines.price.net\" + \"lines.price.tax\"' --to xml --shape customs.xml --out customs; tail -8 customs/grain.xml" varnholm
 shot workbook "numerant inspect port.xlsx --read-sheet calls --show 4" varnholm

@@ -88,7 +88,7 @@ fn show_tree(out: &mut impl Write, tree: &TreeInspection) -> io::Result<()> {
 }
 
 /// Where the records of a document are, and what can be typed to have others.
-fn tree_facts(tree: &TreeInspection) -> Vec<(&'static str, String)> {
+fn tree_facts(tree: &TreeInspection, columns: &[ColumnProfile]) -> Vec<(&'static str, String)> {
     let how = if tree.facts.found { "found" } else { "as said" };
     let mut facts = vec![("records at", format!("{} ({how})", tree.facts.records))];
     if !tree.facts.others.is_empty() {
@@ -111,12 +111,8 @@ fn tree_facts(tree: &TreeInspection) -> Vec<(&'static str, String)> {
     if let Some(path) = &tree.long_list {
         lists = format!("'{path}' has too many items for columns; here --repeats keep");
     }
-    let has_lists = tree
-        .survey
-        .nodes
-        .iter()
-        .any(|node| node.lists > 0 || node.most > 1);
-    if has_lists {
+    let numbered = |column: &ColumnProfile| column.name.split('.').any(|name| name == "1");
+    if tree.facts.repeats != "columns" || columns.iter().any(numbered) {
         facts.push(("lists", format!("{lists} (columns, rows=PATH or keep)")));
     }
     facts
@@ -210,7 +206,7 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
         facts.extend(sheet_facts(sheet));
     }
     if let Some(tree) = &inspection.tree {
-        facts.extend(tree_facts(tree));
+        facts.extend(tree_facts(tree, &inspection.columns));
     }
     let header = if inspection.tree.is_some() {
         counted(inspection.source_columns, "column", "columns")
