@@ -279,7 +279,7 @@ pub trait RecordReader: Send {
         Vec::new()
     }
 
-    /// Asks for the records as they stand, too, in [`Batch::own`]; `false` if there is no such thing.
+    /// Asks for the records as they stand, too; `false` if there is no such thing.
     fn keep_own(&mut self) -> bool {
         false
     }

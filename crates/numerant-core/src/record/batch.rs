@@ -16,7 +16,7 @@ use std::mem;
 
 use serde::{Deserialize, Serialize};
 
-use crate::value::Number;
+use crate::value::{Number, eight};
 
 /// Where a record begins in the arena, which of the field ends is its first, and where its last
 /// byte is: the end of its last field once more, so that moving a record does not have to look
@@ -488,16 +488,12 @@ impl Batch {
 /// at a time and nothing is set up for it.
 #[inline]
 pub(crate) fn holds_any(value: &[u8], marks: [u8; 4]) -> bool {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const HIGH: u64 = 0x8080_8080_8080_8080;
-    // The high bit of a byte that is nought, and of no byte if none is.
-    let noughts = |word: u64| word.wrapping_sub(ONES) & !word & HIGH;
     let (eights, rest) = value.as_chunks::<8>();
     let mut found = 0;
-    for eight in eights {
-        let word = u64::from_le_bytes(*eight);
+    for bytes in eights {
+        let word = u64::from_le_bytes(*bytes);
         for mark in marks {
-            found |= noughts(word ^ (ONES * u64::from(mark)));
+            found |= eight::same(word, mark);
         }
     }
     found != 0 || rest.iter().any(|byte| marks.contains(byte))

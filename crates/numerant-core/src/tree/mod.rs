@@ -1,7 +1,7 @@
 //! Nested records: what a record of a document holds, before it is laid out as columns.
 //!
 //! A record travels as a tape of nodes in the order of the document. Names are not kept with the
-//! nodes: each has the number of its path, and [`Paths`] knows the names.
+//! nodes: each has the number of its path, and `Paths` knows the names.
 
 mod name;
 mod outline;
@@ -9,6 +9,8 @@ mod repeats;
 mod survey;
 
 use std::collections::HashMap;
+
+use crate::value::eight;
 
 pub(crate) use name::{push_index, push_name};
 pub(crate) use outline::{Outline, OutlineError, OutlineNode};
@@ -200,16 +202,11 @@ pub(crate) fn push_json_text(text: &[u8], out: &mut Vec<u8>) {
 /// Whether nothing in a text has to be escaped in JSON; eight bytes are looked at at a time.
 #[inline]
 fn is_plain(text: &[u8]) -> bool {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const HIGH: u64 = 0x8080_8080_8080_8080;
-    let noughts = |word: u64| word.wrapping_sub(ONES) & !word & HIGH;
     let (eights, rest) = text.as_chunks::<8>();
     let mut found = 0;
-    for eight in eights {
-        let word = u64::from_le_bytes(*eight);
-        found |= noughts(word ^ (ONES * u64::from(b'"')));
-        found |= noughts(word ^ (ONES * u64::from(b'\\')));
-        found |= word.wrapping_sub(ONES * 0x20) & !word & HIGH;
+    for bytes in eights {
+        let word = u64::from_le_bytes(*bytes);
+        found |= eight::same(word, b'"') | eight::same(word, b'\\') | eight::controls(word);
     }
     let plain = |byte: &u8| *byte >= 0x20 && !matches!(byte, b'"' | b'\\');
     found == 0 && rest.iter().all(plain)

@@ -4,6 +4,7 @@
 mod arithmetic;
 mod cells;
 mod column_type;
+pub(crate) mod eight;
 mod kind;
 mod moment;
 mod number;

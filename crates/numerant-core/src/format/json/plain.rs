@@ -2,6 +2,7 @@
 
 use crate::format::trees::Leaf;
 use crate::tree::Kind;
+use crate::value::eight;
 
 /// The value that a text begins with, and how many bytes it takes; `None` if it is none of those, or
 /// may go on behind the text.
@@ -24,29 +25,16 @@ pub(super) fn value(text: &[u8], _behind: u8) -> Option<(Leaf, usize)> {
     Some((Leaf { kind, text }, length))
 }
 
-const ONES: u64 = 0x0101_0101_0101_0101;
-const HIGH: u64 = 0x8080_8080_8080_8080;
-
-/// The high bit of each byte that is nought; bits above the first of them mean nothing.
-#[inline(always)]
-fn noughts(word: u64) -> u64 {
-    word.wrapping_sub(ONES) & !word & HIGH
-}
-
 /// Bytes up to the closing quote; `None` if something comes first that is no plain text.
 #[inline(always)]
 fn plain_text(text: &[u8]) -> Option<usize> {
     let mut at = 0;
-    while let Some(eight) = text.get(at..at + 8) {
-        let word = u64::from_le_bytes(eight.try_into().ok()?);
-        let quotes = noughts(word ^ (ONES * u64::from(b'"')));
-        let backslashes = noughts(word ^ (ONES * u64::from(b'\\')));
-        // Below a blank, in bytes without the high bit.
-        let controls = word.wrapping_sub(ONES * 0x20) & !word & HIGH;
-        let found = quotes | backslashes | controls;
+    while let Some(bytes) = text.get(at..at + 8) {
+        let word = u64::from_le_bytes(bytes.try_into().ok()?);
+        let found = eight::same(word, b'"') | eight::same(word, b'\\') | eight::controls(word);
         if found != 0 {
-            let place = (found.trailing_zeros() / 8) as usize;
-            return (text[at + place] == b'"').then_some(at + place);
+            let place = at + eight::first(found);
+            return (text[place] == b'"').then_some(place);
         }
         at += 8;
     }

@@ -7,6 +7,7 @@ use crate::format::markup::Flow;
 use crate::format::trees::{Around, Leaf, OpenedTrees, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
 use crate::tree::{Kind, Paths, ROOT, Tree};
+use crate::value::eight;
 
 /// Bytes around the records that are kept, at most.
 const MOST_AROUND: usize = 1 << 26;
@@ -15,20 +16,17 @@ const MOST_AROUND: usize = 1 << 26;
 /// something in it stands for something else.
 #[inline(always)]
 fn plain_value(text: &[u8], behind: u8) -> Option<(Leaf, usize)> {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const HIGH: u64 = 0x8080_8080_8080_8080;
-    let noughts = |word: u64| word.wrapping_sub(ONES) & !word & HIGH;
     let special = |byte: u8| byte == behind || byte < 0x20 || matches!(byte, b'&' | b'<' | b']');
     let mut at = 0;
     let length = 'found: {
-        while let Some(eight) = text.get(at..at + 8) {
-            let word = u64::from_le_bytes(eight.try_into().ok()?);
-            let mut found = word.wrapping_sub(ONES * 0x20) & !word & HIGH;
+        while let Some(bytes) = text.get(at..at + 8) {
+            let word = u64::from_le_bytes(bytes.try_into().ok()?);
+            let mut found = eight::controls(word);
             for mark in [behind, b'&', b'<', b']'] {
-                found |= noughts(word ^ (ONES * u64::from(mark)));
+                found |= eight::same(word, mark);
             }
             if found != 0 {
-                break 'found at + (found.trailing_zeros() / 8) as usize;
+                break 'found at + eight::first(found);
             }
             at += 8;
         }
