@@ -71,31 +71,39 @@ fn is_plain_number(value: &[u8]) -> bool {
 
 /// Whether a text is a number after RFC 8259.
 pub(crate) fn is_json_number(value: &[u8]) -> bool {
-    let digits = |from: usize| {
-        let rest = value.get(from..).unwrap_or_default();
-        from + rest.iter().take_while(|byte| byte.is_ascii_digit()).count()
+    json_number(value) == Some(value.len())
+}
+
+/// Bytes of the number after RFC 8259 that a text begins with; `None` if it begins with none.
+#[inline(always)]
+pub(crate) fn json_number(text: &[u8]) -> Option<usize> {
+    let digits = |mut at: usize| {
+        while text.get(at).is_some_and(u8::is_ascii_digit) {
+            at += 1;
+        }
+        at
     };
-    let whole = usize::from(value.first() == Some(&b'-'));
+    let whole = usize::from(text.first() == Some(&b'-'));
     let mut at = digits(whole);
-    if at == whole || (value[whole] == b'0' && at > whole + 1) {
-        return false;
+    if at == whole || (text[whole] == b'0' && at > whole + 1) {
+        return None;
     }
-    if value.get(at) == Some(&b'.') {
-        let end = digits(at + 1);
-        if end == at + 1 {
-            return false;
+    if text.get(at) == Some(&b'.') {
+        let fraction = digits(at + 1);
+        if fraction == at + 1 {
+            return None;
         }
-        at = end;
+        at = fraction;
     }
-    if matches!(value.get(at), Some(b'e' | b'E')) {
-        let sign = usize::from(matches!(value.get(at + 1), Some(b'+' | b'-')));
-        let end = digits(at + 1 + sign);
-        if end == at + 1 + sign {
-            return false;
+    if matches!(text.get(at), Some(b'e' | b'E')) {
+        let sign = usize::from(matches!(text.get(at + 1), Some(b'+' | b'-')));
+        let exponent = digits(at + 1 + sign);
+        if exponent == at + 1 + sign {
+            return None;
         }
-        at = end;
+        at = exponent;
     }
-    at == value.len()
+    Some(at)
 }
 
 /// How the type of a value is told.
@@ -134,6 +142,12 @@ pub(crate) enum Shown<'a> {
 }
 
 impl TextColumn {
+    /// Whether a record has a container with nothing in it so many levels above the column.
+    pub(crate) fn is_hollow(&self, batch: &Batch, record: usize, levels: usize) -> bool {
+        let field = batch.field(record, self.slot);
+        self.tells_blanks && field.is_blank() && field.nothing() == Nothing::Hollow(levels)
+    }
+
     /// The value of a record.
     #[inline]
     pub(crate) fn value<'a>(

@@ -1,5 +1,6 @@
 //! Values that are found without a parser: texts without escapes, numbers, and words.
 
+use crate::format::column::json_number;
 use crate::format::trees::Leaf;
 use crate::tree::Kind;
 use crate::value::eight;
@@ -50,33 +51,7 @@ fn plain_text(text: &[u8]) -> Option<usize> {
 /// Bytes of a number; `None` if it is none, or may go on behind the text.
 #[inline(always)]
 fn number(text: &[u8]) -> Option<usize> {
-    let digits = |mut at: usize| {
-        while text.get(at).is_some_and(u8::is_ascii_digit) {
-            at += 1;
-        }
-        at
-    };
-    let whole = usize::from(text.first() == Some(&b'-'));
-    let mut at = digits(whole);
-    if at == whole || (text[whole] == b'0' && at > whole + 1) {
-        return None;
-    }
-    if text.get(at) == Some(&b'.') {
-        let fraction = digits(at + 1);
-        if fraction == at + 1 {
-            return None;
-        }
-        at = fraction;
-    }
-    if matches!(text.get(at), Some(b'e' | b'E')) {
-        let sign = usize::from(matches!(text.get(at + 1), Some(b'+' | b'-')));
-        let exponent = digits(at + 1 + sign);
-        if exponent == at + 1 + sign {
-            return None;
-        }
-        at = exponent;
-    }
-    (at < text.len()).then_some(at)
+    json_number(text).filter(|length| *length < text.len())
 }
 
 #[cfg(test)]

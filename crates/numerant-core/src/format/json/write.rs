@@ -194,11 +194,7 @@ impl JsonEncoder {
         out.push(if member.list { b'[' } else { b'{' });
         if !self.children(member, batch, record, level, out)? {
             let hollow = member.first.is_some_and(|(column, levels)| {
-                let column = &self.columns[column];
-                let field = batch.field(record, column.slot);
-                column.tells_blanks
-                    && field.is_blank()
-                    && field.nothing() == Nothing::Hollow(levels)
+                self.columns[column].is_hollow(batch, record, levels)
             });
             if !hollow {
                 out.truncate(start);

@@ -321,11 +321,7 @@ impl XmlEncoder {
         }
         if !any && !nested {
             let hollow = element.first.is_some_and(|(column, levels)| {
-                let column = &self.columns[column];
-                let field = batch.field(record, column.slot);
-                column.tells_blanks
-                    && field.is_blank()
-                    && field.nothing() == Nothing::Hollow(levels)
+                self.columns[column].is_hollow(batch, record, levels)
             });
             if !hollow {
                 out.truncate(before);
