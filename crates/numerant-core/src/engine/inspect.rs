@@ -304,13 +304,13 @@ fn inspect_one(
         dialect: facts.told.map(|_| dialect),
         told: facts.told,
         sheet: reader.sheet(),
-        tree: match (reader.tree(), reader.survey()) {
-            (Some(facts), Some(survey)) => Some(TreeInspection {
-                facts: facts.clone(),
-                survey: survey?,
+        tree: match reader.document() {
+            None => None,
+            Some(document) => Some(TreeInspection {
+                facts: document.facts().clone(),
+                survey: document.survey()?,
                 long_list: None,
             }),
-            _ => None,
         },
         header: dialect.header,
         skipped: facts.skipped,

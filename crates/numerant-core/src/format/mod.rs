@@ -264,34 +264,15 @@ pub trait RecordReader: Send {
         None
     }
 
-    /// Where the records are, if the source is a document.
-    fn tree(&self) -> Option<&TreeFacts> {
+    /// The document, if the source is one.
+    fn document(&self) -> Option<&dyn Document> {
         None
     }
 
-    /// Goes through all of a document and says what is in it; `None` if the source is none.
-    fn survey(&self) -> Option<Result<Survey, ReadError>> {
+    /// The document to ask for more, if the source is one.
+    fn document_mut(&mut self) -> Option<&mut dyn Document> {
         None
     }
-
-    /// Prefixes of names in a document, and the namespaces that they stand for, as far as it is read.
-    fn namespaces(&self) -> Vec<(String, String)> {
-        Vec::new()
-    }
-
-    /// Asks for the records as they stand, too; `false` if there is no such thing.
-    fn keep_own(&mut self) -> bool {
-        false
-    }
-
-    /// What stands around the records of a document: as far as it is known, and all of it when all
-    /// records are read.
-    fn around(&self) -> Option<Around> {
-        None
-    }
-
-    /// Leaves columns blank that are not wanted, if that saves something.
-    fn only(&mut self, _wanted: &[bool]) {}
 
     /// Replaces what is in `batch` with the next records; `false` when there are no more.
     ///
@@ -302,6 +283,28 @@ pub trait RecordReader: Send {
 
     /// What was counted so far.
     fn tally(&self) -> ReadTally;
+}
+
+/// What there is to a document besides the records that are laid out.
+pub trait Document {
+    /// Where its records are.
+    fn facts(&self) -> &TreeFacts;
+
+    /// Goes through all of it and says what is in it.
+    ///
+    /// # Errors
+    ///
+    /// If it cannot be read.
+    fn survey(&self) -> Result<Survey, ReadError>;
+
+    /// Prefixes of names and the namespaces that they stand for.
+    fn namespaces(&self) -> &[(String, String)];
+
+    /// What stands around the records: as far as it is known, and all of it when all are read.
+    fn around(&self) -> Around;
+
+    /// Asks for the records as they stand, too. Columns that are not wanted then may be left blank.
+    fn keep_own(&mut self, wanted: Option<Vec<bool>>);
 }
 
 /// What a reader counted.

@@ -10,13 +10,13 @@
 //! * columns from `width` on are computed: they lie in arenas of their own, one entry a record, and
 //!   everything that takes records out of a batch goes through [`Batch::retain`].
 
-use std::borrow::Cow;
 use std::fmt;
 use std::mem;
 
 use serde::{Deserialize, Serialize};
 
-use crate::value::{Number, eight};
+use super::field::{Field, push_quoted};
+use crate::value::Number;
 
 /// Where a record begins in the arena, which of the field ends is its first, and where its last
 /// byte is: the end of its last field once more, so that moving a record does not have to look
@@ -164,13 +164,6 @@ pub struct RejectedRecord {
     pub reason: String,
     /// Its bytes as they stand, with the line end.
     pub raw: Vec<u8>,
-}
-
-/// One field as it stands in its source.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Field<'a> {
-    raw: &'a [u8],
-    quote: Option<u8>,
 }
 
 impl Batch {
@@ -350,10 +343,8 @@ impl Batch {
     /// If there is no such record or field.
     #[inline]
     pub fn field(&self, record: usize, column: usize) -> Field<'_> {
-        Field {
-            raw: self.raw_fields(record, column, column),
-            quote: self.quote.filter(|_| column < self.width),
-        }
+        let quote = self.quote.filter(|_| column < self.width);
+        Field::new(self.raw_fields(record, column, column), quote)
     }
 
     /// The bytes from the start of one field to the end of another, separators between included.
@@ -481,225 +472,5 @@ impl Batch {
     pub(crate) fn own(&self, record: usize) -> &[u8] {
         let (start, end) = self.own.spans[record];
         &self.own.bytes[start as usize..end as usize]
-    }
-}
-
-/// Whether a value holds one of four bytes. Most values are short, so eight bytes are looked at
-/// at a time and nothing is set up for it.
-#[inline]
-pub(crate) fn holds_any(value: &[u8], marks: [u8; 4]) -> bool {
-    let (eights, rest) = value.as_chunks::<8>();
-    let mut found = 0;
-    for bytes in eights {
-        let word = u64::from_le_bytes(*bytes);
-        for mark in marks {
-            found |= eight::same(word, mark);
-        }
-    }
-    found != 0 || rest.iter().any(|byte| marks.contains(byte))
-}
-
-/// Appends a value, in quotes where it holds a delimiter, a quote or a line end, or where it is
-/// blank and `lonely` on its line.
-pub(crate) fn push_quoted(
-    value: &[u8],
-    delimiter: u8,
-    quote: Option<u8>,
-    lonely: bool,
-    out: &mut Vec<u8>,
-) {
-    let Some(quote) = quote else {
-        out.extend_from_slice(value);
-        return;
-    };
-    let needed = holds_any(value, [delimiter, quote, b'\n', b'\r']);
-    let needed = needed || (lonely && value.is_empty());
-    if !needed {
-        out.extend_from_slice(value);
-        return;
-    }
-    out.push(quote);
-    let mut rest = value;
-    while let Some(at) = memchr::memchr(quote, rest) {
-        out.extend_from_slice(&rest[..=at]);
-        out.push(quote);
-        rest = &rest[at + 1..];
-    }
-    out.extend_from_slice(rest);
-    out.push(quote);
-}
-
-impl<'a> Field<'a> {
-    /// The field's text as it stands in its source, quotes included.
-    pub fn raw(&self) -> &'a [u8] {
-        self.raw
-    }
-
-    /// The field's value: `raw` without the quotes around it, doubled quotes taken as one.
-    ///
-    /// Text behind a closing quote belongs to the value. `scratch` is used where the value is not
-    /// a slice of the source.
-    pub fn value<'s>(&self, scratch: &'s mut Vec<u8>) -> &'s [u8]
-    where
-        'a: 's,
-    {
-        let Some(quote) = self.quote else {
-            return self.raw;
-        };
-        let Some(rest) = self.raw.strip_prefix(&[quote]) else {
-            return self.raw;
-        };
-        match memchr::memchr(quote, rest) {
-            Some(close) if close + 1 == rest.len() => &rest[..close],
-            None => rest,
-            Some(0) if is_nothing(self.raw, quote) => &[],
-            Some(_) => {
-                unquote(rest, quote, scratch);
-                scratch
-            }
-        }
-    }
-
-    /// The field's value as [`Field::value`] has it, on its own.
-    pub fn text(self) -> Cow<'a, [u8]> {
-        let rest = self
-            .quote
-            .and_then(|quote| self.raw.strip_prefix(&[quote]).map(|rest| (quote, rest)));
-        let Some((quote, rest)) = rest else {
-            return Cow::Borrowed(self.raw);
-        };
-        match memchr::memchr(quote, rest) {
-            Some(close) if close + 1 == rest.len() => Cow::Borrowed(&rest[..close]),
-            None => Cow::Borrowed(rest),
-            Some(0) if is_nothing(self.raw, quote) => Cow::Borrowed(&[]),
-            Some(_) => {
-                let mut value = Vec::new();
-                unquote(rest, quote, &mut value);
-                Cow::Owned(value)
-            }
-        }
-    }
-
-    /// Whether the value is empty.
-    pub fn is_blank(&self) -> bool {
-        self.raw.is_empty()
-            || self
-                .quote
-                .is_some_and(|quote| self.raw == [quote, quote] || is_nothing(self.raw, quote))
-    }
-
-    /// What kind of blank a blank field of a document is.
-    pub(crate) fn nothing(&self) -> Nothing {
-        match self.raw {
-            [] => Nothing::Absent,
-            [_, _] => Nothing::Empty,
-            [_, _, _] => Nothing::Null,
-            longer => Nothing::Hollow(longer.len() - 3),
-        }
-    }
-}
-
-/// What stands behind two quotes in a field that is blank and no text: once for a null, and once more
-/// for each level that a container with nothing in it is above the field.
-const NOTHING: u8 = 0x1d;
-
-/// A kind of blank, in the records of documents.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Nothing {
-    /// It is not there.
-    Absent,
-    /// A text of no characters.
-    Empty,
-    /// A null.
-    Null,
-    /// A container so many levels above has nothing in it.
-    Hollow(usize),
-}
-
-impl Nothing {
-    /// Appends a field that is blank in this way.
-    pub(crate) fn push(self, quote: u8, out: &mut Vec<u8>) {
-        let marks = match self {
-            Self::Absent => return,
-            Self::Empty => 0,
-            Self::Null => 1,
-            Self::Hollow(levels) => levels + 1,
-        };
-        out.extend_from_slice(&[quote, quote]);
-        out.resize(out.len() + marks, NOTHING);
-    }
-}
-
-/// What is around values of the records of sheets and documents that need it.
-pub(crate) const CELL_QUOTE: u8 = 0x1c;
-
-/// Whether a field is one of those marks. Only the fields of documents have this quote.
-fn is_nothing(raw: &[u8], quote: u8) -> bool {
-    quote == CELL_QUOTE
-        && raw.len() > 2
-        && raw[0] == quote
-        && raw[1] == quote
-        && raw[2..].iter().all(|byte| *byte == NOTHING)
-}
-
-fn unquote(after_open: &[u8], quote: u8, value: &mut Vec<u8>) {
-    value.clear();
-    let mut rest = after_open;
-    while let Some(at) = memchr::memchr(quote, rest) {
-        value.extend_from_slice(&rest[..at]);
-        if rest.get(at + 1) == Some(&quote) {
-            value.push(quote);
-            rest = &rest[at + 2..];
-        } else {
-            rest = &rest[at + 1..];
-            break;
-        }
-    }
-    value.extend_from_slice(rest);
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    proptest::proptest! {
-        #[test]
-        fn eight_bytes_at_a_time_are_as_good_as_one(
-            value in proptest::collection::vec(0_u8..8, 0..40), marks in proptest::array::uniform4(0_u8..12),
-        ) {
-            let plain = value.iter().any(|byte| marks.contains(byte));
-            proptest::prop_assert_eq!(holds_any(&value, marks), plain);
-        }
-    }
-
-    #[test]
-    fn values_of_quoted_fields() {
-        let cases: [(&[u8], &[u8]); 10] = [
-            (b"plain", b"plain"),
-            (b"", b""),
-            (b"\"\"", b""),
-            (b"\"a,b\"", b"a,b"),
-            (b"\"say \"\"ho\"\"\"", b"say \"ho\""),
-            (b"\"\"\"\"", b"\""),
-            (b"\"text\" behind", b"text behind"),
-            (b"\"text\" and \"more\"", b"text and \"more\""),
-            (b"6\" rope", b"6\" rope"),
-            (b" \"padded\"", b" \"padded\""),
-        ];
-        for (raw, value) in cases {
-            let field = Field {
-                raw,
-                quote: Some(b'"'),
-            };
-            assert_eq!(
-                field.value(&mut Vec::new()),
-                value,
-                "{}",
-                String::from_utf8_lossy(raw)
-            );
-            assert_eq!(field.is_blank(), value.is_empty());
-            let literal = Field { raw, quote: None };
-            assert_eq!(literal.value(&mut Vec::new()), raw);
-        }
     }
 }

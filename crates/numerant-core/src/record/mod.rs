@@ -3,10 +3,12 @@
 mod arena;
 mod batch;
 mod columns;
+mod field;
 
 pub(crate) use arena::Arena;
-pub use batch::{At, Batch, Field, RejectedRecord, Unit};
-pub(crate) use batch::{CELL_QUOTE, Nothing, holds_any};
-pub(crate) use batch::{Computed, Span, push_quoted};
+pub use batch::{At, Batch, RejectedRecord, Unit};
+pub(crate) use batch::{Computed, Span};
 pub(crate) use columns::nearest;
 pub use columns::{ColumnError, Columns, HeaderNote};
+pub use field::Field;
+pub(crate) use field::{CELL_QUOTE, Nothing, holds_any, push_quoted};

@@ -9,7 +9,8 @@ use crate::format::column::is_json_number;
 use crate::format::delimited::Dialect;
 use crate::format::sheet::{Class, Look};
 use crate::format::{
-    Around, Leaf, OpenedTrees, ReadTally, RecordReader, SourceFacts, TreeFacts, TreeFormat, Trees,
+    Around, Document, Leaf, OpenedTrees, ReadTally, RecordReader, SourceFacts, TreeFacts,
+    TreeFormat, Trees,
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
@@ -289,6 +290,34 @@ fn push_text(text: &[u8], typed: bool, plain: bool, delimiter: u8, out: &mut Vec
     }
 }
 
+impl Document for TreeReader {
+    fn facts(&self) -> &TreeFacts {
+        &self.opened.facts
+    }
+
+    fn survey(&self) -> Result<Survey, ReadError> {
+        self.opened.survey()
+    }
+
+    fn namespaces(&self) -> &[(String, String)] {
+        &self.namespaces
+    }
+
+    fn around(&self) -> Around {
+        match self.ended {
+            true => self.trees.around(),
+            false => self.around.clone(),
+        }
+    }
+
+    fn keep_own(&mut self, wanted: Option<Vec<bool>>) {
+        self.own = true;
+        if let Some(wanted) = wanted {
+            self.wanted = wanted;
+        }
+    }
+}
+
 impl RecordReader for TreeReader {
     fn columns(&self) -> &Columns {
         &self.columns
@@ -310,32 +339,12 @@ impl RecordReader for TreeReader {
         &self.path
     }
 
-    fn tree(&self) -> Option<&TreeFacts> {
-        Some(&self.opened.facts)
+    fn document(&self) -> Option<&dyn Document> {
+        Some(self)
     }
 
-    fn survey(&self) -> Option<Result<Survey, ReadError>> {
-        Some(self.opened.survey())
-    }
-
-    fn namespaces(&self) -> Vec<(String, String)> {
-        self.namespaces.clone()
-    }
-
-    fn keep_own(&mut self) -> bool {
-        self.own = true;
-        true
-    }
-
-    fn around(&self) -> Option<Around> {
-        Some(match self.ended {
-            true => self.trees.around(),
-            false => self.around.clone(),
-        })
-    }
-
-    fn only(&mut self, wanted: &[bool]) {
-        self.wanted = wanted.to_vec();
+    fn document_mut(&mut self) -> Option<&mut dyn Document> {
+        Some(self)
     }
 
     fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {

@@ -95,9 +95,12 @@ impl Producer {
         &mut self,
         reader: &mut dyn RecordReader,
     ) -> Result<(SourceBegins, Option<Foot>), Error> {
-        let own = self.takes_own(reader) && reader.keep_own();
-        if own && let Some(wanted) = self.wanted(reader) {
-            reader.only(&wanted);
+        let own = self.takes_own(reader);
+        if own {
+            let wanted = self.wanted(reader);
+            if let Some(document) = reader.document_mut() {
+                document.keep_own(wanted);
+            }
         }
         let reader = &*reader;
         let name = reader.name();
@@ -108,8 +111,8 @@ impl Producer {
         {
             self.notices.push(notice);
         }
-        if let Some(found) = reader.tree().filter(|_| !own) {
-            self.note_records(&name, found);
+        if let Some(document) = reader.document().filter(|_| !own) {
+            self.note_records(&name, document.facts());
         }
         for note in reader.columns().notes() {
             self.notices.push(Notice::Header {

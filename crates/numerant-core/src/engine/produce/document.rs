@@ -11,7 +11,7 @@ use crate::format::json::{self, JsonEncoder, JsonForm};
 use crate::format::sheet::Types;
 use crate::format::xml::{self, XmlEncoder, XmlForm};
 use crate::format::{
-    Around, Blanks, EncodeError, OwnEncoder, RecordEncoder, RecordReader, TextFormat,
+    Around, Blanks, Document, EncodeError, OwnEncoder, RecordEncoder, RecordReader, TextFormat,
 };
 use crate::shape::ShapeProblem;
 use crate::shape::form::{Shape, ShapeEncoder};
@@ -39,11 +39,12 @@ impl Producer {
         let steps = self.job.steps.iter();
         let only_chosen = steps.into_iter().all(|step| matches!(step, Step::Where(_)));
         let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
+        let document = reader.document();
         let same = match (reader.facts().format, self.format.text) {
             (json::NAME | json::LINES, Some(TextFormat::Json | TextFormat::JsonLines)) => true,
             (xml::NAME, Some(TextFormat::Xml)) => {
                 let alone = self.apart || self.job.sources.len() == 1;
-                alone && reader.around().is_some_and(|around| !around.scattered)
+                alone && document.is_some_and(|document| !document.around().scattered)
             }
             _ => false,
         };
@@ -74,8 +75,9 @@ impl Producer {
         out: Dialect,
         own: bool,
     ) -> Result<(Arc<dyn RecordEncoder>, Option<Foot>), Error> {
-        if own && let Some(around) = reader.around() {
-            return Ok(self.own(text, reader, &around));
+        let document = reader.document();
+        if own && let Some(document) = document {
+            return Ok(self.own(text, document));
         }
         if let Some(shape) = self.shape.clone() {
             return Ok((self.shape(shape, text, reader)?, None));
@@ -102,7 +104,7 @@ impl Producer {
                 )
             }
             TextFormat::Xml => {
-                let elements = reader.tree().and_then(|tree| tree.elements.clone());
+                let elements = document.and_then(|document| document.facts().elements.clone());
                 let (root, item) =
                     elements.unwrap_or_else(|| ("records".to_owned(), "record".to_owned()));
                 let form = XmlForm {
@@ -113,7 +115,7 @@ impl Producer {
                     encoding: out.encoding,
                     bom: out.bom,
                     comment: write.comment.clone(),
-                    namespaces: reader.namespaces(),
+                    namespaces: document.map_or_else(Vec::new, |d| d.namespaces().to_vec()),
                     control_signs: write.control_signs,
                 };
                 let encoder = XmlEncoder::new(form, columns, &outline, cells);
@@ -155,7 +157,7 @@ impl Producer {
                     true => Typing::Own,
                     false => typing(found, Found::Text),
                 },
-                tells_blanks: reader.tree().is_some() && !found.computed,
+                tells_blanks: reader.document().is_some() && !found.computed,
             });
         }
         let write = &self.job.write;
@@ -182,16 +184,15 @@ impl Producer {
     fn own(
         &self,
         text: TextFormat,
-        reader: &dyn RecordReader,
-        around: &Around,
+        document: &dyn Document,
     ) -> (Arc<dyn RecordEncoder>, Option<Foot>) {
         let alone = self.apart || self.job.sources.len() == 1;
-        let single = reader.tree().is_some_and(|tree| tree.single);
+        let (single, around) = (document.facts().single, document.around());
         let framed = alone && !around.scattered && (!around.head.is_empty() || single);
         let (around, foot) = match text {
             TextFormat::JsonLines => (Around::lines(), None),
             TextFormat::Json if !framed => (Around::list(), None),
-            _ => (around.clone(), Some(Foot::default())),
+            _ => (around, Some(Foot::default())),
         };
         let one_line = text == TextFormat::JsonLines;
         let encoder = OwnEncoder::new(around, foot.clone(), one_line);
@@ -222,7 +223,7 @@ impl Producer {
             }
             None => None,
         };
-        let is_tree = reader.tree().is_some();
+        let is_tree = reader.document().is_some();
         let columns = self.pipeline.layout().columns().iter().enumerate();
         Ok(columns
             .map(|(place, column)| {

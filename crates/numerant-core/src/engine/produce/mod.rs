@@ -313,7 +313,8 @@ impl Producer {
                 None => spare = self.route_and_emit(&path, spare, emit)?,
             }
         }
-        if let (Some(foot), Some(around)) = (foot, reader.around()) {
+        if let (Some(foot), Some(document)) = (foot, reader.document()) {
+            let around = document.around();
             if around.scattered {
                 // Nothing is around all of its records, which shows only now.
                 return Err(reader.path().error(ReadProblem::Unforeseen).into());

@@ -256,7 +256,7 @@ fn documents(
         let (sources, mut cursor) = Sources::open(&job, false, true, false, context)?;
         let reader = sources.next(&mut cursor, &job, context)?;
         Ok(reader.and_then(|reader| {
-            let tree = reader.tree()?.clone();
+            let tree = reader.document()?.facts().clone();
             Some((tree, reader.facts().format))
         }))
     };
