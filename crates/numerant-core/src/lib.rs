@@ -9,11 +9,12 @@
 //! [`engine::Context`].
 //!
 //! Arrows between the modules run one way: `engine` → (`step`, `route`, `output`, `ledger`) →
-//! (`format`, `expr`, `name`) → (`source`, `record`, `value`).
+//! (`format`, `gather`, `expr`, `name`) → (`source`, `record`, `value`).
 
 pub mod engine;
 pub mod expr;
 pub mod format;
+pub mod gather;
 pub mod job;
 pub mod ledger;
 pub mod name;

@@ -10,14 +10,13 @@ use numerant_core::engine::{
 use numerant_core::format::delimited::ReadOptions;
 use numerant_core::job::Job;
 use numerant_core::name::{ClashPolicy, parse_keys};
-use numerant_core::source::files;
 use numerant_core::step::{Case, OnError, Step};
 use numerant_core::value::{Number, Size};
 use proptest::prelude::*;
 
 mod support;
 
-use support::context;
+use support::{context, files_below};
 
 /// A folder with `calls.csv`.
 struct Bench {
@@ -69,10 +68,9 @@ impl Bench {
     }
 
     fn verify(&self, ignore: &[&str]) -> PartsCheck {
-        let parts = self.path("parts").display().to_string();
         let options = PartsOptions {
             whole: vec![self.path("calls.csv").into()],
-            parts: files(&parts, &["csv"]).expect("parts"),
+            parts: files_below(&self.path("parts")),
             read: ReadOptions::default(),
             keep: Vec::new(),
             ignore: ignore.iter().map(|name| (*name).to_owned()).collect(),

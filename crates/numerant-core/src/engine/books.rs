@@ -11,12 +11,12 @@ use std::thread;
 
 use super::consume::{Consumer, Set};
 use super::produce::Produced;
-use super::{Context, Error};
+use super::{Context, Error, Keep};
 use crate::format::BookFormat;
 use crate::format::sheet::{Book, Head, Plan, width};
 use crate::job::Job;
 use crate::ledger::{FileDigest, TypedColumn};
-use crate::output::{OutputError, Stage};
+use crate::output::OutputError;
 
 /// Bytes of shared texts that a workbook may keep at least.
 const LEAST_SHARED: usize = 1 << 18;
@@ -46,8 +46,7 @@ pub(super) fn write(
     produced: &Produced,
     records: &[u64],
     job: &Job,
-    sync: bool,
-    stage: &Stage,
+    keep: Keep<'_>,
     context: &Context,
 ) -> Result<Written, Error> {
     let (sets, set_of) = consumer.sets();
@@ -103,8 +102,8 @@ pub(super) fn write(
     let task = Task {
         format,
         shared: shared.max(LEAST_SHARED),
-        sync,
-        digest: job.ledger.is_some(),
+        sync: keep.sync,
+        digest: keep.digest,
         context,
         told: &told,
     };
@@ -115,7 +114,7 @@ pub(super) fn write(
             scope.spawn(|| {
                 while let Some(file) = order.get(next.fetch_add(1, Ordering::Relaxed)) {
                     let (path, outputs) = &files[*file];
-                    let staged = stage.dir().join(format!("book-{file}"));
+                    let staged = keep.stage.dir().join(format!("book-{file}"));
                     let spools: Vec<PathBuf> = outputs.iter().map(|o| consumer.path(*o)).collect();
                     let sheets = outputs.iter().zip(&spools);
                     let book = Book {

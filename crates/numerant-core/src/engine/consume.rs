@@ -53,12 +53,13 @@ impl Consumer {
         stage: &Path,
         out: &Path,
         job: &Job,
+        digest: bool,
         open_files: usize,
         threads: usize,
     ) -> Self {
         let budget = usize::try_from(job.memory.0 / 4 * 3).unwrap_or(usize::MAX);
         let mut sinks = Sinks::new(stage, budget, open_files, threads);
-        if job.ledger.is_some() {
+        if digest {
             sinks.digest_all();
         }
         Self {

@@ -8,12 +8,12 @@ use std::path::{Path, PathBuf};
 
 use super::consume::Consumer;
 use super::produce::Produced;
-use super::{Context, Error};
+use super::{Context, Error, Keep};
 use crate::format::LateError;
 use crate::job::Job;
 use crate::ledger::FileDigest;
 use crate::name::OutputFacts;
-use crate::output::{OutputError, Stage};
+use crate::output::OutputError;
 use crate::source::SourcePath;
 
 /// Bytes that are read and written at a time.
@@ -32,8 +32,7 @@ pub(super) fn write(
     produced: &Produced,
     records: &[u64],
     job: &Job,
-    sync: bool,
-    stage: &Stage,
+    keep: Keep<'_>,
     context: &Context,
 ) -> Result<HashMap<usize, WrittenDocument>, Error> {
     let mut written = HashMap::new();
@@ -47,13 +46,13 @@ pub(super) fn write(
             Error::from(OutputError::new("writing", Path::new(path), cause))
         };
         let kept = consumer.path(output);
-        let staged = stage.dir().join(format!("late-{output}"));
+        let staged = keep.stage.dir().join(format!("late-{output}"));
         let mut input = BufReader::with_capacity(PIECE, File::open(&kept).map_err(failed)?);
         let file = File::create_new(&staged).map_err(failed)?;
         let mut out = Counted {
             inner: BufWriter::with_capacity(PIECE, file),
             bytes: 0,
-            digest: job.ledger.is_some().then(FileDigest::default),
+            digest: keep.digest.then(FileDigest::default),
         };
         let facts = facts(job, &produced.sources_of(source), records[output], context);
         late.write(&facts, &mut input, &mut out)
@@ -67,7 +66,7 @@ pub(super) fn write(
                 },
             })?;
         out.inner.flush().map_err(failed)?;
-        if sync {
+        if keep.sync {
             out.inner.get_ref().sync_all().map_err(failed)?;
         }
         // The stage is removed as a whole later.

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use super::addresses::Refusal;
 use crate::format::EncodeError;
+use crate::gather::ColumnsDiffer;
 use crate::job::JobError;
 use crate::ledger::Totals;
 use crate::name::ValueError;
@@ -12,7 +13,7 @@ use crate::output::OutputError;
 use crate::record::{At, Batch, ColumnError};
 use crate::route::RouteError;
 use crate::shape::ShapeError;
-use crate::source::{ReadError, ReadProblem};
+use crate::source::{ReadError, ReadProblem, SelectError};
 use crate::step::{LookupError, StepError, StepProblem};
 use crate::value::Size;
 
@@ -30,6 +31,34 @@ pub enum Error {
         source_name: String,
         /// The name.
         problem: ColumnError,
+    },
+    /// The names of sources lead to no files.
+    #[error(transparent)]
+    Select(#[from] SelectError),
+    /// The sources do not have the same columns.
+    #[error(transparent)]
+    ColumnsDiffer(#[from] Box<ColumnsDiffer>),
+    /// Names of sources do not fit the pattern that they are to be read with.
+    #[error("--from-name: {count} of {all} names {} not fit '{pattern}'", if *.count == 1 { "does" } else { "do" })]
+    NamesDoNotFit {
+        /// The pattern.
+        pattern: String,
+        /// The first 1,000 of them.
+        names: Vec<String>,
+        /// How many there are.
+        count: u64,
+        /// How many sources there are.
+        all: u64,
+    },
+    /// A column that a source is to be given, and has.
+    #[error("{source_name} has a column '{column}' of its own, which {option} would replace")]
+    OwnColumn {
+        /// The source.
+        source_name: String,
+        /// The column.
+        column: String,
+        /// What names the column.
+        option: &'static str,
     },
     /// The shape of the outputs cannot be used.
     #[error(transparent)]
@@ -149,6 +178,16 @@ pub enum Error {
     /// No thread could be had.
     #[error("a thread could not be started: {0}")]
     Thread(#[source] io::Error),
+    /// A batch was cancelled.
+    #[error(
+        "interrupted after {done} of {files} files; those are whole, and of the others nothing was written"
+    )]
+    BatchInterrupted {
+        /// Files that were done.
+        done: u64,
+        /// All files.
+        files: u64,
+    },
     /// The run was cancelled.
     #[error("interrupted; nothing was written")]
     Interrupted,
@@ -163,6 +202,13 @@ pub enum Fault {
     Job,
     /// Nobody's: the run was cancelled.
     Interrupted,
+}
+
+/// The first `most` of some lines, and how many are left with those that are not there.
+fn shortened(mut lines: Vec<String>, most: usize, more: u64) -> (Vec<String>, u64) {
+    let left = lines.len().saturating_sub(most) as u64 + more;
+    lines.truncate(most);
+    (lines, left)
 }
 
 impl From<StepError> for Error {
@@ -195,12 +241,11 @@ impl Error {
     pub fn details(&self, most: usize) -> (Vec<String>, u64) {
         match self {
             Self::Refused(refusal) => refusal.details(most),
-            Self::Step(problem) => {
-                let mut lines = problem.details();
-                let left = lines.len().saturating_sub(most) as u64;
-                lines.truncate(most);
-                (lines, left)
+            Self::ColumnsDiffer(differ) => shortened(differ.lines(), most, 0),
+            Self::NamesDoNotFit { names, count, .. } => {
+                shortened(names.clone(), most, count - names.len() as u64)
             }
+            Self::Step(problem) => shortened(problem.details(), most, 0),
             _ => (Vec::new(), 0),
         }
     }
@@ -212,6 +257,8 @@ impl Error {
             | Self::Shape(_)
             | Self::Column { .. }
             | Self::NothingToCompare
+            | Self::OwnColumn { .. }
+            | Self::Select(SelectError::Pattern { .. })
             | Self::RejectsCompared => Fault::Job,
             // What is wrong with a table is the fault of the table.
             Self::Step(problem) => match **problem {
@@ -219,7 +266,7 @@ impl Error {
                 StepError::Lookup(_) => Fault::Data,
                 _ => Fault::Job,
             },
-            Self::Interrupted => Fault::Interrupted,
+            Self::Interrupted | Self::BatchInterrupted { .. } => Fault::Interrupted,
             _ => Fault::Data,
         }
     }
@@ -237,6 +284,15 @@ impl Error {
     pub fn hint(&self) -> Option<String> {
         match self {
             Self::Column { problem, .. } => Some(problem.hint()),
+            Self::Select(error) => error.hint(),
+            Self::ColumnsDiffer(differ) => Some(differ.hint()),
+            Self::NamesDoNotFit { .. } => Some(
+                "--pick and --skip choose files by their names, such as --pick '*.tsv'".to_owned(),
+            ),
+            Self::OwnColumn { .. } => Some("choose another name for it".to_owned()),
+            Self::BatchInterrupted { .. } => {
+                Some("--existing newer goes on with those that are missing".to_owned())
+            }
             Self::Shape(error) => error.problem.hint(),
             Self::Read(error) => error.problem.hint(),
             Self::Value { problem, .. } => problem.hint(),

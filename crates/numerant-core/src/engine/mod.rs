@@ -6,6 +6,7 @@
 //! be had, with a few batches going round between them; what is written is the same either way.
 
 mod addresses;
+mod batch;
 mod books;
 mod consume;
 mod documents;
@@ -17,7 +18,8 @@ mod produce;
 mod sources;
 mod verify;
 
-use std::path::PathBuf;
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{self, RecvTimeoutError};
@@ -27,6 +29,7 @@ use std::time::Duration;
 use jiff::civil::DateTime;
 
 pub use addresses::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
+pub use batch::{BatchFile, BatchSummary, FileFate, SkipReason, plan_batch, run_batch};
 use consume::Consumer;
 pub use error::{Error, Fault};
 pub use inspect::{
@@ -42,8 +45,9 @@ use crate::format::TreeFacts;
 use crate::format::sheet::{SheetFacts, Visibility};
 use crate::job::Job;
 use crate::ledger::{Ledger, OutputEntry, TypedColumn};
-use crate::output::{Destination, ExistingPolicy, SideFile, Stage, commit};
+use crate::output::{Destination, ExistingPolicy, OutputError, SideFile, Stage, commit};
 use crate::record::{Batch, HeaderNote};
+use crate::source::{Identity, SelectError, Selected, Selection, SourcePath, select};
 use crate::step::{TidyTally, UnmatchedKeys};
 
 /// Batches that go round between the two halves of a run.
@@ -99,6 +103,14 @@ pub trait Observer: Send + Sync {
     fn begins(&self, bytes: Option<u64>);
     /// So many bytes are read so far.
     fn has_read(&self, bytes: u64);
+    /// So many bytes are read besides.
+    fn has_read_more(&self, _bytes: u64) {}
+    /// So many files are to be done.
+    fn begins_files(&self, _files: u64) {}
+    /// A file of several begins.
+    fn file_begins(&self, _name: &str) {}
+    /// A file of several is done, or has failed.
+    fn file_done(&self, _failed: bool) {}
     /// All is read; workbooks are made of so many records, and of so many of them so far.
     fn has_written(&self, _records: u64, _of: u64) {}
 }
@@ -253,7 +265,48 @@ fn sheet_notices(source: &str, facts: &SheetFacts) -> Vec<Notice> {
 ///
 /// As [`run`], without what comes of writing.
 pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
-    foreseen(|thorough| plan_once(job, context, thorough))
+    let job = &with_files(job)?;
+    foreseen(|thorough| plan_once(job, context, thorough, &Shared::default()))
+}
+
+/// The files that the sources of a job stand for.
+///
+/// # Errors
+///
+/// If a folder or pattern has none, or a folder that was named cannot be looked into.
+pub fn find(job: &Job) -> Result<Selected, Error> {
+    let extensions = crate::format::read_extensions();
+    let selection = Selection {
+        recursive: job.recursive,
+        pick: &job.pick,
+        skip: &job.skip,
+        extensions: &extensions,
+        out: job.out.as_deref(),
+    };
+    Ok(select(&job.sources, &selection)?)
+}
+
+/// The job with files for the folders and patterns that it names.
+fn with_files(job: &Job) -> Result<Job, Error> {
+    let mut selected = find(job)?;
+    if let Some((folder, cause)) = selected.closed.pop() {
+        return Err(SelectError::Folder { folder, cause }.into());
+    }
+    Ok(Job {
+        sources: selected.files.into_iter().map(|file| file.path).collect(),
+        ..job.clone()
+    })
+}
+
+/// What a run shares with others of its batch.
+#[derive(Clone, Copy, Default)]
+struct Shared<'a> {
+    /// Where its outputs are written first.
+    stage: Option<&'a Stage>,
+    /// The sources of all of them, none of which may be written to.
+    protected: Option<&'a Arc<HashMap<Identity, SourcePath>>>,
+    /// A ledger of all of them is kept.
+    digest: bool,
 }
 
 /// Does what is built on what the start of a source tells, and does it anew where a record further
@@ -265,8 +318,13 @@ fn foreseen(work: impl Fn(bool) -> Result<Summary, Error>) -> Result<Summary, Er
     }
 }
 
-fn plan_once(job: &Job, context: &Context, thorough: bool) -> Result<Summary, Error> {
-    let mut producer = Producer::open(job, context, thorough)?;
+fn plan_once(
+    job: &Job,
+    context: &Context,
+    thorough: bool,
+    shared: &Shared<'_>,
+) -> Result<Summary, Error> {
+    let mut producer = Producer::open(job, context, thorough, shared)?;
     let (order, slots): (Vec<String>, Vec<usize>) = producer.order_columns().into_iter().unzip();
     let mut planned: Vec<Planned> = Vec::new();
     let mut touched: Vec<u32> = Vec::new();
@@ -343,16 +401,30 @@ fn order_values(batch: &Batch, record: usize, slots: &[usize]) -> String {
 ///
 /// [`Error`], and then nothing was written: what was there before is there still.
 pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
-    foreseen(|thorough| run_once(job, context, thorough))
+    let job = &with_files(job)?;
+    foreseen(|thorough| run_once(job, context, thorough, &Shared::default()))
 }
 
-fn run_once(job: &Job, context: &Context, thorough: bool) -> Result<Summary, Error> {
-    let producer = Producer::open(job, context, thorough)?;
+fn run_once(
+    job: &Job,
+    context: &Context,
+    thorough: bool,
+    shared: &Shared<'_>,
+) -> Result<Summary, Error> {
+    let producer = Producer::open(job, context, thorough, shared)?;
     let out = producer.out().to_owned();
-    let stage = Stage::beside(&out)?;
+    let own_stage = match shared.stage {
+        Some(_) => None,
+        None => Some(Stage::beside(&out)?),
+    };
+    let stage = match (&own_stage, shared.stage) {
+        (Some(stage), _) | (None, Some(stage)) => stage,
+        (None, None) => return Err(Error::Interrupted),
+    };
+    let digest = shared.digest || job.ledger.is_some();
     let files = context.open_files.saturating_sub(FILES_KEPT_FREE).max(4);
     let threads = context.threads(job);
-    let mut consumer = Consumer::new(stage.dir(), &out, job, files, threads);
+    let mut consumer = Consumer::new(stage.dir(), &out, job, digest, files, threads);
     let alone = threads == 1;
     let reads_standard_input = job.sources.contains(&crate::source::SourcePath::Standard);
     let producer = if alone && !reads_standard_input {
@@ -373,8 +445,18 @@ fn run_once(job: &Job, context: &Context, thorough: bool) -> Result<Summary, Err
     let mut types = Vec::new();
     if produced.sheets.is_empty() {
         consumer.finish(sync)?;
-        let mut late =
-            documents::write(&consumer, &produced, &records, job, sync, &stage, context)?;
+        let mut late = documents::write(
+            &consumer,
+            &produced,
+            &records,
+            job,
+            Keep {
+                sync,
+                digest,
+                stage,
+            },
+            context,
+        )?;
         for (output, path) in produced.paths.iter().enumerate() {
             let Some(path) = path else { continue };
             let (staged, bytes, digest) = match late.remove(&output) {
@@ -400,7 +482,18 @@ fn run_once(job: &Job, context: &Context, thorough: bool) -> Result<Summary, Err
         }
     } else {
         consumer.finish(false)?;
-        let written = books::write(&consumer, &produced, &records, job, sync, &stage, context)?;
+        let written = books::write(
+            &consumer,
+            &produced,
+            &records,
+            job,
+            Keep {
+                sync,
+                digest,
+                stage,
+            },
+            context,
+        )?;
         for (output, path) in produced.paths.iter().enumerate() {
             let Some(path) = path else { continue };
             let file = written.files.iter().find(|file| file.first == output);
@@ -437,22 +530,42 @@ fn run_once(job: &Job, context: &Context, thorough: bool) -> Result<Summary, Err
     if let Some(path) = &job.ledger {
         summary.ledger.out = Some(crate::ledger::from_folder_of(path, &out));
         summary.ledger.new_folder = new_folder;
-        summary.ledger.decimal_comma = job.decimal_comma;
-        let mut text = serde_json::to_string_pretty(&summary.ledger).map_err(Error::Ledger)?;
-        text.push('\n');
-        let mut ledger = SideFile::create(path)?;
-        ledger.write(text.as_bytes())?;
-        side_files.push(ledger);
+        side_files.push(keep_ledger(&mut summary.ledger, job, path)?);
     }
     for side_file in &mut side_files {
         side_file.finish(sync)?;
     }
     context.check_cancelled()?;
-    commit(&stage, &out, &destinations, replace, sync)?;
+    if own_stage.is_none() && !destinations.is_empty() {
+        // Another file of the batch may be making the same folder now.
+        std::fs::create_dir_all(&out)
+            .map_err(|cause| OutputError::new("creating the folder", &out, cause))?;
+    }
+    commit(stage, &out, &destinations, replace, sync)?;
     for side_file in side_files {
         side_file.commit()?;
     }
     Ok(summary)
+}
+
+/// A ledger on its way to `path`.
+fn keep_ledger(ledger: &mut Ledger, job: &Job, path: &Path) -> Result<SideFile, Error> {
+    ledger.decimal_comma = job.decimal_comma;
+    let mut text = serde_json::to_string_pretty(ledger).map_err(Error::Ledger)?;
+    text.push('\n');
+    let mut file = SideFile::create(path)?;
+    file.write(text.as_bytes())?;
+    Ok(file)
+}
+
+/// How finished outputs are kept until they take their places.
+#[derive(Clone, Copy)]
+struct Keep<'a> {
+    /// They are to be on the disk.
+    sync: bool,
+    /// Their digests are wanted.
+    digest: bool,
+    stage: &'a Stage,
 }
 
 /// Closes the books.

@@ -1,19 +1,23 @@
 //! The sources of a job: opened as often as a run has to read them.
 
-use std::collections::HashMap;
-use std::collections::VecDeque;
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::fs::File;
 use std::io::{self, Read, Write};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use super::{Context, Error};
 use crate::format::delimited::DelimitedReader;
 use crate::format::{Opened, OpenedBook, RecordReader, open};
+use crate::gather::{GatheredReader, settle};
 use crate::job::{Job, JobError};
 use crate::record::Columns;
 use crate::shape::TreeReader;
-use crate::source::{Input, Place, ReadProblem, SharedFile, SourcePath};
+use crate::source::{Input, ReadProblem, SharedFile, SourcePath, common_folder};
+
+/// Names that an error keeps to list.
+const LISTED: usize = 1000;
 
 /// Bytes of text in a batch.
 pub(super) const BATCH: usize = 1 << 17;
@@ -24,9 +28,14 @@ pub(super) struct Sources {
     paths: Vec<SourcePath>,
     /// What can be read only once is kept in a file without a name, if it is read twice.
     kept: HashMap<usize, SharedFile>,
-    /// The name and columns of the first source.
-    first: String,
+    /// The columns of the first source.
     columns: Columns,
+    /// The columns that all sources have together, where there are several.
+    together: Option<Vec<String>>,
+    /// What each file is called in a column that says where records come from.
+    labels: Vec<String>,
+    /// Sheets are named there, too.
+    names_sheets: bool,
     /// Sources may have columns of their own, as no output has records of two.
     own_columns: bool,
     /// What is found out by looking ahead is found out from all of a source, however large.
@@ -63,6 +72,50 @@ fn check_same_file(sources: &[SourcePath]) -> Result<(), JobError> {
     Ok(())
 }
 
+/// An error if the names of sources do not say what they are to say.
+fn check_names(job: &Job) -> Result<(), Error> {
+    let Some(pattern) = &job.from_name else {
+        return Ok(());
+    };
+    let misfits = job.sources.iter().filter(|source| {
+        let path = PathBuf::from((*source).clone());
+        pattern.read(&path).is_err()
+    });
+    let misfits: Vec<String> = misfits.map(ToString::to_string).collect();
+    if misfits.is_empty() {
+        return Ok(());
+    }
+    Err(Error::NamesDoNotFit {
+        pattern: pattern.to_string(),
+        count: misfits.len() as u64,
+        all: job.sources.len() as u64,
+        names: misfits.into_iter().take(LISTED).collect(),
+    })
+}
+
+/// What each source is called: its path below the folder that all have in common, without its
+/// extension unless that is what tells two of them apart.
+fn labels(sources: &[SourcePath]) -> Vec<String> {
+    let shared = common_folder(sources);
+    let label = |source: &SourcePath, whole: bool| {
+        let folder = source.parent();
+        let below = folder.strip_prefix(&shared).unwrap_or(&folder);
+        let extension = source.extension();
+        let name = match whole && !extension.is_empty() {
+            true => format!("{}.{extension}", source.stem()),
+            false => source.stem(),
+        };
+        let path = below.join(name);
+        path.to_string_lossy().replace('\\', "/")
+    };
+    let short: Vec<String> = sources.iter().map(|source| label(source, false)).collect();
+    let mut known = HashSet::new();
+    match short.iter().all(|label| known.insert(label)) {
+        true => short,
+        false => sources.iter().map(|source| label(source, true)).collect(),
+    }
+}
+
 impl Sources {
     /// Checks the sources and opens the first of them; `twice` says that they will be read twice,
     /// `own_columns` that they need not have the same columns, and `thorough` that nothing is told from
@@ -78,17 +131,27 @@ impl Sources {
         let mut sources = Self {
             paths: job.sources.clone(),
             kept: HashMap::new(),
-            first: String::new(),
             columns: Columns::default(),
+            together: None,
+            labels: match job.source_column {
+                Some(_) => labels(&job.sources),
+                None => Vec::new(),
+            },
+            names_sheets: false,
             own_columns,
             thorough,
         };
-        if twice {
+        check_names(job)?;
+        let several = job.sources.len() > 1 || !job.read.read_sheet.is_empty() || job.per_sheet;
+        let gathers = several && (!own_columns || job.source_column.is_some());
+        if twice || gathers {
             sources.keep_streams(context)?;
+        }
+        if gathers {
+            sources.gather(job, context)?;
         }
         let mut cursor = Cursor::default();
         if let Some(first) = sources.next(&mut cursor, job, context)? {
-            sources.first = first.name();
             sources.columns = first.columns().clone();
             cursor.first = Some(first);
         }
@@ -151,6 +214,19 @@ impl Sources {
         if let Some(first) = cursor.first.take() {
             return Ok(Some(first));
         }
+        match self.open_next(cursor, job, context)? {
+            Some(reader) => self.gathered(reader, job).map(Some),
+            None => Ok(None),
+        }
+    }
+
+    /// The next source as it is.
+    fn open_next(
+        &self,
+        cursor: &mut Cursor,
+        job: &Job,
+        context: &Context,
+    ) -> Result<Option<Box<dyn RecordReader>>, Error> {
         let largest = usize::try_from(job.memory.0 / 4).unwrap_or(usize::MAX);
         let reader: Box<dyn RecordReader> = loop {
             if let Some((book, left)) = &mut cursor.book {
@@ -184,37 +260,86 @@ impl Sources {
                 }
             }
         };
-        if !self.first.is_empty() && !self.own_columns {
-            self.check_columns(reader.as_ref())?;
-        }
         Ok(Some(reader))
     }
 
-    /// A further source must have the columns of the first.
-    fn check_columns(&self, reader: &dyn RecordReader) -> Result<(), Error> {
-        let (ours, theirs) = (self.columns.names(), reader.columns().names());
-        if ours == theirs {
-            return Ok(());
-        }
-        let differing = ours
-            .iter()
-            .zip(theirs)
-            .enumerate()
-            .find(|(_, (one, other))| one != other);
-        let difference = match differing {
-            Some((place, (one, other))) => {
-                format!("column {} is '{other}' and not '{one}'", place + 1)
-            }
-            None => format!("it has {} columns and not {}", theirs.len(), ours.len()),
+    /// The source with the columns that all have together, and with those that its name says.
+    fn gathered(
+        &self,
+        reader: Box<dyn RecordReader>,
+        job: &Job,
+    ) -> Result<Box<dyn RecordReader>, Error> {
+        let constants = self.constants(reader.as_ref(), job)?;
+        let own = || reader.columns().names().to_vec();
+        let wanted = match &self.together {
+            Some(together) => together.clone(),
+            None => own(),
         };
-        let first = self.first.clone();
-        let problem = ReadProblem::OtherColumns { first, difference };
-        Err(crate::source::ReadError {
-            source_name: reader.name(),
-            place: Place::default(),
-            problem,
+        for (column, _) in &constants {
+            if wanted.contains(column) {
+                let of_name = job.source_column.as_ref() != Some(column);
+                return Err(Error::OwnColumn {
+                    source_name: reader.name(),
+                    column: column.clone(),
+                    option: match of_name {
+                        true => "--from-name",
+                        false => "--source-column",
+                    },
+                });
+            }
         }
-        .into())
+        Ok(GatheredReader::around(reader, &wanted, &constants))
+    }
+
+    /// Columns that are the same in all records of a source.
+    fn constants(
+        &self,
+        reader: &dyn RecordReader,
+        job: &Job,
+    ) -> Result<Vec<(String, String)>, Error> {
+        let mut constants = Vec::new();
+        let path = PathBuf::from(reader.path().clone());
+        if let Some(pattern) = &job.from_name {
+            let values = pattern.read(&path).map_err(|_| Error::NamesDoNotFit {
+                pattern: pattern.to_string(),
+                names: vec![reader.path().to_string()],
+                count: 1,
+                all: 1,
+            })?;
+            constants.extend(pattern.columns().iter().cloned().zip(values));
+        }
+        if let Some(column) = &job.source_column {
+            let place = self.paths.iter().position(|path| path == reader.path());
+            let mut label = match place {
+                Some(place) => self.labels[place].clone(),
+                None => reader.path().stem(),
+            };
+            if let Some(sheet) = reader.facts().sheet.as_ref().filter(|_| self.names_sheets) {
+                label = format!("{label}: {sheet}");
+            }
+            constants.push((column.clone(), label));
+        }
+        Ok(constants)
+    }
+
+    /// Opens all sources to learn which columns they have together.
+    fn gather(&mut self, job: &Job, context: &Context) -> Result<(), Error> {
+        let mut cursor = Cursor::default();
+        let mut sources: Vec<(String, Vec<String>)> = Vec::new();
+        let (mut documents, mut sheets) = (true, false);
+        while let Some(reader) = self.open_next(&mut cursor, job, context)? {
+            context.check_cancelled()?;
+            documents &= reader.document().is_some();
+            sheets |= sources
+                .last()
+                .is_some_and(|_| reader.facts().sheet.is_some());
+            sources.push((reader.name(), reader.columns().names().to_vec()));
+        }
+        self.names_sheets = sheets && sources.len() > self.paths.len();
+        if !self.own_columns {
+            self.together = Some(settle(job.columns, documents, &sources)?);
+        }
+        Ok(())
     }
 
     /// Reads all sources, batch by batch, and hands each batch to `look` until that has seen

@@ -1,5 +1,7 @@
 //! What is wrong with a job, as far as it shows without reading anything.
 
+use std::collections::HashSet;
+
 use super::{Job, Overflow};
 use crate::format::delimited::Ragged;
 use crate::format::{
@@ -7,6 +9,7 @@ use crate::format::{
     read_extensions,
 };
 use crate::name::{ClashPolicy, Key, Part, RunField, Template, WordsError};
+use crate::output::ExistingPolicy;
 use crate::source::SourcePath;
 use crate::step::{CASE_COLUMN, OnError, Step, Unmatched};
 use crate::value::{Cells, DecimalMark};
@@ -66,6 +69,9 @@ pub enum JobError {
     /// The extension is no format's.
     #[error("no format is written to files ending in '.{0}'; known are {known}", known = extensions())]
     UnknownExtension(String),
+    /// A policy that is for files that become one output each.
+    #[error("--existing newer is for convert, where each file has outputs of its own")]
+    NewerOfBatch,
     /// Several sources and no output folder.
     #[error("with several files, name the output folder with --out")]
     NoOut,
@@ -145,8 +151,9 @@ impl Job {
         let Some(first) = self.sources.first() else {
             return Err(JobError::NoSource);
         };
-        for (place, source) in self.sources.iter().enumerate() {
-            if self.sources[..place].contains(source) {
+        let mut known = HashSet::new();
+        for source in &self.sources {
+            if !known.insert(source) {
                 return Err(JobError::SameSource(source.clone()));
             }
         }
@@ -193,8 +200,11 @@ impl Job {
         {
             return Err(JobError::UnknownFormat(from.clone()));
         }
-        if self.sources.len() > 1 && self.out.is_none() {
+        if self.sources.len() > 1 && self.out.is_none() && !self.batch {
             return Err(JobError::NoOut);
+        }
+        if self.existing == ExistingPolicy::Newer && !self.batch {
+            return Err(JobError::NewerOfBatch);
         }
         if self.rejects.is_some() && !self.rejects_any() {
             return Err(JobError::RejectsWithoutPolicy);

@@ -9,9 +9,10 @@ use serde::{Deserialize, Serialize};
 pub use check::JobError;
 
 use crate::format::delimited::{ReadOptions, WriteOptions};
-use crate::name::{ClashPolicy, Key, Template};
+use crate::gather::ColumnPolicy;
+use crate::name::{ClashPolicy, Key, NamePattern, Template};
 use crate::output::ExistingPolicy;
-use crate::source::SourcePath;
+use crate::source::{FilePattern, SourcePath};
 use crate::step::{Case, OnError, Step};
 use crate::value::{DateFormat, Size};
 
@@ -34,6 +35,26 @@ pub enum Overflow {
 pub struct Job {
     /// What is read, in order.
     pub sources: Vec<SourcePath>,
+    /// Look into the folders of folders that are named, too.
+    pub recursive: bool,
+    /// Of folders and patterns, only files that fit one of these.
+    pub pick: Vec<FilePattern>,
+    /// Of folders and patterns, no files and folders that fit one of these.
+    pub skip: Vec<FilePattern>,
+    /// What the names of files say, which becomes columns of their records.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from_name: Option<NamePattern>,
+    /// A column that says where each record comes from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub source_column: Option<String>,
+    /// What to do where the sources do not have the same columns: refuse them if they are tables, and
+    /// take all columns if all are documents.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub columns: Option<ColumnPolicy>,
+    /// Each file is a run of its own, and one that fails stops no other.
+    pub batch: bool,
+    /// The first file that fails ends a batch.
+    pub stop_on_error: bool,
     /// How it is read.
     pub read: ReadOptions,
     /// How dates are written in the sources, where not after ISO 8601.
@@ -105,6 +126,14 @@ impl Default for Job {
     fn default() -> Self {
         Self {
             sources: Vec::new(),
+            recursive: false,
+            pick: Vec::new(),
+            skip: Vec::new(),
+            from_name: None,
+            source_column: None,
+            columns: None,
+            batch: false,
+            stop_on_error: false,
             read: ReadOptions::default(),
             date_format: Vec::new(),
             decimal_comma: false,

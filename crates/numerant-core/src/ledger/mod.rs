@@ -42,6 +42,9 @@ pub struct Ledger {
     pub left_out: Vec<LeftOut>,
     /// Records in which something is wrong, the first of them.
     pub rejects: Vec<Reject>,
+    /// Files of a batch that could not be done; nothing of them was written.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub failed: Vec<FailedFile>,
     /// The sums, in records.
     pub totals: Totals,
     /// Control totals: the sums of columns.
@@ -52,6 +55,16 @@ pub struct Ledger {
     pub types: Vec<TypedColumn>,
     /// Whether records read are records written, left out and rejected, and all sums agree.
     pub balanced: bool,
+}
+
+/// A file that could not be done.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct FailedFile {
+    /// As it was named or found.
+    pub path: String,
+    /// What is wrong.
+    pub reason: String,
 }
 
 /// One source.
@@ -259,6 +272,7 @@ impl Ledger {
             outputs,
             left_out,
             rejects,
+            failed: Vec::new(),
             totals,
             sums,
             types: Vec::new(),

@@ -3,6 +3,7 @@
 mod book;
 mod key;
 mod part;
+mod pattern;
 mod safe;
 mod template;
 mod words;
@@ -11,6 +12,7 @@ pub(crate) use book::{Claim, NameBook, numbered};
 pub use book::{Clash, ClashPolicy};
 pub use key::{Key, KeyError, parse_columns, parse_keys};
 pub use part::{Part, PartError, ValueError};
+pub use pattern::{NameMismatch, NamePattern, NamePatternError};
 pub(crate) use safe::{fold, spelled_out};
 pub(crate) use template::RunValues;
 pub use template::{RunField, Template, TemplateError};

@@ -22,6 +22,9 @@ pub enum ExistingPolicy {
     Refuse,
     /// Put the new one in its place.
     Replace,
+    /// Put the new one in its place if the source has changed since; for files that become one
+    /// output each.
+    Newer,
     /// Leave it as it is, and leave the records out that would have gone there.
     Skip,
 }

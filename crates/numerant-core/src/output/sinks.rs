@@ -118,7 +118,12 @@ impl Sinks {
         let sink = self.sinks.len();
         if sink.is_multiple_of(SINKS_IN_FOLDER) {
             let folder = folder_of(&self.dir, sink);
-            fs::create_dir(folder).map_err(|cause| SinkError { sink, cause })?;
+            match fs::create_dir(&folder) {
+                Ok(()) => {}
+                // An earlier run with this stage has made it.
+                Err(_) if folder.is_dir() => {}
+                Err(cause) => return Err(SinkError { sink, cause }),
+            }
         }
         self.sinks.push(Sink {
             digest: self.digests.then(FileDigest::default),
@@ -231,6 +236,9 @@ impl Sinks {
     /// Writes what is in the log, output by output, and empties it.
     #[cold]
     fn write_log(&mut self) -> Result<(), SinkError> {
+        if self.log.entries.is_empty() {
+            return Ok(());
+        }
         let log = std::mem::take(&mut self.log);
         // Pieces by output, in order: where those of each begin, then where each piece goes.
         let mut begins = vec![0_u32; self.sinks.len() + 1];

@@ -15,7 +15,7 @@ const PREFIX: &str = ".numerant-stage-";
 #[derive(Debug)]
 pub(crate) struct Stage {
     dir: PathBuf,
-    _lock: File,
+    _lock: Option<File>,
 }
 
 impl Stage {
@@ -37,13 +37,35 @@ impl Stage {
                     let lock = File::create(&path)
                         .and_then(|lock| lock.lock().map(|()| lock))
                         .map_err(|error| OutputError::new("writing", &path, error))?;
-                    return Ok(Self { dir, _lock: lock });
+                    let _lock = Some(lock);
+                    return Ok(Self { dir, _lock });
                 }
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists && number < 10_000 => {
                     number += 1;
                 }
                 Err(error) => return Err(OutputError::new("writing in", &parent, error)),
             }
+        }
+    }
+
+    /// A stage in this one.
+    pub(crate) fn within(&self, name: &str) -> Result<Self, OutputError> {
+        let dir = self.dir.join(name);
+        fs::create_dir(&dir).map_err(|error| OutputError::new("writing in", &self.dir, error))?;
+        Ok(Self { dir, _lock: None })
+    }
+
+    /// Removes what an earlier run has left in it.
+    pub(crate) fn clear(&self) {
+        let Ok(entries) = fs::read_dir(&self.dir) else {
+            return;
+        };
+        for entry in entries.flatten() {
+            // What cannot be removed shows when a file of that name is made.
+            let _ = match entry.file_type() {
+                Ok(kind) if kind.is_dir() => fs::remove_dir_all(entry.path()),
+                _ => fs::remove_file(entry.path()),
+            };
         }
     }
 

@@ -119,6 +119,11 @@ impl Columns {
         columns
     }
 
+    /// The same columns with what was odd about the header that they come from.
+    pub(crate) fn with_notes(self, notes: Vec<HeaderNote>) -> Self {
+        Self { notes, ..self }
+    }
+
     fn push(&mut self, name: String) {
         self.places.insert(name.clone(), self.names.len());
         self.names.push(name);

@@ -5,13 +5,15 @@
 
 mod encoding;
 mod error;
+mod natural;
 mod open;
-mod pattern;
+mod select;
 mod shared;
 
 pub use encoding::{Encoding, EncodingError};
 pub(crate) use encoding::{Malformed, Transcoder, guess_encoding, mostly_utf16};
 pub use error::{Place, ReadError, ReadProblem};
+pub(crate) use open::common_folder;
 pub use open::{Identity, Input, SourcePath};
-pub use pattern::{PatternError, files};
+pub use select::{FilePattern, Found, SelectError, Selected, Selection, select};
 pub(crate) use shared::SharedFile;

@@ -86,6 +86,14 @@ impl SourcePath {
             .unwrap_or_default()
     }
 
+    /// The folder that the file is in, as it was named; empty for standard input.
+    pub(crate) fn parent(&self) -> PathBuf {
+        match self {
+            Self::Standard => PathBuf::new(),
+            Self::File(path) => path.parent().unwrap_or(Path::new("")).to_owned(),
+        }
+    }
+
     fn stem_and_extension(&self) -> (String, String) {
         let Self::File(path) = self else {
             return ("stdin".to_owned(), String::new());
@@ -128,6 +136,19 @@ impl SourcePath {
             Self::File(path) => Identity::of(path),
         }
     }
+}
+
+/// The folder that all files are in or below, as they were named.
+pub(crate) fn common_folder<'a>(sources: impl IntoIterator<Item = &'a SourcePath>) -> PathBuf {
+    let mut folders = sources.into_iter().map(SourcePath::parent);
+    let first = folders.next().unwrap_or_default();
+    folders.fold(first, |shared, folder| {
+        let pairs = shared.components().zip(folder.components());
+        pairs
+            .take_while(|(one, other)| one == other)
+            .map(|(one, _)| one)
+            .collect()
+    })
 }
 
 /// Which file a path leads to, whatever its spelling and through whatever links.

@@ -8,8 +8,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use numerant_core::engine::{Context, Inspection, Summary, Unobserved, inspect, run};
+use numerant_core::engine::{Context, Inspection, Summary, Unobserved, find, inspect, run};
 use numerant_core::job::Job;
+use numerant_core::source::SourcePath;
 use zip::write::SimpleFileOptions;
 
 /// A context with a fixed clock and few open files.
@@ -22,6 +23,17 @@ pub(crate) fn context() -> Context {
         processors: 2,
         temporary: std::env::temp_dir(),
     }
+}
+
+/// All files in and below a folder.
+pub(crate) fn files_below(folder: &Path) -> Vec<SourcePath> {
+    let job = Job {
+        sources: vec![folder.to_owned().into()],
+        recursive: true,
+        ..Job::default()
+    };
+    let found = find(&job).expect("files").files.into_iter();
+    found.map(|file| file.path).collect()
 }
 
 /// A job that writes all of `source` to the path `name` in a folder.

@@ -6,24 +6,27 @@ use clap::Args;
 use numerant_core::job::Job;
 use numerant_core::name::Template;
 
+use super::options::GatherOptions;
 use super::run::{OutputOptions, RunRequest, SourceOptions};
 
 /// Put files together: into one table, or into one workbook with a sheet for each
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Files that become one table must have the same columns; those that become sheets of \
-    one workbook, as with --sheet '{.stem}', each keep their own.\n\n\
+    after_help = "Files that become one table are matched by the names of their columns; those that \
+    become sheets of one workbook, as with --sheet '{.stem}', each keep their own. Files come in \
+    the order in which they are named, those of a folder or pattern with part-2 before part-10.\n\n\
     Examples:\n  \
-    numerant combine calls/*.csv --name year.csv\n  \
+    numerant combine 'calls/*.csv' --name year.csv\n  \
+    numerant combine months --recursive --name year.csv --from-name '{quay}/{month}.csv'\n  \
+    numerant combine north.csv south.xlsx --name all.json --columns union --source-column port\n  \
     numerant combine north.xlsx south.csv --name all.xlsx --sheet '{.stem}'\n  \
     numerant combine year.xlsx --read-sheet all --name year.csv"
 )]
 pub(crate) struct CombineArguments {
-    /// Files to read, in this order, - for standard input; .gz and .zst are decompressed
-    #[arg(required = true, value_name = "FILE")]
-    files: Vec<PathBuf>,
     #[command(flatten)]
     source: SourceOptions,
+    #[command(flatten)]
+    gather: GatherOptions,
     /// Path of the output, such as year.xlsx; its extension says the format
     #[arg(
         long,
@@ -50,7 +53,8 @@ impl CombineArguments {
         let job = Job {
             name: Some(self.name),
             out: Some(self.out),
-            ..self.source.into_job(self.files)
+            columns: self.gather.columns,
+            ..self.source.into_job()
         };
         self.output.into_request(job)
     }

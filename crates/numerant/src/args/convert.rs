@@ -11,17 +11,16 @@ use super::run::{OutputOptions, RunRequest, SourceOptions};
 /// Turn each file into one of another format or form
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Each file becomes one of its own, with its name and the new extension.\n\n\
+    after_help = "Each file becomes one of its own, with its name and the new extension. A file that \
+    fails stops no other; the exit code is 3 then, and --existing newer goes on with what is \
+    missing or has changed. With several files --rejects names a folder.\n\n\
     Examples:\n  \
     numerant convert calls.csv --to jsonl\n  \
-    numerant convert notices/*.xml --to xlsx --out sheets --sheet notices\n  \
+    numerant convert incoming --recursive --to xlsx --out sheets --existing newer\n  \
     numerant convert manifests/*.json --to xml --out customs --shape customs.xml \\\n    \
     --set total='net + tax' --comment '{.rows} items from {.source}'"
 )]
 pub(crate) struct ConvertArguments {
-    /// Files to read, - for standard input; .gz and .zst are decompressed
-    #[arg(required = true, value_name = "FILE")]
-    files: Vec<PathBuf>,
     /// The format, by its extension such as csv, jsonl or xlsx
     #[arg(
         long,
@@ -37,9 +36,13 @@ pub(crate) struct ConvertArguments {
     /// --to]
     #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
     name: Option<Template>,
-    /// Folder for the outputs, made with its parents [default: that of the files, if it is one]
+    /// Folder for the outputs, in folders like those of the sources below what was named
+    /// [default: each output beside its source]
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
     out: Option<PathBuf>,
+    /// Let the first file that fails end the run; without it the others are done all the same
+    #[arg(long, help_heading = "Running")]
+    stop_on_error: bool,
     #[command(flatten)]
     output: OutputOptions,
 }
@@ -68,20 +71,12 @@ impl std::str::FromStr for Format {
 
 impl ConvertArguments {
     pub(crate) fn into_request(self) -> RunRequest {
-        let mut folders = self.files.iter().map(|file| file.parent());
-        let first = folders.next().flatten();
-        let shared = folders
-            .all(|folder| folder == first)
-            .then_some(first)
-            .flatten();
-        let beside = shared.map(|folder| match folder.as_os_str().is_empty() {
-            true => PathBuf::from("."),
-            false => folder.to_path_buf(),
-        });
         let job = Job {
             name: self.name.or(self.to.map(|format| format.0)),
-            out: self.out.or(beside),
-            ..self.source.into_job(self.files)
+            out: self.out,
+            batch: true,
+            stop_on_error: self.stop_on_error,
+            ..self.source.into_job()
         };
         self.output.into_request(job)
     }
@@ -112,16 +107,35 @@ mod tests {
                 .map(|name| PathBuf::from(name).into())
                 .to_vec(),
             name: Some("{.stem}.jsonl".parse().expect("a template")),
-            out: Some("in".into()),
+            batch: true,
             ..Job::default()
         };
         assert_eq!(job, expected);
-        let job = request(&["a.csv", "in/b.csv", "--to", "xml"])
-            .expect("valid")
-            .job;
-        assert_eq!(job.out, None);
-        let job = request(&["a.csv", "--name", "x.xml"]).expect("valid").job;
-        assert_eq!(job.out, Some(".".into()));
+        let job = request(&[
+            "in",
+            "--recursive",
+            "--pick",
+            "*.dat",
+            "--skip",
+            "old/**",
+            "--to",
+            "xml",
+            "--existing",
+            "newer",
+            "--stop-on-error",
+        ]);
+        let expected = Job {
+            sources: vec![PathBuf::from("in").into()],
+            recursive: true,
+            pick: vec!["*.dat".parse().expect("a pattern")],
+            skip: vec!["old/**".parse().expect("a pattern")],
+            name: Some("{.stem}.xml".parse().expect("a template")),
+            existing: numerant_core::output::ExistingPolicy::Newer,
+            batch: true,
+            stop_on_error: true,
+            ..Job::default()
+        };
+        assert_eq!(job.expect("valid").job, expected);
         assert!(request(&["a.csv"]).is_none());
         assert!(request(&["a.csv", "--to", "docx"]).is_none());
     }

@@ -1,7 +1,5 @@
 //! `numerant inspect`.
 
-use std::path::PathBuf;
-
 use clap::Args;
 use numerant_core::job::Job;
 use numerant_core::name::Key;
@@ -17,9 +15,6 @@ use super::run::SourceOptions;
     numerant inspect calls.csv --values arrived:month --report json\n  \
     numerant inspect calls.csv --set net='dues * 0.8' --where \"cargo = 'fish'\" --keep call_id,net")]
 pub(crate) struct InspectArguments {
-    /// Files to read, - for standard input; .gz and .zst are decompressed
-    #[arg(required = true, value_name = "FILE")]
-    files: Vec<PathBuf>,
     /// Count the values of a column, or of a part of it such as arrived:month
     #[arg(long, value_name = "COLUMN", value_parser = key)]
     values: Option<Key>,
@@ -49,7 +44,7 @@ impl InspectArguments {
     pub(crate) fn into_request(self) -> InspectRequest {
         let job = Job {
             memory: self.running.memory,
-            ..self.source.into_job(self.files)
+            ..self.source.into_job()
         };
         InspectRequest {
             job,

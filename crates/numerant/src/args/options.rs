@@ -9,10 +9,11 @@ use numerant_core::format::delimited::{
 };
 use numerant_core::format::sheet::Types;
 use numerant_core::format::{Blanks, ControlSigns};
+use numerant_core::gather::ColumnPolicy;
 use numerant_core::job::Overflow;
-use numerant_core::name::{ClashPolicy, KeyError, Template, Words, parse_columns};
+use numerant_core::name::{ClashPolicy, KeyError, NamePattern, Template, Words, parse_columns};
 use numerant_core::output::ExistingPolicy;
-use numerant_core::source::Encoding;
+use numerant_core::source::{Encoding, FilePattern};
 use numerant_core::tree::Repeats;
 use numerant_core::value::{DateFormat, Size};
 
@@ -61,6 +62,13 @@ const CONTROL_SIGNS: &[(&str, ControlSigns)] = &[
     ("drop", ControlSigns::Drop),
 ];
 
+const COLUMNS: &[(&str, ColumnPolicy)] = &[
+    ("same", ColumnPolicy::Same),
+    ("union", ColumnPolicy::Union),
+    ("common", ColumnPolicy::Common),
+    ("first", ColumnPolicy::First),
+];
+
 const NULLS: &[(&str, Blanks)] = &[
     ("keep", Blanks::Keep),
     ("absent", Blanks::Absent),
@@ -85,12 +93,51 @@ const CLASHES: &[(&str, ClashPolicy)] = &[
 const EXISTING: &[(&str, ExistingPolicy)] = &[
     ("refuse", ExistingPolicy::Refuse),
     ("replace", ExistingPolicy::Replace),
+    ("newer", ExistingPolicy::Newer),
     ("skip", ExistingPolicy::Skip),
 ];
 
 const YES_NO: &[(&str, bool)] = &[("yes", true), ("no", false)];
 
 const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Json)];
+
+/// Which files are read.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Reading")]
+pub(super) struct FileOptions {
+    /// Files, folders, or patterns such as 'in/**/*.csv'; - for standard input. .gz and .zst are
+    /// decompressed
+    #[arg(required = true, value_name = "FILE", help_heading = None)]
+    pub(super) files: Vec<PathBuf>,
+    /// Look into the folders of a folder, too
+    #[arg(long)]
+    pub(super) recursive: bool,
+    /// Of folders and patterns, take only files that fit, such as '*.dat' or 'north/**'; may be
+    /// repeated
+    #[arg(long, value_name = "PATTERN")]
+    pub(super) pick: Vec<FilePattern>,
+    /// Of folders and patterns, leave out files and folders that fit; may be repeated
+    #[arg(long, value_name = "PATTERN")]
+    pub(super) skip: Vec<FilePattern>,
+    /// Columns that the names of the files say, such as '{station}_{term}.tsv' or
+    /// '{year}/{station}.csv'
+    #[arg(long, value_name = "TEMPLATE")]
+    pub(super) from_name: Option<NamePattern>,
+    /// Add a column that says which file each record comes from
+    #[arg(long, value_name = "NAME")]
+    pub(super) source_column: Option<String>,
+}
+
+/// How the columns of several sources become those of one table.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Reading")]
+pub(super) struct GatherOptions {
+    /// What to do where files do not have the same columns, in whatever order: same refuses them,
+    /// union takes all, common those that all have, first those of the first [default: same; union
+    /// where all are documents]
+    #[arg(long, value_name = "POLICY", value_parser = choice(COLUMNS))]
+    pub(super) columns: Option<ColumnPolicy>,
+}
 
 /// How sources are read.
 #[derive(Debug, Args)]
@@ -191,7 +238,8 @@ pub(super) struct NamingOptions {
     /// What to do where two outputs would share a file or sheet
     #[arg(long, value_name = "POLICY", value_parser = choice(CLASHES), default_value = "refuse")]
     pub(super) clash: ClashPolicy,
-    /// What to do where an output exists
+    /// What to do where an output exists; newer puts a new one in its place if the source has
+    /// changed since, and is for convert
     #[arg(long, value_name = "POLICY", value_parser = choice(EXISTING), default_value = "refuse")]
     pub(super) existing: ExistingPolicy,
 }

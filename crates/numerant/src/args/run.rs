@@ -1,19 +1,19 @@
 //! What all commands have in common that read sources, and all that run a job.
 
-use std::path::PathBuf;
-
 use clap::Args;
 use numerant_core::job::Job;
 
 use super::options::{
-    CellOptions, DoingOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions, ReportOptions,
-    RunningOptions, WritingOptions, names,
+    CellOptions, DoingOptions, FileOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions,
+    ReportOptions, RunningOptions, WritingOptions, names,
 };
 use super::steps::StepOptions;
 
-/// How sources are read, and what is done to their records.
+/// What is read, how, and what is done to its records.
 #[derive(Debug, Args)]
 pub(super) struct SourceOptions {
+    #[command(flatten)]
+    files: FileOptions,
     #[command(flatten)]
     reading: ReadingOptions,
     #[command(flatten)]
@@ -24,9 +24,14 @@ pub(super) struct SourceOptions {
 
 impl SourceOptions {
     /// A job that reads these files so.
-    pub(super) fn into_job(self, files: Vec<PathBuf>) -> Job {
+    pub(super) fn into_job(self) -> Job {
         Job {
-            sources: files.into_iter().map(Into::into).collect(),
+            sources: self.files.files.into_iter().map(Into::into).collect(),
+            recursive: self.files.recursive,
+            pick: self.files.pick,
+            skip: self.files.skip,
+            from_name: self.files.from_name,
+            source_column: self.files.source_column,
             read: self.reading.into_options(),
             date_format: self.cells.date_format,
             decimal_comma: self.cells.decimal_comma,

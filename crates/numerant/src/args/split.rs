@@ -8,6 +8,7 @@ use numerant_core::name::{Key, KeyError, Template, parse_keys};
 use numerant_core::step::Case;
 use numerant_core::value::Size;
 
+use super::options::GatherOptions;
 use super::run::{OutputOptions, RunRequest, SourceOptions};
 use super::steps::case;
 
@@ -32,9 +33,6 @@ use super::steps::case;
     Expressions are those of the SQL standard; docs/expressions.md lists them."
 )]
 pub(crate) struct SplitArguments {
-    /// Files to read, - for standard input; .gz and .zst are decompressed
-    #[arg(required = true, value_name = "FILE")]
-    files: Vec<PathBuf>,
     /// Columns, or parts such as arrived:month, that tell the outputs apart; a name with a comma
     /// or colon stands in double quotes
     #[arg(
@@ -74,6 +72,8 @@ pub(crate) struct SplitArguments {
     per_sheet: bool,
     #[command(flatten)]
     source: SourceOptions,
+    #[command(flatten)]
+    gather: GatherOptions,
     /// Path of each output, such as '{quay}/{arrived:month}.csv' [default: the keys, joined by _,
     /// or the source's name, and a number where one group becomes several files]
     #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
@@ -105,7 +105,8 @@ impl SplitArguments {
             per_sheet: self.per_sheet,
             name: self.name,
             out: self.out,
-            ..self.source.into_job(self.files)
+            columns: self.gather.columns,
+            ..self.source.into_job()
         };
         self.output.into_request(job)
     }
@@ -117,6 +118,7 @@ mod tests {
     use numerant_core::format::delimited::{LineEnd, Ragged, ReadOptions, WriteOptions};
     use numerant_core::format::sheet::Types;
     use numerant_core::format::{Blanks, ControlSigns};
+    use numerant_core::gather::ColumnPolicy;
     use numerant_core::job::Overflow;
     use numerant_core::name::ClashPolicy;
     use numerant_core::output::ExistingPolicy;
@@ -156,6 +158,17 @@ mod tests {
             "quay,arrived:month",
             "--by",
             "cargo",
+            "--recursive",
+            "--pick",
+            "*.csv",
+            "--skip",
+            "old",
+            "--from-name",
+            "{station}_{term}.csv",
+            "--source-column",
+            "origin",
+            "--columns",
+            "union",
             "--from",
             "csv",
             "--read-sheet",
@@ -267,6 +280,14 @@ mod tests {
         ]);
         let expected = Job {
             sources: vec![PathBuf::from("a.csv").into(), PathBuf::from("-").into()],
+            recursive: true,
+            pick: vec!["*.csv".parse().expect("a pattern")],
+            skip: vec!["old".parse().expect("a pattern")],
+            from_name: Some("{station}_{term}.csv".parse().expect("a pattern")),
+            source_column: Some("origin".into()),
+            columns: Some(ColumnPolicy::Union),
+            batch: false,
+            stop_on_error: false,
             read: ReadOptions {
                 from: Some("csv".into()),
                 read_sheet: vec!["May".to_owned().into(), "2".to_owned().into()],

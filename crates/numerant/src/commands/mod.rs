@@ -25,6 +25,8 @@ pub(crate) enum Failure {
     Usage { message: String, hint: String },
     /// What was to be verified does not hold; the report says why.
     DoesNotHold,
+    /// A batch is done but for some files; the report names them.
+    SomeFailed,
     /// The user said no.
     Declined,
     /// A file of the demo could not be written.
@@ -54,6 +56,7 @@ impl Failure {
                 Fault::Interrupted => 130,
             },
             Self::Usage { .. } => 2,
+            Self::SomeFailed => 3,
             Self::Show(_) | Self::Declined | Self::DoesNotHold | Self::Demo { .. } => 1,
         }
     }

@@ -1,9 +1,9 @@
-//! The commands that run a job: `numerant split` and `numerant combine`.
+//! The commands that run a job: `split`, `combine` and `convert`.
 
 use std::io::{self, BufRead, Write};
 use std::sync::Arc;
 
-use numerant_core::engine::{self, Context, Error, Summary};
+use numerant_core::engine::{self, BatchSummary, Context, Error, FileFate, Summary};
 use numerant_core::job::Job;
 use numerant_core::source::SourcePath;
 
@@ -18,20 +18,17 @@ pub(super) fn run(
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
     let job = &request.job;
-    let with_progress = |work: fn(&Job, &Context) -> Result<Summary, Error>| {
-        let progress = Arc::new(Progress::new(request.report.quiet));
-        let result = work(job, &interrupts.context(Arc::clone(&progress) as _));
-        progress.clear();
-        result
-    };
     if request.mode == Mode::Ask && job.sources.contains(&SourcePath::Standard) {
         return Err(Failure::Usage {
             message: "--ask reads the answer from standard input, which is the data here".into(),
             hint: "name a file, or look with --plan first".into(),
         });
     }
+    if job.batch {
+        return batch(request, reporter, interrupts);
+    }
     if request.mode != Mode::Run {
-        let summary = with_progress(engine::plan)?;
+        let summary = with_progress(request, interrupts, engine::plan)?;
         reporter.plan(&summary, request.mode == Mode::Ask)?;
         if request.mode == Mode::Plan {
             return Ok(());
@@ -40,9 +37,63 @@ pub(super) fn run(
             return Err(Failure::Declined);
         }
     }
-    let summary = with_progress(engine::run)?;
+    let summary = with_progress(request, interrupts, engine::run)?;
     reporter.split(&summary, job.ledger.as_deref(), request.mode == Mode::Ask)?;
     Ok(())
+}
+
+/// Runs each file by itself.
+fn batch(
+    request: &RunRequest,
+    reporter: &Reporter,
+    interrupts: &Interrupts,
+) -> Result<(), Failure> {
+    if request.mode != Mode::Run {
+        let planned = one_failure(with_progress(request, interrupts, engine::plan_batch)?)?;
+        if request.mode == Mode::Plan {
+            reporter.batch(&planned, None, true)?;
+            return done(&planned);
+        }
+        reporter.batch_to_confirm(&planned)?;
+        if !interrupts.at_once(|| confirmed(&planned.summary))? {
+            return Err(Failure::Declined);
+        }
+    }
+    let batch = one_failure(with_progress(request, interrupts, engine::run_batch)?)?;
+    reporter.batch(&batch, request.job.ledger.as_deref(), false)?;
+    done(&batch)
+}
+
+/// A file that was the only one and has failed is an error like that of any run.
+fn one_failure(mut batch: BatchSummary) -> Result<BatchSummary, Error> {
+    if let [single] = batch.files.as_slice()
+        && let FileFate::Failed(_) = single.fate
+        && let Some(FileFate::Failed(error)) = batch.files.pop().map(|file| file.fate)
+    {
+        return Err(*error);
+    }
+    Ok(batch)
+}
+
+fn done(batch: &BatchSummary) -> Result<(), Failure> {
+    match batch.failed() {
+        0 => Ok(()),
+        _ => Err(Failure::SomeFailed),
+    }
+}
+
+fn with_progress<T>(
+    request: &RunRequest,
+    interrupts: &Interrupts,
+    work: fn(&Job, &Context) -> Result<T, Error>,
+) -> Result<T, Error> {
+    let progress = Arc::new(Progress::new(request.report.quiet));
+    let result = work(
+        &request.job,
+        &interrupts.context(Arc::clone(&progress) as _),
+    );
+    progress.clear();
+    result
 }
 
 /// Asks, on standard error, and takes anything but a yes for a no.

@@ -1,10 +1,11 @@
 //! `numerant verify`.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use numerant_core::engine::{self, PartsOptions};
-use numerant_core::format::known_extensions;
-use numerant_core::source::{self, SourcePath};
+use numerant_core::job::Job;
+use numerant_core::source::SourcePath;
 
 use super::Failure;
 use crate::args::{VerifyRequest, What};
@@ -56,20 +57,16 @@ pub(super) fn verify(
     }
 }
 
-/// The files that names and patterns stand for.
+/// The files that names, folders and patterns stand for.
 fn files(names: &[String]) -> Result<Vec<SourcePath>, Failure> {
-    let extensions = known_extensions();
-    let mut all: Vec<SourcePath> = Vec::new();
-    for name in names {
-        let found = source::files(name, &extensions).map_err(|error| Failure::Usage {
-            message: error.to_string(),
-            hint: "name files, folders, or patterns such as 'parts/**/*.csv'".into(),
-        })?;
-        for file in found {
-            if !all.contains(&file) {
-                all.push(file);
-            }
-        }
-    }
-    Ok(all)
+    let job = Job {
+        sources: names
+            .iter()
+            .map(|name| PathBuf::from(name).into())
+            .collect(),
+        recursive: true,
+        ..Job::default()
+    };
+    let found = engine::find(&job)?.files.into_iter();
+    Ok(found.map(|file| file.path).collect())
 }

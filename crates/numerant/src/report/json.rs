@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use numerant_core::engine::Summary;
+use numerant_core::engine::{BatchFile, BatchSummary, FileFate, Summary};
 use serde_json::{Value, json};
 
 use super::notice;
@@ -25,6 +25,41 @@ pub(super) fn summary(summary: &Summary, planned: bool) -> Value {
         "ledger": summary.ledger,
         "notices": notices,
     })
+}
+
+/// What became, or would become, of the files of a batch.
+pub(super) fn batch(batch: &BatchSummary, planned: bool) -> Value {
+    let files: Vec<Value> = batch.files.iter().map(file).collect();
+    let mut document = summary(&batch.summary, planned);
+    document["files"] = files.into();
+    document
+}
+
+fn file(file: &BatchFile) -> Value {
+    let source = &file.source;
+    match &file.fate {
+        FileFate::Done {
+            records,
+            bytes,
+            outputs,
+        } => json!({
+            "source": source,
+            "fate": "done",
+            "records": records,
+            "bytes": bytes,
+            "outputs": outputs,
+        }),
+        FileFate::Skipped(reason) => {
+            json!({ "source": source, "fate": "skipped", "why": super::batch::skipped(reason) })
+        }
+        FileFate::Failed(error) => json!({
+            "source": source,
+            "fate": "failed",
+            "why": error.to_string(),
+            "hint": error.hint(),
+        }),
+        FileFate::NotReached => json!({ "source": source, "fate": "not-reached" }),
+    }
 }
 
 /// Why a command failed; lists are whole as far as the engine keeps them.

@@ -3,6 +3,7 @@
 //! Results go to standard output; progress, notices and errors to standard error. Colour is left
 //! out where the stream is no terminal or NO_COLOR is set.
 
+mod batch;
 mod inspection;
 mod json;
 mod notice;
@@ -14,7 +15,9 @@ mod words;
 
 use std::io::{self, Write};
 
-use numerant_core::engine::{Inspection, LedgerCheck, Notice, PartsCheck, Summary, ValueCounts};
+use numerant_core::engine::{
+    BatchSummary, Inspection, LedgerCheck, Notice, PartsCheck, Summary, ValueCounts,
+};
 
 pub(crate) use progress::Progress;
 pub(crate) use run::outputs_in_words;
@@ -22,6 +25,9 @@ pub(crate) use words::folder;
 
 use crate::args::{Report, ReportOptions};
 use crate::commands::Failure;
+
+/// Notes that are shown of one command.
+const NOTICES: usize = 20;
 
 /// Lines of detail that an error lists.
 const DETAILS: usize = 10;
@@ -126,6 +132,31 @@ impl Reporter {
         }
     }
 
+    /// Shows what became, or would become, of the files of a batch.
+    pub(crate) fn batch(
+        &self,
+        batch: &BatchSummary,
+        ledger: Option<&std::path::Path>,
+        planned: bool,
+    ) -> io::Result<()> {
+        if self.report == Report::Json {
+            return json::print(&json::batch(batch, planned));
+        }
+        if !self.quiet {
+            let mut out = anstream::stdout().lock();
+            batch::show(&mut out, batch, ledger, planned)?;
+            out.flush()?;
+        } else if batch.failed() > 0 {
+            batch::failures(&mut anstream::stderr().lock(), batch)?;
+        }
+        self.notices(&batch.summary.notices)
+    }
+
+    /// Shows what would become of the files of a batch, before a question.
+    pub(crate) fn batch_to_confirm(&self, batch: &BatchSummary) -> io::Result<()> {
+        batch::show(&mut anstream::stderr().lock(), batch, None, true)
+    }
+
     /// Shows what came of holding files against a ledger.
     pub(crate) fn ledger_check(&self, check: &LedgerCheck) -> io::Result<()> {
         if self.report == Report::Json {
@@ -157,7 +188,12 @@ impl Reporter {
             return Ok(());
         }
         let mut err = anstream::stderr().lock();
-        for notice in notices {
+        if let Some(more) = notices.len().checked_sub(NOTICES).filter(|more| *more > 0) {
+            let more = words::counted(more as u64, "note more", "notes more");
+            let text = format!("{more}; --report json has all of them");
+            words::labelled(&mut err, words::NOTE, "note", &text)?;
+        }
+        for notice in notices.iter().take(NOTICES) {
             words::labelled(&mut err, words::NOTE, "note", &notice::text(notice))?;
         }
         Ok(())
@@ -172,7 +208,7 @@ impl Reporter {
             }
             Failure::Show(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(()),
             Failure::Show(error) => (format!("the result could not be shown: {error}"), None),
-            Failure::DoesNotHold => return Ok(()),
+            Failure::DoesNotHold | Failure::SomeFailed => return Ok(()),
             Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),
         };
         let (details, left) = match failure {

@@ -24,6 +24,32 @@ struct State {
     bar: Option<ProgressBar>,
     /// The bar is that of workbooks being written.
     writes: bool,
+    /// Files of a batch, if it is one.
+    files: Option<Files>,
+    /// Bytes that are read, where they are told piece by piece.
+    read: u64,
+}
+
+/// How far a batch is.
+#[derive(Debug, Default)]
+struct Files {
+    all: u64,
+    done: u64,
+    failed: u64,
+    present: String,
+}
+
+impl Files {
+    fn shown(&self) -> String {
+        let failed = match self.failed {
+            0 => String::new(),
+            failed => format!(", {failed} failed"),
+        };
+        format!(
+            "{} of {} files{failed}  {}",
+            self.done, self.all, self.present
+        )
+    }
 }
 
 impl Progress {
@@ -36,6 +62,8 @@ impl Progress {
                 total: None,
                 bar: None,
                 writes: false,
+                files: None,
+                read: 0,
             }),
         }
     }
@@ -73,7 +101,7 @@ impl Observer for Progress {
                 Some(total) => (
                     ProgressBar::with_draw_target(Some(total), target),
                     "{bar:30} {percent:>3} %  {decimal_bytes} of {decimal_total_bytes}  \
-                     {decimal_bytes_per_sec}  {eta} left",
+                     {decimal_bytes_per_sec}  {eta} left  {wide_msg}",
                 ),
                 None => (
                     ProgressBar::with_draw_target(None, target),
@@ -88,6 +116,50 @@ impl Observer for Progress {
         }
         if let Some(bar) = &state.bar {
             bar.set_position(bytes);
+            if let Some(files) = &state.files {
+                bar.set_message(files.shown());
+            }
+        }
+    }
+
+    fn has_read_more(&self, bytes: u64) {
+        if !self.wanted {
+            return;
+        }
+        let all = match self.state.lock() {
+            Ok(mut state) => {
+                state.read += bytes;
+                state.read
+            }
+            Err(_) => return,
+        };
+        self.has_read(all);
+    }
+
+    fn begins_files(&self, files: u64) {
+        if let Ok(mut state) = self.state.lock() {
+            state.files = Some(Files {
+                all: files,
+                ..Files::default()
+            });
+        }
+    }
+
+    fn file_begins(&self, name: &str) {
+        if self.wanted
+            && let Ok(mut state) = self.state.lock()
+            && let Some(files) = &mut state.files
+        {
+            name.clone_into(&mut files.present);
+        }
+    }
+
+    fn file_done(&self, failed: bool) {
+        if let Ok(mut state) = self.state.lock()
+            && let Some(files) = &mut state.files
+        {
+            files.done += 1;
+            files.failed += u64::from(failed);
         }
     }
 

@@ -221,7 +221,7 @@ fn reason(left_out: &LeftOut) -> String {
 }
 
 /// The books, with the reasons for what is in no output.
-fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> io::Result<()> {
+pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> io::Result<()> {
     let totals = &ledger.totals;
     let mut sum = format!(
         "{} read = {} {written}",

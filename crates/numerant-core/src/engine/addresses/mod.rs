@@ -6,6 +6,7 @@ mod sheets;
 use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use jiff::civil::DateTime;
 
@@ -81,7 +82,7 @@ pub(super) struct Addresses {
     root: PathBuf,
     root_exists: bool,
     existing: ExistingPolicy,
-    protected: HashMap<Identity, SourcePath>,
+    protected: Arc<HashMap<Identity, SourcePath>>,
     side_files: Vec<(PathBuf, &'static str)>,
     most: u64,
     /// Groups that are counted before counting is given up.
@@ -112,6 +113,7 @@ impl Addresses {
         root: &Path,
         now: DateTime,
         rows_of_a_sheet: Option<u64>,
+        protected: Option<&Arc<HashMap<Identity, SourcePath>>>,
     ) -> Self {
         let sheets = rows_of_a_sheet.map(|most| Sheets {
             template: job.sheet.clone(),
@@ -122,12 +124,12 @@ impl Addresses {
             workbooks: Vec::new(),
             names: Vec::new(),
         });
-        let mut protected = HashMap::new();
-        for source in &job.sources {
-            if let Some(identity) = source.identity() {
-                protected.insert(identity, source.clone());
-            }
-        }
+        let own = || {
+            let sources = job.sources.iter();
+            let known = sources.filter_map(|source| Some((source.identity()?, source.clone())));
+            Arc::new(known.collect())
+        };
+        let protected = protected.map_or_else(own, Arc::clone);
         let side_files = [(&job.ledger, "--ledger"), (&job.rejects, "--rejects")]
             .into_iter()
             .filter_map(|(path, what)| path.clone().map(|path| (path, what)))

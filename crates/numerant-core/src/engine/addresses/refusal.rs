@@ -26,6 +26,14 @@ pub enum Refusal {
         /// How many in all.
         count: u64,
     },
+    /// Files whose outputs would fall together.
+    #[error("{count} file{} would become the same output as another, at least on a system that ignores case; nothing was written", if *.count == 1 { "" } else { "s" })]
+    FilesClash {
+        /// Which.
+        clashes: Vec<NameClash>,
+        /// How many in all.
+        count: u64,
+    },
     /// Outputs that exist.
     #[error("{count} of the outputs exist{} already; nothing was written", if *.count == 1 { "s" } else { "" })]
     Existing {
@@ -110,6 +118,11 @@ impl Refusal {
                  writes them into one file"
                     .to_owned()
             }
+            Self::FilesClash { .. } => {
+                "put what tells them apart into --name, such as '{.stem}-{.ext}.xlsx' or \
+                 '{.folder}/{.stem}.xlsx'; or combine them"
+                    .to_owned()
+            }
             Self::Existing { .. } => {
                 "--existing replace puts the new ones in their place, --existing skip leaves them \
                  as they are; or choose another --out"
@@ -133,7 +146,7 @@ impl Refusal {
     /// The lines that say which, the first `most` of them, and how many are left.
     pub fn details(&self, most: usize) -> (Vec<String>, u64) {
         let (lines, count): (Vec<String>, u64) = match self {
-            Self::Clashes { clashes, .. } => {
+            Self::Clashes { clashes, .. } | Self::FilesClash { clashes, .. } => {
                 let lines: Vec<String> = clashes.iter().map(NameClash::line).collect();
                 let count = lines.len() as u64;
                 (lines, count)

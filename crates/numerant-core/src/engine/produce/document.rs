@@ -48,7 +48,8 @@ impl Producer {
             }
             _ => false,
         };
-        plain && only_chosen && !rows && same && !self.job.read.no_prefixes
+        let as_they_are = self.job.from_name.is_none() && self.job.source_column.is_none();
+        plain && as_they_are && only_chosen && !rows && same && !self.job.read.no_prefixes
     }
 
     /// The columns that are needed though records are written as they stand; `None` if all may be.

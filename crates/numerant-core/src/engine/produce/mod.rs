@@ -16,7 +16,7 @@ pub(super) use finish::Produced;
 
 use super::addresses::{Addresses, Fate};
 use super::sources::{BATCH, Cursor, Sources};
-use super::{Context, Error, Notice, prepare, sheet_notices};
+use super::{Context, Error, Notice, Shared, prepare, sheet_notices};
 use crate::format::column::Found;
 use crate::format::delimited::{Dialect, Reindex};
 use crate::format::sheet::Types;
@@ -147,7 +147,12 @@ impl fmt::Debug for Producer {
 
 impl Producer {
     /// Checks the job, opens its first source and resolves what the job names.
-    pub(super) fn open(job: &Job, context: &Context, thorough: bool) -> Result<Self, Error> {
+    pub(super) fn open(
+        job: &Job,
+        context: &Context,
+        thorough: bool,
+        shared: &Shared<'_>,
+    ) -> Result<Self, Error> {
         job.check()?;
         let (job, shape) = &shaped(job)?;
         let twice = prepare::reads_twice(job);
@@ -170,8 +175,15 @@ impl Producer {
             .book
             .as_ref()
             .map(|book| book.limits.rows - u64::from(!job.read.no_header));
-        let addresses =
-            Addresses::new(job, template.clone(), keys.clone(), &out, context.now, rows);
+        let addresses = Addresses::new(
+            job,
+            template.clone(),
+            keys.clone(),
+            &out,
+            context.now,
+            rows,
+            shared.protected,
+        );
         let unknown = |problem: ColumnError| Error::Column {
             source_name: first_source.to_string(),
             problem,

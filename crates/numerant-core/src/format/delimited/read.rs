@@ -67,7 +67,12 @@ impl DelimitedReader {
         batch_size: usize,
         largest_record: usize,
     ) -> Result<Self, ReadError> {
-        let mut raw = vec![0; SAMPLE];
+        // One byte more than a small file has shows that it ends there.
+        let sample = match (input.compression, input.size) {
+            (None, Some(size)) => usize::try_from(size + 1).unwrap_or(SAMPLE).min(SAMPLE),
+            _ => SAMPLE,
+        };
+        let mut raw = vec![0; sample];
         let filled = input.fill(&mut raw)?;
         raw.truncate(filled);
         if raw.is_empty() {
@@ -80,7 +85,7 @@ impl DelimitedReader {
         let (guess, mark) = guess_encoding(&raw);
         let encoding = options.encoding.unwrap_or(guess);
         let mark = if guess == encoding { mark } else { 0 };
-        let mut at_end = filled < SAMPLE;
+        let mut at_end = filled < sample;
         let mut carry = if encoding.is_utf8() {
             raw.drain(..mark);
             raw

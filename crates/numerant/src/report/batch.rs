@@ -1,0 +1,193 @@
+//! What became of the files of a batch.
+
+use std::io::{self, Write};
+use std::path::Path;
+
+use numerant_core::engine::{BatchFile, BatchSummary, FileFate, SkipReason};
+
+use super::run;
+use super::table::{Align, Table};
+use super::words::{BAD, FAINT, HEADING, bytes, counted, files, folder, number};
+
+/// Files that are listed by name of those that were done.
+const DONE: usize = 20;
+
+/// Files that are listed by name of those that were skipped.
+const SKIPPED: usize = 5;
+
+/// A file that was done, or is to be.
+struct Done<'a> {
+    source: &'a str,
+    records: u64,
+    bytes: Option<u64>,
+    outputs: &'a [String],
+}
+
+/// The files, what became of them, and the books.
+pub(super) fn show(
+    out: &mut impl Write,
+    batch: &BatchSummary,
+    kept_ledger: Option<&Path>,
+    planned: bool,
+) -> io::Result<()> {
+    let summary = &batch.summary;
+    if let [single] = batch.files.as_slice()
+        && let FileFate::Done { .. } = single.fate
+    {
+        return match planned {
+            true => run::plan(out, summary, true),
+            false => run::done(out, summary, kept_ledger),
+        };
+    }
+    let done: Vec<Done<'_>> = batch
+        .files
+        .iter()
+        .filter_map(|file| match &file.fate {
+            FileFate::Done {
+                records,
+                bytes,
+                outputs,
+            } => Some(Done {
+                source: &file.source,
+                records: *records,
+                bytes: *bytes,
+                outputs,
+            }),
+            _ => None,
+        })
+        .collect();
+    if done.is_empty() {
+        totals(out, batch, planned)?;
+        return failures(out, batch);
+    }
+    let would = if planned { " would become " } else { " → " };
+    writeln!(
+        out,
+        "{HEADING}{}{would}{} in {}{HEADING:#}",
+        files(done.len() as u64),
+        run::outputs_in_words(&summary.ledger),
+        folder(&summary.out)
+    )?;
+    writeln!(out)?;
+    let mut columns = vec![("records", Align::Right)];
+    if !planned {
+        columns.push(("size", Align::Right));
+    }
+    columns.extend([("source", Align::Left), ("output", Align::Left)]);
+    let mut table = Table::new(2, &columns);
+    let most = if planned { usize::MAX } else { DONE };
+    for file in done.iter().take(most) {
+        let mut row = vec![number(file.records)];
+        if !planned {
+            row.push(file.bytes.map(bytes).unwrap_or_default());
+        }
+        row.push(file.source.to_owned());
+        row.push(match file.outputs {
+            [] => String::new(),
+            [single] => single.clone(),
+            [first, rest @ ..] => format!("{first} and {} more", number(rest.len() as u64)),
+        });
+        table.row(&row);
+    }
+    table.show(out)?;
+    if let Some(rest) = done.get(most..).filter(|rest| !rest.is_empty()) {
+        let records: u64 = rest.iter().map(|file| file.records).sum();
+        writeln!(
+            out,
+            "  and {} more with {}",
+            files(rest.len() as u64),
+            counted(records, "record", "records")
+        )?;
+    }
+    writeln!(out)?;
+    run::balance(
+        out,
+        &summary.ledger,
+        if planned { "to write" } else { "written" },
+    )?;
+    writeln!(out)?;
+    totals(out, batch, planned)?;
+    failures(out, batch)?;
+    if let Some(path) = kept_ledger.filter(|_| !planned) {
+        let path = path.display();
+        writeln!(out, "{FAINT}the ledger is kept in {path}{FAINT:#}")?;
+    }
+    if planned {
+        writeln!(out, "{FAINT}planned only: nothing was written{FAINT:#}")?;
+    }
+    Ok(())
+}
+
+/// How many files were converted, skipped and failed, and why those were skipped.
+fn totals(out: &mut impl Write, batch: &BatchSummary, planned: bool) -> io::Result<()> {
+    let count = |fits: fn(&FileFate) -> bool| {
+        let fitting = batch.files.iter().filter(|file| fits(&file.fate));
+        fitting.count() as u64
+    };
+    let parts = [
+        (
+            count(|fate| matches!(fate, FileFate::Done { .. })),
+            if planned { "to do" } else { "done" },
+        ),
+        (
+            count(|fate| matches!(fate, FileFate::Skipped(_))),
+            "skipped",
+        ),
+        (count(|fate| matches!(fate, FileFate::Failed(_))), "failed"),
+        (
+            count(|fate| matches!(fate, FileFate::NotReached)),
+            "not reached",
+        ),
+    ];
+    let shown: Vec<String> = parts
+        .iter()
+        .enumerate()
+        .filter(|(place, (count, _))| *place == 0 || *count > 0)
+        .map(|(_, (count, what))| format!("{} {what}", number(*count)))
+        .collect();
+    let all = files(batch.files.len() as u64);
+    writeln!(out, "{all}: {}", shown.join(", "))?;
+    let reasons = batch.files.iter().filter_map(|file| match &file.fate {
+        FileFate::Skipped(reason) => Some((file, reason)),
+        _ => None,
+    });
+    let skipped: Vec<(&BatchFile, &SkipReason)> = reasons.collect();
+    for (file, reason) in skipped.iter().take(SKIPPED) {
+        writeln!(out, "  skipped: {}: {}", file.source, self::skipped(reason))?;
+    }
+    if let Some(more) = skipped.len().checked_sub(SKIPPED).filter(|more| *more > 0) {
+        writeln!(out, "  skipped: {} more", files(more as u64))?;
+    }
+    Ok(())
+}
+
+/// Why a file was left as it is.
+pub(super) fn skipped(reason: &SkipReason) -> String {
+    match reason {
+        SkipReason::OutputExists => "its output exists".to_owned(),
+        SkipReason::NotChanged => "it has not changed since its output was written".to_owned(),
+        SkipReason::IsOutput => "it is what it would become already".to_owned(),
+        SkipReason::OutputOf(other) => format!("it is the output of {other}"),
+        _ => String::new(),
+    }
+}
+
+/// A line for each file that has failed, and what to do about it.
+pub(super) fn failures(out: &mut impl Write, batch: &BatchSummary) -> io::Result<()> {
+    let mut told: Vec<String> = Vec::new();
+    for file in &batch.files {
+        let FileFate::Failed(error) = &file.fate else {
+            continue;
+        };
+        let mut message = error.to_string();
+        if !message.contains(&file.source) {
+            message = format!("{}: {message}", file.source);
+        }
+        writeln!(out, "  {BAD}failed{BAD:#}: {message}")?;
+        if let Some(hint) = error.hint().filter(|hint| !told.contains(hint)) {
+            writeln!(out, "          {FAINT}hint: {hint}{FAINT:#}")?;
+            told.push(hint);
+        }
+    }
+    Ok(())
+}
