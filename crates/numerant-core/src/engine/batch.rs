@@ -13,8 +13,8 @@ use std::thread;
 
 use super::addresses::{ExistingOutput, NameClash, Refusal};
 use super::{
-    Context, Error, FILES_KEPT_FREE, Notice, Observer, STACK, Shared, Summary, find, foreseen,
-    keep_ledger, plan_once, run_once,
+    Context, Error, FILES_KEPT_FREE, Notice, Observer, STACK, Shared, Summary, dated, find,
+    foreseen, keep_ledger, plan_once, run_once,
 };
 use crate::format::{TextFormat, format_read};
 use crate::job::Job;
@@ -23,7 +23,7 @@ use crate::ledger::{
 };
 use crate::name::{RunField, RunValues, Template, fold};
 use crate::output::{ExistingPolicy, SideFile, Stage};
-use crate::source::{Found, Identity, Selected, SourcePath, common_folder};
+use crate::source::{Found, Identity, Selected, SourcePath, common_folder, plain};
 use crate::value::{Number, Size};
 
 /// Things to say of a batch that are kept.
@@ -126,6 +126,7 @@ struct Task {
 }
 
 fn batch(job: &Job, context: &Context, planned: bool) -> Result<BatchSummary, Error> {
+    let job = &dated(job, context);
     let selected = find(job)?;
     let job = &Job {
         sources: selected
@@ -182,6 +183,7 @@ fn batch(job: &Job, context: &Context, planned: bool) -> Result<BatchSummary, Er
         let mut side_file: SideFile = keep_ledger(&mut summary.ledger, job, path)?;
         side_file.finish(job.sync)?;
         side_file.commit()?;
+        summary.kept_ledger = Some(path.clone());
     }
     Ok(BatchSummary { summary, files })
 }
@@ -197,22 +199,6 @@ fn root(job: &Job, selected: &Selected) -> PathBuf {
         true => PathBuf::from("."),
         false => shared,
     }
-}
-
-/// A path without what does not lead anywhere, to tell two spellings of it for one.
-fn plain(path: &Path) -> PathBuf {
-    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-    let mut plain = PathBuf::new();
-    for component in absolute.components() {
-        match component {
-            Component::CurDir => {}
-            Component::ParentDir => {
-                plain.pop();
-            }
-            other => plain.push(other),
-        }
-    }
-    plain
 }
 
 fn check_side_files(job: &Job) -> Result<(), Error> {
@@ -724,6 +710,7 @@ impl Merged {
         Ok(Summary {
             ledger,
             out,
+            kept_ledger: None,
             order: self.order,
             notices: self.notices,
         })

@@ -271,6 +271,23 @@ impl Error {
         }
     }
 
+    /// Whether a source is not there.
+    pub fn is_missing(&self) -> bool {
+        match self {
+            Self::Read(error) => match &error.problem {
+                ReadProblem::Io(cause) => cause.kind() == io::ErrorKind::NotFound,
+                _ => false,
+            },
+            Self::Select(error) => {
+                matches!(
+                    error,
+                    SelectError::NoFile(_) | SelectError::EmptyFolder { .. }
+                )
+            }
+            _ => false,
+        }
+    }
+
     /// Whether what was told from the start of a source did not hold further down.
     pub(super) fn is_unforeseen(&self) -> bool {
         match self {

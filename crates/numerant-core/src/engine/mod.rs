@@ -47,7 +47,7 @@ use crate::job::Job;
 use crate::ledger::{Ledger, OutputEntry, TypedColumn};
 use crate::output::{Destination, ExistingPolicy, OutputError, SideFile, Stage, commit};
 use crate::record::{Batch, HeaderNote};
-use crate::source::{Identity, SelectError, Selected, Selection, SourcePath, select};
+use crate::source::{Found, Identity, SelectError, Selected, Selection, SourcePath, select};
 use crate::step::{TidyTally, UnmatchedKeys};
 
 /// Batches that go round between the two halves of a run.
@@ -132,6 +132,8 @@ pub struct Summary {
     pub ledger: Ledger,
     /// The folder that the outputs are in.
     pub out: PathBuf,
+    /// Where the ledger is kept, if it is.
+    pub kept_ledger: Option<PathBuf>,
     /// The columns whose values a plan shows of the first and last record of each output.
     pub order: Vec<String>,
     /// What the user should know besides.
@@ -265,8 +267,31 @@ fn sheet_notices(source: &str, facts: &SheetFacts) -> Vec<Notice> {
 ///
 /// As [`run`], without what comes of writing.
 pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
-    let job = &with_files(job)?;
+    let job = &with_files(&dated(job, context))?;
     foreseen(|thorough| plan_once(job, context, thorough, &Shared::default()))
+}
+
+/// The job with the day and time of the run in the names of its ledger and rejects.
+fn dated(job: &Job, context: &Context) -> Job {
+    let dated = |path: &Option<PathBuf>| path.as_deref().map(|path| dated_path(path, context.now));
+    Job {
+        ledger: dated(&job.ledger),
+        rejects: dated(&job.rejects),
+        ..job.clone()
+    }
+}
+
+/// A path with the day for `{.date}` and the time of day for `{.time}`, as names of outputs have
+/// them.
+pub fn dated_path(path: &Path, now: DateTime) -> PathBuf {
+    let Some(text) = path.to_str().filter(|text| text.contains("{.")) else {
+        return path.to_owned();
+    };
+    let time = now.strftime("%H-%M-%S").to_string();
+    PathBuf::from(
+        text.replace("{.date}", &now.date().to_string())
+            .replace("{.time}", &time),
+    )
 }
 
 /// The files that the sources of a job stand for.
@@ -283,7 +308,16 @@ pub fn find(job: &Job) -> Result<Selected, Error> {
         extensions: &extensions,
         out: job.out.as_deref(),
     };
-    Ok(select(&job.sources, &selection)?)
+    let mut selected = select(&job.sources, &selection)?;
+    if let Some(output) = job.only_output().filter(|_| selected.searched) {
+        // What an earlier run has written is not read again.
+        let own = SourcePath::File(output).identity();
+        let named = |found: &Found| job.sources.contains(&found.path);
+        selected
+            .files
+            .retain(|found| named(found) || own.is_none() || found.path.identity() != own);
+    }
+    Ok(selected)
 }
 
 /// The job with files for the folders and patterns that it names.
@@ -401,7 +435,7 @@ fn order_values(batch: &Batch, record: usize, slots: &[usize]) -> String {
 ///
 /// [`Error`], and then nothing was written: what was there before is there still.
 pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
-    let job = &with_files(job)?;
+    let job = &with_files(&dated(job, context))?;
     foreseen(|thorough| run_once(job, context, thorough, &Shared::default()))
 }
 
@@ -531,6 +565,7 @@ fn run_once(
         summary.ledger.out = Some(crate::ledger::from_folder_of(path, &out));
         summary.ledger.new_folder = new_folder;
         side_files.push(keep_ledger(&mut summary.ledger, job, path)?);
+        summary.kept_ledger = Some(path.clone());
     }
     for side_file in &mut side_files {
         side_file.finish(sync)?;
@@ -587,6 +622,7 @@ fn summary(
     Ok(Summary {
         ledger,
         out: produced.out,
+        kept_ledger: None,
         order: Vec::new(),
         notices: produced.notices,
     })

@@ -21,7 +21,7 @@ const MOST_OPERATORS: usize = 500;
 const DEEPEST: usize = 400;
 
 /// An expression that can be read. Whether its columns are there is another question.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct Expression {
     text: String,

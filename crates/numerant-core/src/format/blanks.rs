@@ -5,7 +5,9 @@ use serde::{Deserialize, Serialize};
 use crate::record::Nothing;
 
 /// How blank values are written in documents.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Blanks {
     /// As they stand in a document; those of tables as null in JSON, and not at all in XML.

@@ -209,7 +209,9 @@ pub fn read_extensions() -> Vec<&'static str> {
 }
 
 /// What to do with control characters where a format has no way to write them.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum ControlSigns {
     /// Refuse the run.

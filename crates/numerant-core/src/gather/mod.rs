@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 pub(crate) use reader::GatheredReader;
 
 /// What to do where sources do not have the same columns.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ColumnPolicy {
     /// Refuse the run, with who has what. The same columns in another order are the same.

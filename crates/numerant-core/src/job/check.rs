@@ -13,6 +13,7 @@ use crate::output::ExistingPolicy;
 use crate::source::SourcePath;
 use crate::step::{CASE_COLUMN, OnError, Step, Unmatched};
 use crate::value::{Cells, DecimalMark};
+use std::path::PathBuf;
 
 /// A job that cannot be run as it is.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -162,8 +163,15 @@ impl Job {
         let sheet_keys = self.sheet.as_ref().map_or(0, |sheet| sheet.keys().len());
         let keys = name_keys + sheet_keys + self.by.len() + self.case.len();
         // A name that holds something of the source, or nothing but text, is enough.
-        if keys == 0 && divisions.is_empty() && self.name.is_none() && !self.per_sheet {
+        let whole = keys == 0 && divisions.is_empty() && self.name.is_none();
+        if whole && !self.per_sheet && !(self.batch && self.to.is_some()) {
             return Err(JobError::NothingToSplitBy);
+        }
+        if self.name.is_some() && self.to.is_some() {
+            return Err(JobError::TwoDivisions {
+                first: "--name",
+                second: "--to",
+            });
         }
         self.check_divisions(&divisions)?;
         let (_, format) = self.format(first)?;
@@ -361,6 +369,13 @@ impl Job {
         }
     }
 
+    /// The file that all records go to, where that is told by the job alone.
+    pub fn only_output(&self) -> Option<PathBuf> {
+        let name = self.name.as_ref()?;
+        let alone = name.is_constant() && self.divisions().is_empty() && self.out.is_some();
+        alone.then(|| self.out.clone().unwrap_or_default().join(name.to_string()))
+    }
+
     /// The name template: the one that is given, or one made of what tells outputs apart.
     pub fn template(&self, source: &SourcePath) -> Template {
         if let Some(name) = &self.name {
@@ -386,7 +401,7 @@ impl Job {
             keys.push(format!("{{{CASE_COLUMN}}}"));
         }
         let numbered = !self.divisions().is_empty();
-        if keys.is_empty() && (numbered || self.sheet.is_some()) {
+        if keys.is_empty() && (numbered || self.sheet.is_some() || self.to.is_some()) {
             keys.push("{.stem}".to_owned());
         }
         let number = match (numbered, self.each) {
@@ -397,9 +412,14 @@ impl Job {
         let extension = source.extension();
         let text = self.sheet.is_none();
         let fits = |format: &&Format| text || format.book.is_some();
-        let extension = match (format_of(&extension).filter(fits), format_read(&extension)) {
-            (Some(_), _) => extension,
-            (None, Some(format)) if format.text.is_none() => "xlsx".to_owned(),
+        let extension = match (
+            &self.to,
+            format_of(&extension).filter(fits),
+            format_read(&extension),
+        ) {
+            (Some(to), ..) => to.trim_start_matches('.').to_lowercase(),
+            (None, Some(_), _) => extension,
+            (None, None, Some(format)) if format.text.is_none() => "xlsx".to_owned(),
             _ if text => "csv".to_owned(),
             _ => "xlsx".to_owned(),
         };
@@ -629,10 +649,5 @@ mod tests {
         };
         let text = serde_json::to_string(&split).expect("serialised");
         assert_eq!(serde_json::from_str::<Job>(&text).expect("parsed"), split);
-        let error = serde_json::from_str::<Job>("{\"sorces\": []}").expect_err("a typo");
-        assert!(
-            error.to_string().contains("unknown field `sorces`"),
-            "{error}"
-        );
     }
 }

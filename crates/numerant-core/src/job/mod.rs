@@ -1,12 +1,14 @@
 //! A job: all that a run is told, as plain data. A command line is one way to fill it in.
 
 mod check;
+mod file;
 
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
 pub use check::JobError;
+pub use file::{Entry, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml};
 
 use crate::format::delimited::{ReadOptions, WriteOptions};
 use crate::gather::ColumnPolicy;
@@ -17,7 +19,9 @@ use crate::step::{Case, OnError, Step};
 use crate::value::{DateFormat, Size};
 
 /// What to do where a sheet has no room for all records of an output.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Overflow {
     /// Refuse the run.
@@ -30,8 +34,8 @@ pub enum Overflow {
 }
 
 /// What is to be read, done and written. Its keys are the words of the command line's options.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, rename_all = "kebab-case")]
 pub struct Job {
     /// What is read, in order.
     pub sources: Vec<SourcePath>,
@@ -52,10 +56,12 @@ pub struct Job {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub columns: Option<ColumnPolicy>,
     /// Each file is a run of its own, and one that fails stops no other.
+    #[serde(skip)]
     pub batch: bool,
     /// The first file that fails ends a batch.
     pub stop_on_error: bool,
     /// How it is read.
+    #[serde(flatten)]
     pub read: ReadOptions,
     /// How dates are written in the sources, where not after ISO 8601.
     pub date_format: Vec<DateFormat>,
@@ -86,6 +92,9 @@ pub struct Job {
     /// The path of each output below `out`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<Template>,
+    /// The extension of the outputs, where they have no name of their own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
     /// The sheet of each output, in workbooks.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sheet: Option<Template>,
@@ -103,6 +112,7 @@ pub struct Job {
     /// What to do where an output exists.
     pub existing: ExistingPolicy,
     /// How outputs are written.
+    #[serde(flatten)]
     pub write: WriteOptions,
     /// A run with more outputs is refused.
     pub max_outputs: u64,
@@ -114,6 +124,9 @@ pub struct Job {
     pub sync: bool,
     /// Columns that are summed up over all records and in each output.
     pub total: Vec<String>,
+    /// The folder that the output folder is made in, where that is named after the source.
+    #[serde(skip)]
+    pub base: PathBuf,
     /// Where the ledger is kept.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ledger: Option<PathBuf>,
@@ -147,6 +160,7 @@ impl Default for Job {
             max_size: None,
             each: false,
             name: None,
+            to: None,
             sheet: None,
             per_sheet: false,
             overflow: Overflow::default(),
@@ -160,6 +174,7 @@ impl Default for Job {
             jobs: 0,
             sync: false,
             total: Vec::new(),
+            base: PathBuf::new(),
             ledger: None,
             rejects: None,
         }

@@ -7,12 +7,13 @@ pub use digest::FileDigest;
 pub use multiset::BagDigest;
 pub(crate) use multiset::{BUCKETS, Bag, RecordHasher, bucket};
 
-use std::path::{Component, Path, PathBuf};
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
 use crate::format::sheet::Odd;
 use crate::record::Unit;
+use crate::source::plain;
 use crate::value::Number;
 
 /// The form of the ledger document; it grows when a reader of older ledgers would be misled.
@@ -284,23 +285,7 @@ impl Ledger {
 /// The way from the folder of `file` to `folder`, with `/` between folders; where there is none,
 /// as between drives, the folder itself.
 pub(crate) fn from_folder_of(file: &Path, folder: &Path) -> String {
-    let plain = |path: PathBuf| {
-        let mut plain = PathBuf::new();
-        for component in path.components() {
-            match component {
-                Component::CurDir => {}
-                Component::ParentDir => {
-                    plain.pop();
-                }
-                other => plain.push(other),
-            }
-        }
-        plain
-    };
-    let absolute = |path: &Path| std::path::absolute(path).map(plain);
-    let (Ok(file), Ok(to)) = (absolute(file), absolute(folder)) else {
-        return folder.display().to_string();
-    };
+    let (file, to) = (plain(file), plain(folder));
     let from = file.parent().unwrap_or(Path::new(""));
     let common = from
         .components()

@@ -7,7 +7,9 @@ use serde::{Deserialize, Serialize};
 use super::safe::fold;
 
 /// What to do where two outputs would share a file.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum ClashPolicy {
     /// Refuse the run, with the list of them.

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::part::{Part, PartError};
 
 /// A column by name, and the part of its values that counts.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct Key {
     /// Name of the column.

@@ -12,7 +12,7 @@ use super::{Part, RunField, Template, TemplateError};
 /// A template that names of files are held against, such as `{station}_{term}.tsv`. Each column
 /// takes at least one character and as few as fit; `/` divides folders, and names are held against
 /// it from the back, so that the folders in front of them do not matter.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct NamePattern {
     text: String,

@@ -12,7 +12,7 @@ use crate::record::nearest;
 use crate::value::Cells;
 
 /// A template for the path of an output, below the output folder. `/` divides folders.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct Template {
     text: String,
@@ -297,6 +297,12 @@ impl Template {
             }
         }
         keys
+    }
+
+    /// Whether it names nothing, so that all records have one address.
+    pub fn is_constant(&self) -> bool {
+        let literal = |piece: &Piece| matches!(piece, Piece::Literal(_));
+        self.segments.iter().flatten().all(literal)
     }
 
     /// Whether it names this of the run.

@@ -70,7 +70,7 @@ pub(crate) enum Word {
 }
 
 /// A text with places that are filled in.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct Words {
     text: String,

@@ -14,7 +14,9 @@ pub(crate) use sinks::{SinkError, Sinks};
 pub(crate) use stage::{SideFile, Stage};
 
 /// What to do where an output exists already.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum ExistingPolicy {
     /// Refuse the run, with the list of them.

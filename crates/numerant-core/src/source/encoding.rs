@@ -8,7 +8,7 @@ use std::io::{self, Read};
 use serde::{Deserialize, Serialize};
 
 /// An encoding of text, by its name in the WHATWG Encoding Standard.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct Encoding(&'static encoding_rs::Encoding);
 

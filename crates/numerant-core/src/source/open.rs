@@ -3,7 +3,7 @@
 use std::fmt;
 use std::fs::File;
 use std::io::{self, Read};
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -12,7 +12,9 @@ use flate2::read::MultiGzDecoder;
 use super::{Malformed, Place, ReadError, ReadProblem};
 
 /// What a source was called on the command line or in a job: a path, or `-` for standard input.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
+#[derive(
+    Clone, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize, schemars::JsonSchema,
+)]
 #[serde(from = "PathBuf", into = "PathBuf")]
 pub enum SourcePath {
     /// Standard input.
@@ -136,6 +138,23 @@ impl SourcePath {
             Self::File(path) => Identity::of(path),
         }
     }
+}
+
+/// A path from the root without what does not lead anywhere, to tell two spellings of it for one.
+/// Links are not followed, and nothing need be there.
+pub(crate) fn plain(path: &Path) -> PathBuf {
+    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    let mut plain = PathBuf::new();
+    for component in absolute.components() {
+        match component {
+            Component::CurDir => {}
+            Component::ParentDir => {
+                plain.pop();
+            }
+            other => plain.push(other),
+        }
+    }
+    plain
 }
 
 /// The folder that all files are in or below, as they were named.

@@ -10,7 +10,7 @@ use glob::{MatchOptions, Pattern};
 use serde::{Deserialize, Serialize};
 
 use super::natural::Natural;
-use super::{Identity, SourcePath};
+use super::{Identity, SourcePath, plain};
 
 /// How patterns are held against paths: `*` and `?` stay within a name, `**` does not.
 const MATCHING: MatchOptions = MatchOptions {
@@ -75,7 +75,7 @@ impl SelectError {
 }
 
 /// A pattern for names of files or for their paths below a folder.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct FilePattern(Pattern);
 
@@ -233,13 +233,6 @@ pub fn select(names: &[SourcePath], selection: &Selection<'_>) -> Result<Selecte
         }
     }
     Ok(selected)
-}
-
-/// A path without what does not lead anywhere, to tell two spellings of it for one.
-fn plain(path: &Path) -> PathBuf {
-    path.components()
-        .filter(|component| *component != Component::CurDir)
-        .collect()
 }
 
 /// A walk through a folder.

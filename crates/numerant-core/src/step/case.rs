@@ -12,7 +12,7 @@ use crate::value::Cells;
 pub const CASE_COLUMN: &str = ".case";
 
 /// A condition, and the name of what it holds for.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Case {
     /// The name.

@@ -16,7 +16,7 @@ use crate::source::{Input, ReadError, ReadProblem, SourcePath};
 const LISTED: usize = 1000;
 
 /// A table, and the column that is looked up in it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Lookup {
     /// The file of the table.
@@ -35,7 +35,9 @@ pub struct Lookup {
 }
 
 /// What to do with records whose key the table does not have.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Unmatched {
     /// Refuse the run, with the list of the keys.
@@ -48,7 +50,9 @@ pub enum Unmatched {
 }
 
 /// What to do where a table has a key twice.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Repeated {
     /// Refuse the run, with the list of the keys.

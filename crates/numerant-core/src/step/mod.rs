@@ -39,7 +39,7 @@ use crate::expr::Expression;
 use crate::value::ColumnType;
 
 /// One step. Steps are taken in the order in which a job lists them.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Step {

@@ -10,7 +10,7 @@ const MOST_ITEMS: usize = 100;
 
 /// What becomes of lists and of elements that stand several times, where records are laid out as
 /// columns.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub enum Repeats {
     /// Columns for each item, of at most so many of a list.

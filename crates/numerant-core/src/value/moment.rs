@@ -16,7 +16,7 @@ pub struct Moment {
 /// How dates are written where they are not written after ISO 8601, such as `%d/%m/%Y`.
 ///
 /// The signs are those of `strftime`; see the `jiff` documentation for the whole list.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct DateFormat(String);
 

@@ -7,7 +7,9 @@ use serde::{Deserialize, Serialize};
 
 /// A number of bytes, written as `64M`, `1.5GB` or `65536`. The units are powers of 1024, and a
 /// `B` behind them changes nothing.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(try_from = "String", into = "String")]
 pub struct Size(pub u64);
 

@@ -6,6 +6,7 @@ use clap::Args;
 use numerant_core::job::Job;
 use numerant_core::name::Template;
 
+use super::options::format;
 use super::run::{OutputOptions, RunRequest, SourceOptions};
 
 /// Turn each file into one of another format or form
@@ -25,11 +26,12 @@ pub(crate) struct ConvertArguments {
     #[arg(
         long,
         value_name = "FORMAT",
+        value_parser = format,
         required_unless_present = "name",
         conflicts_with = "name",
         help_heading = "Naming"
     )]
-    to: Option<Format>,
+    to: Option<String>,
     #[command(flatten)]
     source: SourceOptions,
     /// Path of each output, such as '{.stem}.xlsx' [default: the source's name with the extension of
@@ -47,32 +49,11 @@ pub(crate) struct ConvertArguments {
     output: OutputOptions,
 }
 
-/// An extension, as the name that outputs get with it.
-#[derive(Clone, Debug)]
-struct Format(Template);
-
-impl std::str::FromStr for Format {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let extension = text.trim_start_matches('.').to_lowercase();
-        if numerant_core::format::format_of(&extension).is_none() {
-            let known = numerant_core::format::known_extensions().join(", ");
-            return Err(format!(
-                "no format is written as '{text}'; known are {known}"
-            ));
-        }
-        let template = format!("{{.stem}}.{extension}").parse();
-        template
-            .map(Self)
-            .map_err(|error: numerant_core::name::TemplateError| error.to_string())
-    }
-}
-
 impl ConvertArguments {
     pub(crate) fn into_request(self) -> RunRequest {
         let job = Job {
-            name: self.name.or(self.to.map(|format| format.0)),
+            name: self.name,
+            to: self.to,
             out: self.out,
             batch: true,
             stop_on_error: self.stop_on_error,
@@ -106,7 +87,7 @@ mod tests {
             sources: ["in/a.csv", "in/b.xml"]
                 .map(|name| PathBuf::from(name).into())
                 .to_vec(),
-            name: Some("{.stem}.jsonl".parse().expect("a template")),
+            to: Some("jsonl".into()),
             batch: true,
             ..Job::default()
         };
@@ -129,7 +110,7 @@ mod tests {
             recursive: true,
             pick: vec!["*.dat".parse().expect("a pattern")],
             skip: vec!["old/**".parse().expect("a pattern")],
-            name: Some("{.stem}.xml".parse().expect("a template")),
+            to: Some("xml".into()),
             existing: numerant_core::output::ExistingPolicy::Newer,
             batch: true,
             stop_on_error: true,

@@ -8,6 +8,7 @@ mod demo;
 mod inspect;
 mod options;
 mod run;
+mod saved;
 mod split;
 mod steps;
 mod verify;
@@ -20,8 +21,9 @@ pub(crate) use demo::DemoArguments;
 pub(crate) use inspect::{InspectArguments, InspectRequest};
 pub(crate) use options::{Mode, Report, ReportOptions};
 pub(crate) use run::RunRequest;
+pub(crate) use saved::SavedArguments;
 pub(crate) use split::SplitArguments;
-pub(crate) use verify::{VerifyArguments, VerifyRequest, What};
+pub(crate) use verify::{VerifyArguments, VerifyRequest};
 
 /// Takes consolidated data files apart, puts them together, and proves that nothing was lost.
 #[derive(Debug, Parser)]
@@ -32,7 +34,8 @@ pub(crate) use verify::{VerifyArguments, VerifyRequest, What};
     max_term_width = 100,
     after_help = "Begin with 'numerant demo', which lays out sample data and walks through the work.\n\
         Exit codes: 0 done and balanced; 1 the data or the files were at fault and nothing was \
-        written; 2 the command line was at fault; 130 interrupted, nothing was written."
+        written; 2 the command line was at fault; 3 a batch is done, but some files failed, each \
+        named; 130 interrupted, nothing half-written is left."
 )]
 pub(crate) struct Arguments {
     #[command(subcommand)]
@@ -46,6 +49,7 @@ pub(crate) enum Command {
     Split(Box<SplitArguments>),
     Combine(Box<CombineArguments>),
     Convert(Box<ConvertArguments>),
+    Run(Box<SavedArguments>),
     Verify(Box<VerifyArguments>),
     Demo(DemoArguments),
 }

@@ -29,6 +29,18 @@ pub(super) fn choice<T: Clone + Send + Sync + 'static>(
     })
 }
 
+/// A parser for the extension of a format that is written.
+pub(super) fn format(text: &str) -> Result<String, String> {
+    let extension = text.trim_start_matches('.').to_lowercase();
+    match numerant_core::format::format_of(&extension) {
+        Some(_) => Ok(extension),
+        None => Err(format!(
+            "no format is written as '{text}'; known are {}",
+            numerant_core::format::known_extensions().join(", ")
+        )),
+    }
+}
+
 /// Names of columns, as one option takes them.
 #[derive(Clone, Debug)]
 pub(super) struct ColumnList(Vec<String>);
@@ -367,6 +379,15 @@ impl WritingOptions {
             shape: self.shape.clone(),
         }
     }
+}
+
+/// Whether a job is kept in place of being done.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Running")]
+pub(super) struct SavingOptions {
+    /// Write the job to a file for 'numerant run', and do nothing else
+    #[arg(long, value_name = "FILE")]
+    pub(super) save_job: Option<PathBuf>,
 }
 
 /// How a command runs.

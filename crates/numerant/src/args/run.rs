@@ -1,11 +1,13 @@
 //! What all commands have in common that read sources, and all that run a job.
 
+use std::path::PathBuf;
+
 use clap::Args;
 use numerant_core::job::Job;
 
 use super::options::{
     CellOptions, DoingOptions, FileOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions,
-    ReportOptions, RunningOptions, WritingOptions, names,
+    ReportOptions, RunningOptions, SavingOptions, WritingOptions, names,
 };
 use super::steps::StepOptions;
 
@@ -54,6 +56,8 @@ pub(super) struct OutputOptions {
     #[command(flatten)]
     keeping: KeepingOptions,
     #[command(flatten)]
+    saving: SavingOptions,
+    #[command(flatten)]
     running: RunningOptions,
 }
 
@@ -63,6 +67,8 @@ pub(crate) struct RunRequest {
     pub(crate) job: Job,
     pub(crate) mode: Mode,
     pub(crate) report: ReportOptions,
+    /// Where the job is kept in place of being done.
+    pub(crate) save: Option<PathBuf>,
 }
 
 impl OutputOptions {
@@ -89,6 +95,7 @@ impl OutputOptions {
             job,
             mode,
             report: self.running.report,
+            save: self.saving.save_job,
         }
     }
 }

@@ -8,7 +8,7 @@ use numerant_core::name::{Key, KeyError, Template, parse_keys};
 use numerant_core::step::Case;
 use numerant_core::value::Size;
 
-use super::options::GatherOptions;
+use super::options::{GatherOptions, format};
 use super::run::{OutputOptions, RunRequest, SourceOptions};
 use super::steps::case;
 
@@ -78,6 +78,9 @@ pub(crate) struct SplitArguments {
     /// or the source's name, and a number where one group becomes several files]
     #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
     name: Option<Template>,
+    /// The format, by its extension such as xlsx, where the name is not said [default: the source's]
+    #[arg(long, value_name = "FORMAT", value_parser = format, conflicts_with = "name", help_heading = "Naming")]
+    to: Option<String>,
     /// Folder for the outputs, made with its parents [default: a new one named after the source]
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
     out: Option<PathBuf>,
@@ -104,6 +107,7 @@ impl SplitArguments {
             each: self.each,
             per_sheet: self.per_sheet,
             name: self.name,
+            to: self.to,
             out: self.out,
             columns: self.gather.columns,
             ..self.source.into_job()
@@ -355,6 +359,8 @@ mod tests {
             overflow: Overflow::Files,
             total: vec!["dues".into(), "tonnes".into()],
             by: parse_keys("quay,arrived:month,cargo").expect("keys"),
+            to: None,
+            base: PathBuf::new(),
             name: Some("{quay}.tsv".parse().expect("a template")),
             out: Some("parts".into()),
             blank: "none".into(),

@@ -3,15 +3,11 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::format::delimited::ReadOptions;
-use numerant_core::value::Size;
+use numerant_core::job::VerifyJob;
 
 use super::options::{
-    ColumnList, ReadingOptions, Report, ReportOptions, RunningOptions, columns, names,
+    ColumnList, ReadingOptions, ReportOptions, RunningOptions, SavingOptions, columns, names,
 };
-
-/// Records of each kind that people are shown.
-const LIST: usize = 20;
 
 /// Prove that files are what a ledger says, or that parts are the whole
 #[derive(Debug, Args)]
@@ -40,10 +36,10 @@ pub(crate) struct VerifyArguments {
     out: Option<PathBuf>,
     /// The whole: files, folders or patterns
     #[arg(long, value_name = "FILE", num_args = 1.., requires = "parts")]
-    whole: Vec<String>,
+    whole: Vec<PathBuf>,
     /// The parts: files, folders or patterns
     #[arg(long, value_name = "FILE", num_args = 1.., requires = "whole")]
-    parts: Vec<String>,
+    parts: Vec<PathBuf>,
     /// Compare these columns only
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     keep: Vec<ColumnList>,
@@ -63,63 +59,36 @@ pub(crate) struct VerifyArguments {
     )]
     jobs: usize,
     #[command(flatten)]
+    saving: SavingOptions,
+    #[command(flatten)]
     running: RunningOptions,
 }
 
 /// What is to be verified, and how it is shown.
 #[derive(Debug)]
 pub(crate) struct VerifyRequest {
-    pub(crate) what: What,
-    pub(crate) read: ReadOptions,
-    pub(crate) memory: Size,
-    pub(crate) jobs: usize,
-    pub(crate) list: usize,
+    pub(crate) job: VerifyJob,
     pub(crate) report: ReportOptions,
-}
-
-/// What is held against what.
-#[derive(Debug)]
-pub(crate) enum What {
-    /// Outputs against their ledger.
-    Ledger {
-        ledger: PathBuf,
-        out: Option<PathBuf>,
-    },
-    /// Parts against the whole.
-    Parts {
-        whole: Vec<String>,
-        parts: Vec<String>,
-        keep: Vec<String>,
-        ignore: Vec<String>,
-    },
+    pub(crate) save: Option<PathBuf>,
 }
 
 impl VerifyArguments {
     pub(crate) fn into_request(self) -> VerifyRequest {
-        let what = match self.ledger {
-            Some(ledger) => What::Ledger {
-                ledger,
+        VerifyRequest {
+            job: VerifyJob {
+                ledger: self.ledger,
                 out: self.out,
-            },
-            None => What::Parts {
-                whole: self.whole,
-                parts: self.parts,
+                whole: self.whole.into_iter().map(Into::into).collect(),
+                parts: self.parts.into_iter().map(Into::into).collect(),
                 keep: names(self.keep),
                 ignore: names(self.ignore),
+                read: self.reading.into_options(),
+                memory: self.running.memory,
+                jobs: self.jobs,
+                ..VerifyJob::default()
             },
-        };
-        let report = self.running.report;
-        VerifyRequest {
-            what,
-            read: self.reading.into_options(),
-            memory: self.running.memory,
-            jobs: self.jobs,
-            // People are shown the first ones, programs get all.
-            list: match report.report {
-                Report::Text => LIST,
-                Report::Json => usize::MAX,
-            },
-            report,
+            report: self.running.report,
+            save: self.saving.save_job,
         }
     }
 }

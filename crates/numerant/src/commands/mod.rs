@@ -3,12 +3,14 @@
 mod demo;
 mod inspect;
 mod run;
+mod saved;
 mod verify;
 
 use std::io;
 use std::process::ExitCode;
 
 use numerant_core::engine::{Error, Fault};
+use numerant_core::job::JobFileError;
 
 use crate::args::{Arguments, Command};
 use crate::report::Reporter;
@@ -25,6 +27,10 @@ pub(crate) enum Failure {
     Usage { message: String, hint: String },
     /// What was to be verified does not hold; the report says why.
     DoesNotHold,
+    /// The job file cannot be run.
+    JobFile(JobFileError),
+    /// The job file is being run already, or is gone.
+    Busy { message: String },
     /// A batch is done but for some files; the report names them.
     SomeFailed,
     /// The user said no.
@@ -36,6 +42,12 @@ pub(crate) enum Failure {
 impl From<Error> for Failure {
     fn from(error: Error) -> Self {
         Self::Engine(error)
+    }
+}
+
+impl From<JobFileError> for Failure {
+    fn from(error: JobFileError) -> Self {
+        Self::JobFile(error)
     }
 }
 
@@ -55,8 +67,9 @@ impl Failure {
                 Fault::Job => 2,
                 Fault::Interrupted => 130,
             },
-            Self::Usage { .. } => 2,
+            Self::Usage { .. } | Self::JobFile(_) => 2,
             Self::SomeFailed => 3,
+            Self::Busy { .. } => 1,
             Self::Show(_) | Self::Declined | Self::DoesNotHold | Self::Demo { .. } => 1,
         }
     }
@@ -89,6 +102,12 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
             let reporter = Reporter::new(request.report);
             let result = run::run(&request, &reporter, &interrupts);
             (reporter, result)
+        }
+        Command::Run(arguments) => {
+            let reporter = Reporter::of_file(arguments.report);
+            let result = saved::run_file(&arguments, &reporter, &interrupts);
+            let shown = reporter.close().map_err(Failure::from);
+            (reporter, result.and(shown))
         }
         Command::Verify(arguments) => {
             let request = arguments.into_request();

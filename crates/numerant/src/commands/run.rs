@@ -4,10 +4,10 @@ use std::io::{self, BufRead, Write};
 use std::sync::Arc;
 
 use numerant_core::engine::{self, BatchSummary, Context, Error, FileFate, Summary};
-use numerant_core::job::Job;
+use numerant_core::job::{Job, Work};
 use numerant_core::source::SourcePath;
 
-use super::Failure;
+use super::{Failure, saved};
 use crate::args::{Mode, RunRequest};
 use crate::report::{Progress, Reporter};
 use crate::surroundings::Interrupts;
@@ -18,6 +18,9 @@ pub(super) fn run(
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
     let job = &request.job;
+    if let Some(path) = &request.save {
+        return saved::save(&work_of(request), path, reporter);
+    }
     if request.mode == Mode::Ask && job.sources.contains(&SourcePath::Standard) {
         return Err(Failure::Usage {
             message: "--ask reads the answer from standard input, which is the data here".into(),
@@ -38,8 +41,18 @@ pub(super) fn run(
         }
     }
     let summary = with_progress(request, interrupts, engine::run)?;
-    reporter.split(&summary, job.ledger.as_deref(), request.mode == Mode::Ask)?;
+    reporter.split(&summary, request.mode == Mode::Ask)?;
     Ok(())
+}
+
+/// The job as an entry of a job file.
+fn work_of(request: &RunRequest) -> Work {
+    let job = Box::new(request.job.clone());
+    match (request.job.batch, request.job.only_output()) {
+        (true, _) => Work::Convert(job),
+        (false, Some(_)) => Work::Combine(job),
+        (false, None) => Work::Split(job),
+    }
 }
 
 /// Runs each file by itself.
@@ -51,7 +64,7 @@ fn batch(
     if request.mode != Mode::Run {
         let planned = one_failure(with_progress(request, interrupts, engine::plan_batch)?)?;
         if request.mode == Mode::Plan {
-            reporter.batch(&planned, None, true)?;
+            reporter.batch(&planned, true)?;
             return done(&planned);
         }
         reporter.batch_to_confirm(&planned)?;
@@ -60,7 +73,7 @@ fn batch(
         }
     }
     let batch = one_failure(with_progress(request, interrupts, engine::run_batch)?)?;
-    reporter.batch(&batch, request.job.ledger.as_deref(), false)?;
+    reporter.batch(&batch, false)?;
     done(&batch)
 }
 

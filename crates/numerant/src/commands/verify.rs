@@ -1,14 +1,13 @@
 //! `numerant verify`.
 
-use std::path::PathBuf;
 use std::sync::Arc;
 
 use numerant_core::engine::{self, PartsOptions};
-use numerant_core::job::Job;
+use numerant_core::job::{Job, Work};
 use numerant_core::source::SourcePath;
 
-use super::Failure;
-use crate::args::{VerifyRequest, What};
+use super::{Failure, saved};
+use crate::args::{Report, VerifyRequest};
 use crate::report::{Progress, Reporter};
 use crate::surroundings::Interrupts;
 
@@ -17,38 +16,39 @@ pub(super) fn verify(
     reporter: &Reporter,
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
+    if let Some(path) = &request.save {
+        let work = Work::Verify(Box::new(request.job.clone()));
+        return saved::save(&work, path, reporter);
+    }
+    let job = &request.job;
     let progress = Arc::new(Progress::new(request.report.quiet));
     let context = interrupts.context(Arc::clone(&progress) as _);
-    let holds = match &request.what {
-        What::Ledger { ledger, out } => {
-            let result = engine::verify_ledger(ledger, out.as_deref(), &request.read, &context);
-            progress.clear();
-            let check = result?;
-            reporter.ledger_check(&check)?;
-            check.holds
-        }
-        What::Parts {
-            whole,
-            parts,
-            keep,
-            ignore,
-        } => {
-            let options = PartsOptions {
-                whole: files(whole)?,
-                parts: files(parts)?,
-                read: request.read.clone(),
-                keep: keep.clone(),
-                ignore: ignore.clone(),
-                memory: request.memory,
-                list: request.list,
-                jobs: request.jobs,
-            };
-            let result = engine::verify_parts(&options, &context);
-            progress.clear();
-            let check = result?;
-            reporter.parts_check(&check)?;
-            check.holds
-        }
+    let holds = if let Some(ledger) = &job.ledger {
+        let result = engine::verify_ledger(ledger, job.out.as_deref(), &job.read, &context);
+        progress.clear();
+        let check = result?;
+        reporter.ledger_check(&check)?;
+        check.holds
+    } else {
+        let options = PartsOptions {
+            whole: files(&job.whole)?,
+            parts: files(&job.parts)?,
+            read: job.read.clone(),
+            keep: job.keep.clone(),
+            ignore: job.ignore.clone(),
+            memory: job.memory,
+            // People are shown the first ones, programs get all.
+            list: match request.report.report {
+                Report::Text => job.list,
+                Report::Json => usize::MAX,
+            },
+            jobs: job.jobs,
+        };
+        let result = engine::verify_parts(&options, &context);
+        progress.clear();
+        let check = result?;
+        reporter.parts_check(&check)?;
+        check.holds
     };
     if holds {
         Ok(())
@@ -58,12 +58,9 @@ pub(super) fn verify(
 }
 
 /// The files that names, folders and patterns stand for.
-fn files(names: &[String]) -> Result<Vec<SourcePath>, Failure> {
+fn files(names: &[SourcePath]) -> Result<Vec<SourcePath>, Failure> {
     let job = Job {
-        sources: names
-            .iter()
-            .map(|name| PathBuf::from(name).into())
-            .collect(),
+        sources: names.to_vec(),
         recursive: true,
         ..Job::default()
     };

@@ -1,7 +1,6 @@
 //! What became of the files of a batch.
 
 use std::io::{self, Write};
-use std::path::Path;
 
 use numerant_core::engine::{BatchFile, BatchSummary, FileFate, SkipReason};
 
@@ -24,19 +23,14 @@ struct Done<'a> {
 }
 
 /// The files, what became of them, and the books.
-pub(super) fn show(
-    out: &mut impl Write,
-    batch: &BatchSummary,
-    kept_ledger: Option<&Path>,
-    planned: bool,
-) -> io::Result<()> {
+pub(super) fn show(out: &mut impl Write, batch: &BatchSummary, planned: bool) -> io::Result<()> {
     let summary = &batch.summary;
     if let [single] = batch.files.as_slice()
         && let FileFate::Done { .. } = single.fate
     {
         return match planned {
             true => run::plan(out, summary, true),
-            false => run::done(out, summary, kept_ledger),
+            false => run::done(out, summary),
         };
     }
     let done: Vec<Done<'_>> = batch
@@ -108,7 +102,7 @@ pub(super) fn show(
     writeln!(out)?;
     totals(out, batch, planned)?;
     failures(out, batch)?;
-    if let Some(path) = kept_ledger.filter(|_| !planned) {
+    if let Some(path) = &summary.kept_ledger {
         let path = path.display();
         writeln!(out, "{FAINT}the ledger is kept in {path}{FAINT:#}")?;
     }

@@ -13,15 +13,19 @@ mod table;
 mod verify;
 mod words;
 
+use std::cell::RefCell;
 use std::io::{self, Write};
 
 use numerant_core::engine::{
-    BatchSummary, Inspection, LedgerCheck, Notice, PartsCheck, Summary, ValueCounts,
+    BatchSummary, Error, FileFate, Inspection, LedgerCheck, Notice, PartsCheck, Summary,
+    ValueCounts,
 };
 
 pub(crate) use progress::Progress;
 pub(crate) use run::outputs_in_words;
 pub(crate) use words::folder;
+
+use numerant_core::job::JobFile;
 
 use crate::args::{Report, ReportOptions};
 use crate::commands::Failure;
@@ -32,11 +36,24 @@ const NOTICES: usize = 20;
 /// Lines of detail that an error lists.
 const DETAILS: usize = 10;
 
+/// What a line of a run's story is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Level {
+    /// What came of it.
+    Result,
+    /// Something that its user should know.
+    Note,
+}
+
 /// Shows what came of a command.
 #[derive(Debug)]
 pub(crate) struct Reporter {
     report: Report,
     quiet: bool,
+    /// The documents of several commands that are one for the reader.
+    documents: Option<RefCell<Vec<serde_json::Value>>>,
+    /// What was told, for a log.
+    story: RefCell<Vec<(Level, String)>>,
 }
 
 impl Reporter {
@@ -44,6 +61,16 @@ impl Reporter {
         Self {
             report: options.report,
             quiet: options.quiet,
+            documents: None,
+            story: RefCell::default(),
+        }
+    }
+
+    /// For several commands, whose documents are shown as one when it is closed.
+    pub(crate) fn of_file(options: ReportOptions) -> Self {
+        Self {
+            documents: Some(RefCell::default()),
+            ..Self::new(options)
         }
     }
 
@@ -52,12 +79,110 @@ impl Reporter {
         Self {
             report: Report::Text,
             quiet: false,
+            documents: None,
+            story: RefCell::default(),
         }
+    }
+
+    /// Shows a document, or keeps it for the one of all.
+    fn document(&self, document: &serde_json::Value) -> io::Result<()> {
+        match &self.documents {
+            Some(documents) => {
+                documents.borrow_mut().push(document.clone());
+                Ok(())
+            }
+            None => json::print(document),
+        }
+    }
+
+    /// Shows the documents that were kept.
+    pub(crate) fn close(&self) -> io::Result<()> {
+        match &self.documents {
+            Some(documents) if self.report == Report::Json => {
+                json::print(&serde_json::json!({ "jobs": *documents.borrow() }))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// What was told since this was last asked.
+    pub(crate) fn take_story(&self) -> Vec<(Level, String)> {
+        self.story.take()
+    }
+
+    fn tell(&self, level: Level, text: String) {
+        self.story.borrow_mut().push((level, text));
+    }
+
+    /// Says that a job file could be run.
+    pub(crate) fn checked(&self, file: &JobFile) -> io::Result<()> {
+        let commands: Vec<&str> = file.entries.iter().map(|e| e.work.command()).collect();
+        if self.report == Report::Json {
+            return self.document(&serde_json::json!({
+                "checked": file.path,
+                "commands": commands,
+                "parameters": file.parameters,
+            }));
+        }
+        if self.quiet {
+            return Ok(());
+        }
+        let path = file.path.display();
+        let count = words::counted(commands.len() as u64, "job", "jobs");
+        writeln!(
+            anstream::stdout(),
+            "{path} can be run: {count} ({})",
+            commands.join(", ")
+        )
+    }
+
+    /// Says which of several jobs begins.
+    pub(crate) fn entry(&self, file: &JobFile, place: usize) -> io::Result<()> {
+        if self.quiet || self.report == Report::Json {
+            return Ok(());
+        }
+        let mut out = anstream::stdout().lock();
+        if place > 0 {
+            writeln!(out)?;
+        }
+        let style = words::FAINT;
+        let entry = &file.entries[place];
+        writeln!(
+            out,
+            "{style}job {} of {}: {}, line {} of {}{style:#}",
+            place + 1,
+            file.entries.len(),
+            entry.work.command(),
+            entry.line,
+            file.path.display()
+        )
+    }
+
+    /// Says why a job of several shows no plan.
+    pub(crate) fn not_planned(&self, error: &Error) -> io::Result<()> {
+        let text = format!("nothing to show before the jobs above have run: {error}");
+        self.tell(Level::Note, text.clone());
+        words::labelled(&mut anstream::stderr().lock(), words::NOTE, "note", &text)
+    }
+
+    /// Says where a job was kept.
+    pub(crate) fn saved(&self, path: &std::path::Path) -> io::Result<()> {
+        let shown = path.display();
+        if self.report == Report::Json {
+            return self.document(&serde_json::json!({ "saved-job": path }));
+        }
+        if self.quiet {
+            return Ok(());
+        }
+        writeln!(
+            anstream::stdout(),
+            "the job is kept in {shown}; 'numerant run {shown}' runs it"
+        )
     }
 
     pub(crate) fn inspections(&self, inspections: &[Inspection]) -> io::Result<()> {
         if self.report == Report::Json {
-            return json::print(&serde_json::json!({ "inspections": inspections }));
+            return self.document(&serde_json::json!({ "inspections": inspections }));
         }
         if self.quiet {
             return Ok(());
@@ -77,7 +202,7 @@ impl Reporter {
 
     pub(crate) fn values(&self, counts: &[ValueCounts]) -> io::Result<()> {
         if self.report == Report::Json {
-            return json::print(&serde_json::json!({ "values": counts }));
+            return self.document(&serde_json::json!({ "values": counts }));
         }
         if self.quiet {
             return Ok(());
@@ -100,7 +225,7 @@ impl Reporter {
             return self.notices(&summary.notices);
         }
         if self.report == Report::Json {
-            return json::print(&json::summary(summary, true));
+            return self.document(&json::summary(summary, true));
         }
         if !self.quiet {
             let mut out = anstream::stdout().lock();
@@ -111,18 +236,14 @@ impl Reporter {
     }
 
     /// Shows what a run has written; its notices only if no plan has shown them before.
-    pub(crate) fn split(
-        &self,
-        summary: &Summary,
-        ledger: Option<&std::path::Path>,
-        was_planned: bool,
-    ) -> io::Result<()> {
+    pub(crate) fn split(&self, summary: &Summary, was_planned: bool) -> io::Result<()> {
+        self.tell(Level::Result, words::books(&summary.ledger));
         if self.report == Report::Json {
-            return json::print(&json::summary(summary, false));
+            return self.document(&json::summary(summary, false));
         }
         if !self.quiet {
             let mut out = anstream::stdout().lock();
-            run::done(&mut out, summary, ledger)?;
+            run::done(&mut out, summary)?;
             out.flush()?;
         }
         if was_planned {
@@ -133,18 +254,19 @@ impl Reporter {
     }
 
     /// Shows what became, or would become, of the files of a batch.
-    pub(crate) fn batch(
-        &self,
-        batch: &BatchSummary,
-        ledger: Option<&std::path::Path>,
-        planned: bool,
-    ) -> io::Result<()> {
+    pub(crate) fn batch(&self, batch: &BatchSummary, planned: bool) -> io::Result<()> {
+        self.tell(Level::Result, words::books(&batch.summary.ledger));
+        for file in &batch.files {
+            if let FileFate::Failed(error) = &file.fate {
+                self.tell(Level::Note, format!("{}: {error}", file.source));
+            }
+        }
         if self.report == Report::Json {
-            return json::print(&json::batch(batch, planned));
+            return self.document(&json::batch(batch, planned));
         }
         if !self.quiet {
             let mut out = anstream::stdout().lock();
-            batch::show(&mut out, batch, ledger, planned)?;
+            batch::show(&mut out, batch, planned)?;
             out.flush()?;
         } else if batch.failed() > 0 {
             batch::failures(&mut anstream::stderr().lock(), batch)?;
@@ -154,13 +276,13 @@ impl Reporter {
 
     /// Shows what would become of the files of a batch, before a question.
     pub(crate) fn batch_to_confirm(&self, batch: &BatchSummary) -> io::Result<()> {
-        batch::show(&mut anstream::stderr().lock(), batch, None, true)
+        batch::show(&mut anstream::stderr().lock(), batch, true)
     }
 
     /// Shows what came of holding files against a ledger.
     pub(crate) fn ledger_check(&self, check: &LedgerCheck) -> io::Result<()> {
         if self.report == Report::Json {
-            return json::print(&serde_json::json!({ "ledger-check": check }));
+            return self.document(&serde_json::json!({ "ledger-check": check }));
         }
         if self.quiet && check.holds {
             return Ok(());
@@ -173,7 +295,7 @@ impl Reporter {
     /// Shows what came of holding parts against the whole.
     pub(crate) fn parts_check(&self, check: &PartsCheck) -> io::Result<()> {
         if self.report == Report::Json {
-            return json::print(&serde_json::json!({ "parts-check": check }));
+            return self.document(&serde_json::json!({ "parts-check": check }));
         }
         if self.quiet && check.holds {
             return Ok(());
@@ -184,6 +306,9 @@ impl Reporter {
     }
 
     fn notices(&self, notices: &[Notice]) -> io::Result<()> {
+        for notice in notices {
+            self.tell(Level::Note, notice::text(notice));
+        }
         if self.quiet {
             return Ok(());
         }
@@ -201,16 +326,12 @@ impl Reporter {
 
     /// Says why a command failed, and what to do about it.
     pub(crate) fn failure(&self, failure: &Failure) -> io::Result<()> {
-        let (message, hint) = match failure {
-            Failure::Engine(error) => (error.to_string(), error.hint()),
-            Failure::Usage { message, hint } | Failure::Demo { message, hint } => {
-                (message.clone(), Some(hint.clone()))
-            }
-            Failure::Show(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(()),
-            Failure::Show(error) => (format!("the result could not be shown: {error}"), None),
-            Failure::DoesNotHold | Failure::SomeFailed => return Ok(()),
-            Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),
-        };
+        if matches!(failure, Failure::Show(error) if error.kind() == io::ErrorKind::BrokenPipe)
+            || matches!(failure, Failure::DoesNotHold | Failure::SomeFailed)
+        {
+            return Ok(());
+        }
+        let (message, hint) = failure_in_words(failure);
         let (details, left) = match failure {
             Failure::Engine(error) => error.details(DETAILS),
             _ => (Vec::new(), 0),
@@ -227,8 +348,24 @@ impl Reporter {
             words::labelled(&mut err, words::HINT, " hint", hint)?;
         }
         if self.report == Report::Json {
-            json::print(&json::failure(failure, &message, hint.as_deref()))?;
+            self.document(&json::failure(failure, &message, hint.as_deref()))?;
         }
         Ok(())
+    }
+}
+
+/// Why a command failed, and what to do about it.
+pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
+    match failure {
+        Failure::Engine(error) => (error.to_string(), error.hint()),
+        Failure::JobFile(error) => (error.to_string(), error.problem.hint()),
+        Failure::Usage { message, hint } | Failure::Demo { message, hint } => {
+            (message.clone(), Some(hint.clone()))
+        }
+        Failure::Busy { message } => (message.clone(), None),
+        Failure::Show(error) => (format!("the result could not be shown: {error}"), None),
+        Failure::DoesNotHold => ("what was to be verified does not hold".to_owned(), None),
+        Failure::SomeFailed => ("some files failed".to_owned(), None),
+        Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),
     }
 }

@@ -2,7 +2,6 @@
 
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Write};
-use std::path::Path;
 
 use numerant_core::engine::Summary;
 use numerant_core::ledger::{Ledger, LeftOut, LeftOutReason, OutputEntry};
@@ -74,11 +73,7 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
 }
 
 /// The outputs of a run, the largest of them, and the books.
-pub(super) fn done(
-    out: &mut impl Write,
-    summary: &Summary,
-    kept_ledger: Option<&Path>,
-) -> io::Result<()> {
+pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
     let ledger = &summary.ledger;
     let count = ledger.outputs.len() as u64;
     writeln!(
@@ -139,7 +134,7 @@ pub(super) fn done(
         writeln!(out, "no records were found, so there is nothing to write")?;
     }
     balance(out, ledger, "written")?;
-    if let Some(path) = kept_ledger {
+    if let Some(path) = &summary.kept_ledger {
         writeln!(
             out,
             "{FAINT}the ledger is kept in {}{FAINT:#}",

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use anstyle::{AnsiColor, Style};
+use numerant_core::ledger::Ledger;
 use numerant_core::value::Number;
 use unicode_width::UnicodeWidthStr;
 
@@ -123,6 +124,21 @@ pub(crate) fn folder(path: &Path) -> String {
     } else {
         format!("{text}/")
     }
+}
+
+/// The books of a run on one line.
+pub(super) fn books(ledger: &Ledger) -> String {
+    let totals = &ledger.totals;
+    let mut text = format!("{} read = {} written", totals.read, totals.written);
+    for (count, what) in [(totals.left_out, "left out"), (totals.rejected, "rejected")] {
+        if count > 0 {
+            text.push_str(&format!(" + {count} {what}"));
+        }
+    }
+    if !ledger.failed.is_empty() {
+        text.push_str(&format!(", {} failed", ledger.failed.len()));
+    }
+    text
 }
 
 #[cfg(test)]

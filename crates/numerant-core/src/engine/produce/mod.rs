@@ -169,7 +169,7 @@ impl Producer {
         let out = job
             .out
             .clone()
-            .unwrap_or_else(|| PathBuf::from(first_source.stem()));
+            .unwrap_or_else(|| job.base.join(first_source.stem()));
         let keys = job.keys(&template);
         let rows = format
             .book

@@ -14,12 +14,12 @@ use crate::source::Encoding;
 use crate::tree::Repeats;
 
 /// The byte between two fields.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct Delimiter(pub(crate) u8);
 
 /// What encloses fields that hold delimiters, line ends or quotes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub enum Quote {
     /// This byte, doubled inside.
@@ -29,7 +29,7 @@ pub enum Quote {
 }
 
 /// What ends a line.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum LineEnd {
     /// Line feed.
@@ -41,7 +41,9 @@ pub enum LineEnd {
 }
 
 /// What to do with records that have more or fewer fields than the header.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Ragged {
     /// Refuse the source.
@@ -261,8 +263,8 @@ impl Dialect {
 }
 
 /// How a source is to be read; what is `None` is found out.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, rename_all = "kebab-case")]
 pub struct ReadOptions {
     /// The extension of the format, where the content is not to tell it.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -308,8 +310,8 @@ pub struct ReadOptions {
 /// How outputs are to be written; what is `None` is as in the first source, where the output has the
 /// source's extension (or that says nothing of a format), and else comma (`csv`) or tab (`tsv`, `txt`), UTF-8 without byte-order
 /// mark, and LF.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(default, rename_all = "kebab-case", deny_unknown_fields)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(default, rename_all = "kebab-case")]
 pub struct WriteOptions {
     /// Between fields.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -18,7 +18,7 @@ use crate::value::Size;
 const SAMPLE_ROWS: usize = 500;
 
 /// Which sheets of a workbook are read.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(from = "String", into = "String")]
 pub struct SheetChoice(String);
 

@@ -10,7 +10,9 @@ use super::number_format::Spelling;
 use crate::value::ColumnType;
 
 /// Whether columns of workbooks are typed.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Types {
     /// Where all values would come back as they were.

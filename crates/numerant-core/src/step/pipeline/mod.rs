@@ -27,7 +27,9 @@ use crate::record::{At, Batch, RejectedRecord};
 use crate::value::{Cells, Number};
 
 /// What to do with a record for which a step fails.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum OnError {
     /// Refuse the run.

@@ -26,7 +26,7 @@ use merge::Merge;
 use run::{Run, RunFile};
 
 /// A column to sort by, as `dues` or, from the greatest down, `-dues`.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct SortColumn {
     /// The column.

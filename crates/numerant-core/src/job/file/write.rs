@@ -1,0 +1,116 @@
+//! A job as the text of a job file, with a comment on each key.
+
+use std::fmt::Write as _;
+use std::path::{Path, PathBuf};
+
+use toml::{Table, Value};
+
+use super::schema::meaning;
+use super::{VerifyJob, Work};
+use crate::job::Job;
+use crate::ledger::from_folder_of;
+
+/// Signs of a comment's line.
+const WIDTH: usize = 96;
+
+/// The text of a job file that is to be at `path`: what differs from the defaults, each key with a
+/// comment, and paths as they lead from the folder of the file.
+///
+/// # Errors
+///
+/// If a value has no form in TOML, as a whole number beyond 63 bits.
+pub fn to_toml(work: &Work, path: &Path) -> Result<String, toml::ser::Error> {
+    let near = |named: &Path| -> PathBuf {
+        match named.is_absolute() {
+            true => named.to_owned(),
+            false => PathBuf::from(from_folder_of(path, named)),
+        }
+    };
+    let command = work.command();
+    let (table, usual) = match work {
+        Work::Split(job) | Work::Combine(job) | Work::Convert(job) => {
+            let mut job = (**job).clone();
+            job.map_paths(&near);
+            (Table::try_from(&job)?, Table::try_from(Job::default())?)
+        }
+        Work::Verify(verify) => {
+            let mut verify = (**verify).clone();
+            verify.map_paths(&near);
+            (
+                Table::try_from(&verify)?,
+                Table::try_from(VerifyJob::default())?,
+            )
+        }
+    };
+    let mut text = String::from(
+        "# A job of Numerant: 'numerant run' with the name of this file runs it. Paths begin in the\n\
+         # folder of this file. What is not said has its default.\n#\n\
+         # What changes from run to run can be a parameter: name it ${month}, for one, in any text,\n\
+         # and give it a value here, which 'numerant run FILE month=2026-04' replaces.\n\
+         # [params]\n# month = \"2026-03\"\n\n[[job]]\n",
+    );
+    let _ = writeln!(text, "command = {}", Value::from(command));
+    for (key, value) in &table {
+        if usual.get(key) == Some(value) {
+            continue;
+        }
+        text.push('\n');
+        if let Some(meaning) = meaning(command, key) {
+            comment(&meaning, &mut text);
+        }
+        let _ = writeln!(text, "{key} = {}", shown(value));
+    }
+    Ok(text)
+}
+
+/// Appends a comment, in lines that are not too long.
+fn comment(meaning: &str, text: &mut String) {
+    let mut line = String::from("#");
+    for word in meaning.split(' ') {
+        if line.len() + word.len() >= WIDTH {
+            text.push_str(&line);
+            text.push('\n');
+            line = String::from("#");
+        }
+        line.push(' ');
+        line.push_str(word);
+    }
+    text.push_str(&line);
+    text.push('\n');
+}
+
+/// A value; a list of several on a line each.
+fn shown(value: &Value) -> String {
+    match value {
+        Value::Array(items) if items.len() > 1 || items.iter().any(Value::is_table) => {
+            let lines: String = items
+                .iter()
+                .map(|item| format!("  {},\n", inline(item)))
+                .collect();
+            format!("[\n{lines}]")
+        }
+        other => inline(other),
+    }
+}
+
+/// A value on one line.
+fn inline(value: &Value) -> String {
+    match value {
+        Value::Table(table) => {
+            let pairs: Vec<String> = table
+                .iter()
+                .map(|(key, value)| format!("{key} = {}", inline(value)))
+                .collect();
+            format!("{{ {} }}", pairs.join(", "))
+        }
+        Value::Array(items) => {
+            let items: Vec<String> = items.iter().map(inline).collect();
+            format!("[{}]", items.join(", "))
+        }
+        Value::String(text) if text.contains("${") => {
+            // It is meant as it stands.
+            Value::from(text.replace("${", "$${")).to_string()
+        }
+        other => other.to_string(),
+    }
+}

@@ -1,0 +1,432 @@
+//! Whole folders: files found, each converted by itself, and files gathered into one.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+use numerant_core::engine::{
+    BatchSummary, Error, FileFate, PartsOptions, Refusal, SkipReason, plan_batch, run, run_batch,
+    verify_parts,
+};
+use numerant_core::format::delimited::ReadOptions;
+use numerant_core::gather::ColumnPolicy;
+use numerant_core::job::Job;
+use numerant_core::output::ExistingPolicy;
+use numerant_core::step::{OnError, SortColumn, Step};
+use numerant_core::value::Size;
+use proptest::prelude::*;
+
+mod support;
+
+use support::{context, files_below, job};
+
+struct Folder(tempfile::TempDir);
+
+impl Folder {
+    fn with(files: &[(&str, &str)]) -> Self {
+        let folder = Self(tempfile::tempdir().expect("a folder"));
+        for (name, text) in files {
+            folder.write(name, text);
+        }
+        folder
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.0.path().join(name)
+    }
+
+    fn write(&self, name: &str, text: &str) {
+        let path = self.path(name);
+        fs::create_dir_all(path.parent().expect("a parent")).expect("made");
+        fs::write(path, text).expect("written");
+    }
+
+    fn read(&self, name: &str) -> String {
+        fs::read_to_string(self.path(name)).unwrap_or_else(|error| panic!("{name}: {error}"))
+    }
+
+    /// All files with their texts, as paths below the folder.
+    fn all(&self) -> Vec<String> {
+        let mut found = Vec::new();
+        let mut folders = vec![self.0.path().to_owned()];
+        while let Some(folder) = folders.pop() {
+            for entry in fs::read_dir(folder).expect("a folder") {
+                let path = entry.expect("an entry").path();
+                if path.is_dir() {
+                    folders.push(path);
+                } else {
+                    let below = path.strip_prefix(self.0.path()).expect("below");
+                    found.push(below.display().to_string());
+                }
+            }
+        }
+        found.sort();
+        found
+    }
+
+    fn convert(&self, from: &str, to: &str) -> Job {
+        Job {
+            sources: vec![self.path(from).into()],
+            to: Some(to.to_owned()),
+            batch: true,
+            recursive: true,
+            ..Job::default()
+        }
+    }
+}
+
+fn fates(batch: &BatchSummary) -> Vec<String> {
+    let fate = |file: &numerant_core::engine::BatchFile| {
+        let name = Path::new(&file.source).file_name().expect("a name");
+        let fate = match &file.fate {
+            FileFate::Done {
+                records, outputs, ..
+            } => format!("{records} to {}", outputs.join(", ")),
+            FileFate::Skipped(reason) => match reason {
+                SkipReason::OutputOf(other) => {
+                    let other = Path::new(other).file_name().expect("a name");
+                    format!("output of {}", other.display())
+                }
+                other => format!("{other:?}"),
+            },
+            FileFate::Failed(error) => format!("failed: {error}"),
+            FileFate::NotReached => "not reached".to_owned(),
+        };
+        format!("{}: {fate}", name.display())
+    };
+    batch.files.iter().map(fate).collect()
+}
+
+const NORTH: &str = "id,quay\n1,North\n";
+const SOUTH: &str = "id;quay\n2;South\n3;South\n";
+
+#[test]
+fn folder_trees_are_mirrored() {
+    let folder = Folder::with(&[("in/north.csv", NORTH), ("in/q1/south.txt", SOUTH)]);
+    let job = Job {
+        out: Some(folder.path("out")),
+        ..folder.convert("in", "jsonl")
+    };
+    let planned = plan_batch(&job, &context()).expect("planned");
+    assert_eq!(
+        fates(&planned),
+        [
+            "north.csv: 1 to north.jsonl",
+            "south.txt: 2 to q1/south.jsonl"
+        ]
+    );
+    assert_eq!(folder.all().len(), 2, "a plan writes nothing");
+    let done = run_batch(&job, &context()).expect("done");
+    assert_eq!(fates(&done), fates(&planned));
+    assert!(done.summary.ledger.balanced);
+    assert_eq!(done.summary.ledger.totals.read, 3);
+    assert_eq!(
+        folder.read("out/north.jsonl"),
+        "{\"id\":1,\"quay\":\"North\"}\n"
+    );
+    assert_eq!(
+        folder.read("out/q1/south.jsonl"),
+        "{\"id\":2,\"quay\":\"South\"}\n{\"id\":3,\"quay\":\"South\"}\n"
+    );
+    assert_eq!(folder.all().len(), 4, "nothing else is left behind");
+}
+
+#[test]
+fn a_file_that_fails_stops_no_other() {
+    let folder = Folder::with(&[
+        ("in/a.csv", "id,quay\n1\n"),
+        ("in/b.csv", NORTH),
+        ("in/c.csv", ""),
+    ]);
+    let job = folder.convert("in", "json");
+    let batch = run_batch(&job, &context()).expect("a batch");
+    let fates = fates(&batch);
+    assert!(
+        fates[0].contains("line 2: the record has 1 field"),
+        "{fates:?}"
+    );
+    assert_eq!(fates[1], "b.csv: 1 to b.json");
+    assert!(fates[2].contains("empty"), "{fates:?}");
+    assert_eq!((batch.failed(), batch.summary.ledger.failed.len()), (2, 2));
+    assert_eq!(
+        folder.all(),
+        ["in/a.csv", "in/b.csv", "in/b.json", "in/c.csv"],
+        "outputs beside their sources"
+    );
+    let stopping = Job {
+        stop_on_error: true,
+        jobs: 1,
+        existing: ExistingPolicy::Replace,
+        ..folder.convert("in", "xml")
+    };
+    folder.write(
+        "in/a.csv",
+        "id,quay\n1,the largest comes first and fails\n2\n",
+    );
+    let batch = run_batch(&stopping, &context()).expect("a batch");
+    assert_eq!(batch.failed(), 1);
+    let reached = batch
+        .files
+        .iter()
+        .filter(|file| !matches!(file.fate, FileFate::NotReached));
+    assert_eq!(
+        reached.count(),
+        2,
+        "the one that failed, and b.json that is b.csv's"
+    );
+}
+
+#[test]
+fn a_second_run_reads_none_of_its_outputs() {
+    let folder = Folder::with(&[("in/a.csv", NORTH), ("in/b.json", "[{\"id\":4}]")]);
+    let to_csv = Job {
+        existing: ExistingPolicy::Replace,
+        ..folder.convert("in", "csv")
+    };
+    let first = run_batch(&to_csv, &context()).expect("a batch");
+    assert_eq!(fates(&first), ["a.csv: IsOutput", "b.json: 1 to b.csv"]);
+    let second = run_batch(&to_csv, &context()).expect("a batch");
+    assert_eq!(
+        fates(&second),
+        ["a.csv: IsOutput", "b.csv: IsOutput", "b.json: 1 to b.csv"]
+    );
+    let named = Job {
+        to: None,
+        name: Some("{.stem}-new.csv".parse().expect("a template")),
+        pick: vec!["a*".parse().expect("a pattern")],
+        ..to_csv.clone()
+    };
+    run_batch(&named, &context()).expect("a batch");
+    let again = run_batch(&named, &context()).expect("a batch");
+    assert_eq!(
+        fates(&again),
+        ["a.csv: 1 to a-new.csv", "a-new.csv: output of a.csv"]
+    );
+    let inside = Job {
+        out: Some(folder.path("in/out")),
+        ..folder.convert("in", "xlsx")
+    };
+    let Err(Error::Refused(Refusal::FilesClash { clashes, count })) =
+        run_batch(&inside, &context())
+    else {
+        panic!("b.csv and b.json would become one");
+    };
+    assert_eq!((clashes.len(), count), (1, 1));
+    assert!(!folder.path("in/out").exists(), "nothing was written");
+    let inside = Job {
+        skip: vec!["b.json".parse().expect("a pattern")],
+        ..inside
+    };
+    let first = run_batch(&inside, &context()).expect("a batch");
+    let again = Job {
+        existing: ExistingPolicy::Replace,
+        ..inside
+    };
+    let second = run_batch(&again, &context()).expect("a batch");
+    assert_eq!(
+        fates(&first),
+        fates(&second),
+        "the output folder is not read"
+    );
+}
+
+#[test]
+fn what_exists_is_refused_kept_or_done_anew() {
+    let folder = Folder::with(&[("in/a.csv", NORTH), ("in/b.csv", SOUTH)]);
+    let job = Job {
+        out: Some(folder.path("out")),
+        ..folder.convert("in", "json")
+    };
+    let with = |existing| {
+        let job = Job {
+            existing,
+            ..job.clone()
+        };
+        run_batch(&job, &context())
+    };
+    with(ExistingPolicy::Refuse).expect("a batch");
+    let Err(Error::Refused(Refusal::Existing { count, .. })) = with(ExistingPolicy::Refuse) else {
+        panic!("both exist");
+    };
+    assert_eq!(count, 2);
+    let skipped = fates(&with(ExistingPolicy::Skip).expect("a batch"));
+    assert_eq!(skipped, ["a.csv: OutputExists", "b.csv: OutputExists"]);
+    folder.write("in/b.csv", "id,quay\n9,New\n");
+    let later = SystemTime::now() + Duration::from_secs(60);
+    let file = fs::File::options()
+        .write(true)
+        .open(folder.path("in/b.csv"));
+    file.expect("open").set_modified(later).expect("set");
+    let newer = fates(&with(ExistingPolicy::Newer).expect("a batch"));
+    assert_eq!(newer, ["a.csv: NotChanged", "b.csv: 1 to b.json"]);
+    assert!(folder.read("out/b.json").contains("New"));
+}
+
+#[test]
+fn rejects_and_the_ledger_of_a_batch() {
+    let folder = Folder::with(&[
+        ("in/a.csv", "id,dues\n1,5\n2,x\n"),
+        ("in/q/b.csv", "id,dues\n3,7\n"),
+    ]);
+    let job = Job {
+        out: Some(folder.path("out")),
+        on_error: OnError::Reject,
+        rejects: Some(folder.path("wrong")),
+        ledger: Some(folder.path("{.date}.json")),
+        total: vec!["dues".into()],
+        ..folder.convert("in", "tsv")
+    };
+    let batch = run_batch(&job, &context()).expect("a batch");
+    let ledger = &batch.summary.ledger;
+    assert_eq!(
+        (
+            ledger.totals.read,
+            ledger.totals.written,
+            ledger.totals.rejected
+        ),
+        (3, 2, 1)
+    );
+    assert_eq!(ledger.sums[0].read.to_string(), "12");
+    assert_eq!(folder.read("wrong/a.csv"), "id,dues\n2,x\n");
+    assert!(!folder.path("wrong/q/b.csv").exists());
+    let kept = folder.read("2026-03-05.json");
+    let check = numerant_core::engine::verify_ledger(
+        &folder.path("2026-03-05.json"),
+        None,
+        &ReadOptions::default(),
+        &context(),
+    );
+    assert!(check.expect("a ledger").holds, "{kept}");
+}
+
+#[test]
+fn columns_are_matched_by_name() {
+    let folder = Folder::with(&[
+        ("in/part-10.csv", "quay,id,dues\nWest,3,\"12,5\"\n"),
+        ("in/part-2.csv", "id,quay,dues\n1,North,10\n2,East,\n"),
+        (
+            "in/q/part-3.txt",
+            "quay;id;dues;extra\r\nSouth;4;7;\"x;y\"\r\n",
+        ),
+    ]);
+    let all = |columns, name: &str| Job {
+        recursive: true,
+        columns,
+        ..job(&folder.path("in"), name, &folder.path("out"))
+    };
+    let refused = run(&all(None, "a.csv"), &context()).expect_err("they differ");
+    let (lines, _) = refused.details(9);
+    assert_eq!(lines.len(), 1);
+    assert!(lines[0].starts_with("'extra': in "), "{lines:?}");
+    assert!(!folder.path("out").exists());
+    for (columns, expected) in [
+        (
+            ColumnPolicy::Union,
+            "id,quay,dues,extra\n1,North,10,\n2,East,,\n3,West,\"12,5\",\n4,South,7,x;y\n",
+        ),
+        (
+            ColumnPolicy::Common,
+            "id,quay,dues\n1,North,10\n2,East,\n3,West,\"12,5\"\n4,South,7\n",
+        ),
+    ] {
+        let name = format!("{columns:?}.csv");
+        run(&all(Some(columns), &name), &context()).expect("combined");
+        assert_eq!(folder.read(&format!("out/{name}")), expected, "{columns:?}");
+    }
+    let sorted = Job {
+        source_column: Some("origin".into()),
+        from_name: Some("part-{no}.{.ext}".parse().expect("a pattern")),
+        steps: vec![Step::Sort(vec![SortColumn {
+            column: "no".into(),
+            descending: true,
+        }])],
+        ..all(Some(ColumnPolicy::First), "sorted.csv")
+    };
+    run(&sorted, &context()).expect("combined");
+    assert_eq!(
+        folder.read("out/sorted.csv"),
+        "id,quay,dues,no,origin\n4,South,7,3,q/part-3\n1,North,10,2,part-2\n2,East,,2,part-2\n\
+         3,West,\"12,5\",10,part-10\n",
+        "numbers of a name are text, and sorted as such where one begins with a zero or not"
+    );
+}
+
+#[test]
+fn documents_are_gathered_as_they_stand() {
+    let folder = Folder::with(&[
+        (
+            "in/a.json",
+            "[{\"id\":1,\"crew\":{\"chief\":\"Ida\"}},\n {\"id\":2}]",
+        ),
+        ("in/b.jsonl", "{\"port\":null,\"id\":1.50}\n"),
+    ]);
+    let together = job(&folder.path("in"), "all.jsonl", &folder.path("out"));
+    run(&together, &context()).expect("combined");
+    assert_eq!(
+        folder.read("out/all.jsonl"),
+        "{\"id\":1,\"crew\":{\"chief\":\"Ida\"}}\n{\"id\":2}\n{\"port\":null,\"id\":1.50}\n"
+    );
+    let table = job(&folder.path("in"), "all.csv", &folder.path("out"));
+    run(&table, &context()).expect("combined");
+    assert_eq!(
+        folder.read("out/all.csv"),
+        "id,crew.chief,port\n1,Ida,\n2,,\n1.50,,\n"
+    );
+}
+
+#[test]
+fn an_output_in_the_folder_is_not_read_again() {
+    let folder = Folder::with(&[("in/a.csv", NORTH), ("in/b.csv", "id,quay\n2,East\n")]);
+    let together = Job {
+        existing: ExistingPolicy::Replace,
+        ..job(&folder.path("in"), "all.csv", &folder.path("in"))
+    };
+    for _ in 0..2 {
+        run(&together, &context()).expect("combined");
+        assert_eq!(folder.read("in/all.csv"), "id,quay\n1,North\n2,East\n");
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// Parts with columns in any order are the whole again.
+    #[test]
+    fn split_then_combined_is_the_whole(
+        records in prop::collection::vec(("[a-c]", "[ \",;\\n0-9a-z]{0,6}", 0..9u32), 1..40),
+        turned in any::<bool>(),
+    ) {
+        let folder = Folder::with(&[]);
+        let mut text = String::from("key,note,count\n");
+        for (key, note, count) in &records {
+            text.push_str(&format!("{key},\"{}\",{count}\n", note.replace('"', "\"\"")));
+        }
+        folder.write("whole.csv", &text);
+        let steps = match turned {
+            true => vec![Step::Keep(["count", "key", "note"].map(str::to_owned).to_vec())],
+            false => Vec::new(),
+        };
+        let whole = folder.path("whole.csv");
+        let split = Job { steps, ..job(&whole, "{key}.csv", &folder.path("parts")) };
+        run(&split, &context()).expect("split");
+        folder.write("parts/d.csv", "note,key,count\nlast,d,1\n");
+        text.push_str("d,last,1\n");
+        folder.write("whole.csv", &text);
+        run(&job(&folder.path("parts"), "all.csv", &folder.path("out")), &context())
+            .expect("combined");
+        let check = verify_parts(
+            &PartsOptions {
+                whole: vec![whole.into()],
+                parts: files_below(&folder.path("out")),
+                read: ReadOptions::default(),
+                keep: Vec::new(),
+                ignore: Vec::new(),
+                memory: Size(1 << 20),
+                list: 20,
+                jobs: 0,
+            },
+            &context(),
+        );
+        prop_assert!(check.expect("comparable").holds);
+    }
+}

@@ -1,0 +1,158 @@
+//! Saved jobs: `numerant run`, and what `--save-job` writes.
+
+use std::fs::File;
+use std::io::{self, Write};
+use std::path::Path;
+use std::sync::Mutex;
+
+use numerant_core::engine::{Error, dated_path};
+use numerant_core::job::{JobFile, Work, to_toml};
+
+use super::{Failure, run, verify};
+use crate::args::{Mode, RunRequest, SavedArguments, VerifyRequest};
+use crate::report::{Level, Reporter, failure_in_words};
+use crate::surroundings::Interrupts;
+
+/// Runs the jobs of a file in order.
+pub(super) fn run_file(
+    arguments: &SavedArguments,
+    reporter: &Reporter,
+    interrupts: &Interrupts,
+) -> Result<(), Failure> {
+    if let Some(path) = &arguments.log {
+        log_to(path)?;
+    }
+    let file = arguments.file.display().to_string();
+    let result = run_checked(arguments, reporter, interrupts);
+    match &result {
+        Ok(()) => tracing::info!(file, "the run is done"),
+        Err(failure) => {
+            let (reason, _) = failure_in_words(failure);
+            let code = failure.code();
+            tracing::error!(file, code, reason, "the run has failed");
+        }
+    }
+    result
+}
+
+fn run_checked(
+    arguments: &SavedArguments,
+    reporter: &Reporter,
+    interrupts: &Interrupts,
+) -> Result<(), Failure> {
+    let file = JobFile::read(&arguments.file, &arguments.parameters)?;
+    file.check()?;
+    if arguments.check {
+        reporter.checked(&file)?;
+        return Ok(());
+    }
+    let _lock = lock(&arguments.file)?;
+    tracing::info!(
+        file = arguments.file.display().to_string(),
+        jobs = file.entries.len(),
+        parameters = ?file.parameters,
+        "the run begins"
+    );
+    for (place, entry) in file.entries.iter().enumerate() {
+        if file.entries.len() > 1 {
+            reporter.entry(&file, place)?;
+        }
+        let (line, command) = (entry.line, entry.work.command());
+        tracing::info!(line, command, "a job begins");
+        let result = run_entry(&entry.work, arguments, reporter, interrupts);
+        for (level, text) in reporter.take_story() {
+            match level {
+                Level::Note => tracing::warn!(line, command, "{text}"),
+                Level::Result => tracing::info!(line, command, "{text}"),
+            }
+        }
+        match result {
+            // What an earlier job would write is not there yet.
+            Err(Failure::Engine(error)) if arguments.plan && place > 0 && error.is_missing() => {
+                reporter.not_planned(&error)?;
+            }
+            result => result?,
+        }
+        tracing::info!(line, command, "a job is done");
+    }
+    Ok(())
+}
+
+fn run_entry(
+    work: &Work,
+    arguments: &SavedArguments,
+    reporter: &Reporter,
+    interrupts: &Interrupts,
+) -> Result<(), Failure> {
+    match work {
+        Work::Split(job) | Work::Combine(job) | Work::Convert(job) => {
+            let request = RunRequest {
+                job: (**job).clone(),
+                mode: match arguments.plan {
+                    true => Mode::Plan,
+                    false => Mode::Run,
+                },
+                report: arguments.report,
+                save: None,
+            };
+            run::run(&request, reporter, interrupts)
+        }
+        // There is nothing to hold against anything before outputs are written.
+        Work::Verify(_) if arguments.plan => Ok(()),
+        Work::Verify(job) => {
+            let request = VerifyRequest {
+                job: (**job).clone(),
+                report: arguments.report,
+                save: None,
+            };
+            verify::verify(&request, reporter, interrupts)
+        }
+    }
+}
+
+/// Keeps others from running the same file meanwhile. The system lets go of it when the process
+/// ends, however it ends.
+fn lock(path: &Path) -> Result<File, Failure> {
+    let busy = |message: String| Failure::Busy { message };
+    let file = File::open(path).map_err(|cause| busy(format!("{}: {cause}", path.display())))?;
+    match file.try_lock() {
+        Err(std::fs::TryLockError::WouldBlock) => Err(busy(format!(
+            "{} is being run already; nothing was done",
+            path.display()
+        ))),
+        // A file system without locks is no reason not to run.
+        Ok(()) | Err(std::fs::TryLockError::Error(_)) => Ok(file),
+    }
+}
+
+/// Lets everything that is told of the run go to a file, a JSON object a line.
+fn log_to(path: &Path) -> Result<(), Failure> {
+    let path = &dated_path(path, jiff::Zoned::now().datetime());
+    let opened = File::options().create(true).append(true).open(path);
+    let file = opened.map_err(|cause| Failure::Usage {
+        message: format!("--log {}: {cause}", path.display()),
+        hint: "name a file that can be written".into(),
+    })?;
+    tracing_subscriber::fmt()
+        .json()
+        .with_writer(Mutex::new(file))
+        .with_target(false)
+        .init();
+    Ok(())
+}
+
+/// Writes a job file; one that exists stays as it is.
+pub(super) fn save(work: &Work, path: &Path, reporter: &Reporter) -> Result<(), Failure> {
+    if let Work::Split(job) | Work::Combine(job) | Work::Convert(job) = work {
+        job.check().map_err(Error::from)?;
+    }
+    let wrong = |cause: &dyn std::fmt::Display| Failure::Usage {
+        message: format!("--save-job {}: {cause}", path.display()),
+        hint: "name a file that is not there yet".into(),
+    };
+    let text = to_toml(work, path).map_err(|error| wrong(&error))?;
+    let written = File::create_new(path).and_then(|mut file| file.write_all(text.as_bytes()));
+    written.map_err(|cause: io::Error| wrong(&cause))?;
+    reporter.saved(path)?;
+    Ok(())
+}
