@@ -143,9 +143,9 @@ fn batch(job: &Job, context: &Context, planned: bool) -> Result<BatchSummary, Er
     let all: u64 = tasks.iter().map(|task| task.size).sum();
     context.observer.begins(Some(all));
     context.observer.begins_files(tasks.len() as u64);
-    let protected: HashMap<Identity, SourcePath> = job
-        .sources
+    let protected: HashMap<Identity, SourcePath> = tasks
         .iter()
+        .flat_map(|task| &task.job.sources)
         .filter_map(|source| Some((source.identity()?, source.clone())))
         .collect();
     let stage = match planned {
