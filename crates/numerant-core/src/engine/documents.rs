@@ -49,11 +49,7 @@ pub(super) fn write(
         let staged = keep.stage.dir().join(format!("late-{output}"));
         let mut input = BufReader::with_capacity(PIECE, File::open(&kept).map_err(failed)?);
         let file = File::create_new(&staged).map_err(failed)?;
-        let mut out = Counted {
-            inner: BufWriter::with_capacity(PIECE, file),
-            bytes: 0,
-            digest: keep.digest.then(FileDigest::default),
-        };
+        let mut out = Counted::new(BufWriter::with_capacity(PIECE, file), keep.digest);
         let facts = facts(job, &produced.sources_of(source), records[output], context);
         late.write(&facts, &mut input, &mut out)
             .map_err(|error| match error {
@@ -65,20 +61,11 @@ pub(super) fn write(
                     problem: Box::new(problem),
                 },
             })?;
-        out.inner.flush().map_err(failed)?;
-        if keep.sync {
-            out.inner.get_ref().sync_all().map_err(failed)?;
-        }
+        out.flush().map_err(failed)?;
         // The stage is removed as a whole later.
         let _ = std::fs::remove_file(&kept);
-        written.insert(
-            output,
-            WrittenDocument {
-                staged,
-                bytes: out.bytes,
-                digest: out.digest.map(FileDigest::finish),
-            },
-        );
+        let document = out.into_written(staged, keep.sync).map_err(failed)?;
+        written.insert(output, document);
     }
     Ok(written)
 }
@@ -107,10 +94,36 @@ fn facts(job: &Job, sources: &[SourcePath], rows: u64, context: &Context) -> Out
 }
 
 /// Counts and digests what is written.
-struct Counted {
+pub(super) struct Counted {
     inner: BufWriter<File>,
     bytes: u64,
     digest: Option<FileDigest>,
+}
+
+impl Counted {
+    pub(super) fn new(inner: BufWriter<File>, digest: bool) -> Self {
+        Self {
+            inner,
+            bytes: 0,
+            digest: digest.then(FileDigest::default),
+        }
+    }
+
+    /// What was written, at `staged`, when it is all flushed.
+    pub(super) fn into_written(
+        self,
+        staged: PathBuf,
+        sync: bool,
+    ) -> std::io::Result<WrittenDocument> {
+        if sync {
+            self.inner.get_ref().sync_all()?;
+        }
+        Ok(WrittenDocument {
+            staged,
+            bytes: self.bytes,
+            digest: self.digest.map(FileDigest::finish),
+        })
+    }
 }
 
 impl Write for Counted {

@@ -8,6 +8,7 @@
 mod addresses;
 mod batch;
 mod books;
+mod compress;
 mod consume;
 mod documents;
 mod error;
@@ -469,28 +470,34 @@ fn run_once(
         run_threads(producer, &mut consumer, context)?
     };
     let mut records = consumer.records().to_vec();
+    let compression = producer.compression();
     let mut produced = producer.finish(&mut records)?;
     let replace = job.existing == ExistingPolicy::Replace;
     let new_folder = !out.exists();
     // What takes the place of a file must be on the disk before that file is gone.
     let sync = job.sync || (replace && !new_folder);
+    let keep = Keep {
+        sync,
+        digest,
+        stage,
+    };
     let mut outputs = Vec::new();
     let mut destinations = Vec::new();
     let mut types = Vec::new();
     if produced.sheets.is_empty() {
         consumer.finish(sync)?;
-        let mut late = documents::write(
-            &consumer,
-            &produced,
-            &records,
-            job,
-            Keep {
-                sync,
-                digest,
-                stage,
-            },
-            context,
-        )?;
+        let mut late = documents::write(&consumer, &produced, &records, job, keep, context)?;
+        if let Some(compression) = compression {
+            compress::write(
+                &consumer,
+                &produced,
+                &mut late,
+                compression,
+                job,
+                keep,
+                context,
+            )?;
+        }
         for (output, path) in produced.paths.iter().enumerate() {
             let Some(path) = path else { continue };
             let (staged, bytes, digest) = match late.remove(&output) {
@@ -516,18 +523,7 @@ fn run_once(
         }
     } else {
         consumer.finish(false)?;
-        let written = books::write(
-            &consumer,
-            &produced,
-            &records,
-            job,
-            Keep {
-                sync,
-                digest,
-                stage,
-            },
-            context,
-        )?;
+        let written = books::write(&consumer, &produced, &records, job, keep, context)?;
         for (output, path) in produced.paths.iter().enumerate() {
             let Some(path) = path else { continue };
             let file = written.files.iter().find(|file| file.first == output);

@@ -121,6 +121,9 @@ pub enum JobError {
     /// Levels that cannot be followed.
     #[error("--depth must be at least 1 and at most {MOST_DEPTH}")]
     Depth,
+    /// Workbooks are packed already.
+    #[error("'{0}': workbooks are compressed as they are, so {ending} is for text", ending = .1)]
+    CompressedBook(Template, &'static str),
     /// The size of a workbook is not known before it is written.
     #[error(
         "--max-size is for text: how large a workbook becomes is known only when it is packed; use --rows"
@@ -200,6 +203,10 @@ impl Job {
             });
         }
         self.check_form(format)?;
+        let template = self.template(first);
+        if let Some(compression) = template.compression().filter(|_| format.book.is_some()) {
+            return Err(JobError::CompressedBook(template, compression.ending()));
+        }
         if format.book.is_some() && self.max_size.is_some() {
             return Err(JobError::SizeOfWorkbook);
         }

@@ -9,6 +9,7 @@ use super::key::{Key, KeyError, parse_key};
 use super::part::Part;
 use super::safe::{SafeSegment, Segment};
 use crate::record::nearest;
+use crate::source::Compression;
 use crate::value::Cells;
 
 /// A template for the path of an output, below the output folder. `/` divides folders.
@@ -313,10 +314,21 @@ impl Template {
 
     /// The extension of the paths it makes, in lower case: what follows the last dot that stands
     /// in the template itself, or the source's where the name ends with `.{.ext}`.
+    ///
+    /// A compression's extension behind it is passed over; [`Template::compression`] tells it.
     pub fn extension(&self, source_extension: &str) -> Option<String> {
         let last = self.segments.last()?;
         match last.as_slice() {
             [.., Piece::Literal(literal)] => {
+                let literal = match self.compression() {
+                    Some(compression) => &literal[..literal.len() - compression.ending().len()],
+                    None => literal,
+                };
+                if literal == "." || literal.is_empty() {
+                    let of_source = literal.is_empty() && is_extension(last.iter().rev().nth(1));
+                    return Some(source_extension.to_owned())
+                        .filter(|extension| of_source && !extension.is_empty());
+                }
                 let (before, extension) = literal.rsplit_once('.')?;
                 let named = last.len() > 1 || !before.is_empty();
                 (named && !extension.is_empty()).then(|| extension.to_lowercase())
@@ -328,6 +340,14 @@ impl Template {
             ] if literal.ends_with('.') => {
                 Some(source_extension.to_owned()).filter(|extension| !extension.is_empty())
             }
+            _ => None,
+        }
+    }
+
+    /// How outputs are compressed, as the last extension says.
+    pub fn compression(&self) -> Option<Compression> {
+        match self.segments.last()?.as_slice() {
+            [.., Piece::Literal(literal)] => Compression::of_name(literal),
             _ => None,
         }
     }
@@ -391,6 +411,11 @@ impl Template {
         .iter()
         .any(|field| self.names(*field))
     }
+}
+
+/// Whether a piece is the source's extension.
+fn is_extension(piece: Option<&Piece>) -> bool {
+    matches!(piece, Some(Piece::Run(RunField::Extension, _)))
 }
 
 impl RunValues<'_> {

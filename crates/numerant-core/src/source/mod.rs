@@ -13,7 +13,7 @@ mod shared;
 pub use encoding::{Encoding, EncodingError};
 pub(crate) use encoding::{Malformed, Transcoder, guess_encoding, mostly_utf16};
 pub use error::{Place, ReadError, ReadProblem};
-pub use open::{Identity, Input, SourcePath};
+pub use open::{Compression, Identity, Input, SourcePath};
 pub(crate) use open::{common_folder, plain};
 pub use select::{FilePattern, Found, SelectError, Selected, Selection, select};
 pub(crate) use shared::SharedFile;

@@ -11,6 +11,32 @@ use flate2::read::MultiGzDecoder;
 
 use super::{Malformed, Place, ReadError, ReadProblem};
 
+/// How a file is compressed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Compression {
+    /// gzip (RFC 1952), `.gz`.
+    Gzip,
+    /// Zstandard (RFC 8878), `.zst`.
+    Zstd,
+}
+
+impl Compression {
+    /// What its extension is, with the dot.
+    pub fn ending(self) -> &'static str {
+        match self {
+            Self::Gzip => ".gz",
+            Self::Zstd => ".zst",
+        }
+    }
+
+    /// The one that a name ends with, in any case.
+    pub fn of_name(name: &str) -> Option<Self> {
+        let name = name.to_lowercase();
+        let mut all = [Self::Gzip, Self::Zstd].into_iter();
+        all.find(|compression| name.ends_with(compression.ending()))
+    }
+}
+
 /// What a source was called on the command line or in a job: a path, or `-` for standard input.
 #[derive(
     Clone, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize, schemars::JsonSchema,

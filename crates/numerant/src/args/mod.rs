@@ -9,6 +9,7 @@ mod inspect;
 mod options;
 mod run;
 mod saved;
+mod shell;
 mod split;
 mod steps;
 mod verify;
@@ -22,6 +23,7 @@ pub(crate) use inspect::{InspectArguments, InspectRequest};
 pub(crate) use options::{Mode, Report, ReportOptions};
 pub(crate) use run::RunRequest;
 pub(crate) use saved::SavedArguments;
+pub(crate) use shell::{CompletionsArguments, ManualArguments};
 pub(crate) use split::SplitArguments;
 pub(crate) use verify::{VerifyArguments, VerifyRequest};
 
@@ -52,4 +54,6 @@ pub(crate) enum Command {
     Run(Box<SavedArguments>),
     Verify(Box<VerifyArguments>),
     Demo(DemoArguments),
+    Completions(CompletionsArguments),
+    Manual(ManualArguments),
 }

@@ -13,7 +13,7 @@ use numerant_core::gather::ColumnPolicy;
 use numerant_core::job::Overflow;
 use numerant_core::name::{ClashPolicy, KeyError, NamePattern, Template, Words, parse_columns};
 use numerant_core::output::ExistingPolicy;
-use numerant_core::source::{Encoding, FilePattern};
+use numerant_core::source::{Compression, Encoding, FilePattern};
 use numerant_core::tree::Repeats;
 use numerant_core::value::{DateFormat, Size};
 
@@ -32,7 +32,11 @@ pub(super) fn choice<T: Clone + Send + Sync + 'static>(
 /// A parser for the extension of a format that is written.
 pub(super) fn format(text: &str) -> Result<String, String> {
     let extension = text.trim_start_matches('.').to_lowercase();
-    match numerant_core::format::format_of(&extension) {
+    let plain = match Compression::of_name(&extension) {
+        Some(compression) => extension.trim_end_matches(compression.ending()),
+        None => &extension,
+    };
+    match numerant_core::format::format_of(plain) {
         Some(_) => Ok(extension),
         None => Err(format!(
             "no format is written as '{text}'; known are {}",

@@ -4,6 +4,7 @@ mod demo;
 mod inspect;
 mod run;
 mod saved;
+mod shell;
 mod verify;
 
 use std::io;
@@ -115,6 +116,8 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
             let result = verify::verify(&request, &reporter, &interrupts);
             (reporter, result)
         }
+        Command::Completions(arguments) => (Reporter::plain(), shell::completions(&arguments)),
+        Command::Manual(arguments) => (Reporter::plain(), shell::manual(&arguments)),
         Command::Demo(arguments) => {
             let reporter = Reporter::plain();
             let result = demo::demo(&arguments, &reporter);

@@ -6,11 +6,53 @@ use crate::support::Bench;
 fn of_each_command() {
     let bench = Bench::new();
     assert_snapshot!("numerant", bench.run(&["--help"]));
-    assert_snapshot!("inspect", bench.run(&["inspect", "--help"]));
-    assert_snapshot!("split", bench.run(&["split", "--help"]));
-    assert_snapshot!("combine", bench.run(&["combine", "--help"]));
-    assert_snapshot!("verify", bench.run(&["verify", "--help"]));
-    assert_snapshot!("demo", bench.run(&["demo", "--help"]));
+    let mut text = String::from(
+        "# Reference\n\nThe help of each command, as the program shows it. This page is made of it; a test holds \
+         it to that.\n",
+    );
+    for command in [
+        "inspect",
+        "split",
+        "combine",
+        "convert",
+        "run",
+        "verify",
+        "demo",
+        "completions",
+        "manual",
+    ] {
+        let help = bench.run(&[command, "--help"]);
+        let (help, _) = help.rsplit_once("--- code 0").expect("help");
+        text.push_str(&format!(
+            "\n## numerant {command}\n\n```text\n{}\n```\n",
+            help.trim()
+        ));
+    }
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/reference.md");
+    if std::env::var_os("NUMERANT_WRITE_DOCS").is_some() {
+        std::fs::write(path, &text).expect("written");
+    }
+    let shipped = std::fs::read_to_string(path).unwrap_or_default();
+    assert!(
+        shipped == text,
+        "docs/reference.md is old; NUMERANT_WRITE_DOCS=1 cargo test writes it anew"
+    );
+}
+
+#[test]
+fn shells_and_the_manual() {
+    let bench = Bench::new();
+    for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
+        let script = bench.run(&["completions", shell]);
+        assert!(script.contains("source-column"), "{shell}");
+    }
+    bench.run(&["manual", "pages"]);
+    assert_eq!(bench.files().len(), 10);
+    let page = bench.read("pages/numerant-split.1");
+    assert!(
+        page.contains("numerant\\-split \\- Take files apart"),
+        "{page}"
+    );
 }
 
 #[test]

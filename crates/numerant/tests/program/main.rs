@@ -6,6 +6,7 @@ mod demo;
 mod documents;
 mod help;
 mod inspect;
+mod jobs;
 mod split;
 mod support;
 mod verify;

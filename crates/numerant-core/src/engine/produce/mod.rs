@@ -28,7 +28,7 @@ use crate::record::{Batch, ColumnError, RejectedRecord};
 use crate::route::{Divider, Division, KeyValues, NOWHERE, Router};
 use crate::shape::ShapeProblem;
 use crate::shape::form::Shape;
-use crate::source::{Place, ReadError, ReadProblem};
+use crate::source::{Compression, Place, ReadError, ReadProblem};
 use crate::step::{OnError, Pipeline, SortedBatches, Sorter, Step};
 use crate::value::Number;
 
@@ -235,6 +235,11 @@ impl Producer {
             read_before: 0,
             reindex: Reindex::default(),
         })
+    }
+
+    /// How outputs are compressed, if they are.
+    pub(super) fn compression(&self) -> Option<Compression> {
+        self.template.compression()
     }
 
     pub(super) fn out(&self) -> &Path {
