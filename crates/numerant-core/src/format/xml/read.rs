@@ -2,6 +2,7 @@
 
 use super::path::{ElementPath, States};
 use super::walk::{Handler, Walk, shown};
+use super::write::INSTANCE;
 use crate::format::alike::Likenesses;
 use crate::format::markup::Flow;
 use crate::format::trees::{Around, Leaf, OpenedTrees, Trees};
@@ -45,6 +46,8 @@ struct Open {
     states: States,
     path: u32,
     node: usize,
+    /// It has no value, as `xsi:nil` says.
+    nil: bool,
     /// Where its text begins among what waits.
     waits: usize,
     serial: u64,
@@ -87,6 +90,18 @@ struct Building {
     last_parent: Option<u64>,
 }
 
+impl Building {
+    /// Whether an attribute is `xsi:nil` of XML Schema, under whatever prefix, which says that the
+    /// element has no value and is none itself.
+    fn is_nil(&self, name: &str) -> bool {
+        let Some((prefix, "nil")) = name.split_once(':') else {
+            return false;
+        };
+        let mut known = self.namespaces.iter();
+        known.any(|(known, uri)| known == prefix && uri == INSTANCE)
+    }
+}
+
 impl Builder<'_> {
     fn in_record(&self) -> bool {
         self.state.record.is_some()
@@ -103,6 +118,7 @@ impl Handler for Builder<'_> {
             states: 0,
             path: ROOT,
             node: 0,
+            nil: false,
             waits: state.waiting.len(),
             serial: state.serial,
         };
@@ -153,6 +169,13 @@ impl Handler for Builder<'_> {
             return;
         }
         let state = &mut *self.state;
+        if state.is_nil(name) {
+            if let Some(open) = state.open.last_mut() {
+                open.nil = matches!(value, b"true" | b"1");
+            }
+            state.plain = false;
+            return;
+        }
         let parent = state.open.last().map_or(ROOT, |parent| parent.path);
         state.name.clear();
         state.name.push('@');
@@ -199,7 +222,10 @@ impl Handler for Builder<'_> {
             let node = &mut self.tree.nodes[open.node];
             node.text = (start, self.tree.text.len() as u32);
             if leaf {
-                node.kind = Kind::Text;
+                node.kind = match open.nil && text.is_empty() {
+                    true => Kind::Null,
+                    false => Kind::Text,
+                };
                 if text.is_empty() {
                     // Nothing stands there to be looked for.
                 } else if state.pieces == 1 {

@@ -16,7 +16,7 @@ use crate::tree::{Outline, OutlineNode};
 use crate::value::Cells;
 
 /// The namespace of `xsi:nil`.
-const INSTANCE: &str = "http://www.w3.org/2001/XMLSchema-instance";
+pub(super) const INSTANCE: &str = "http://www.w3.org/2001/XMLSchema-instance";
 
 /// How XML is written.
 #[derive(Clone, Debug)]
