@@ -2,6 +2,7 @@
 
 mod calls;
 mod documents;
+mod gauges;
 mod random;
 mod tables;
 mod walk;
@@ -30,6 +31,8 @@ charts.csv   the catalogue of sea charts, in which one number is given twice
 port.xlsx    all three as sheets of a workbook
 manifests    what vessels carry, a JSON document for each kind of cargo
 notices      notices to mariners, an XML document for each week
+gauges       readings of 24 tide gauges, two files each, with semicolons and with bars
+monthly.toml the job that the office runs each month
 customs.xml  the form that customs wants of a manifest, with places in braces
 ";
 
@@ -71,7 +74,9 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
         let path = folder.join(name);
         fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;
     }
-    for (name, bytes) in documents::all() {
+    let monthly = ("monthly.toml".to_owned(), gauges::MONTHLY.into());
+    let others = documents::all().into_iter().chain(gauges::all());
+    for (name, bytes) in others.chain([monthly]) {
         let path = folder.join(name);
         if let Some(parent) = path.parent() {
             fs::create_dir_all(parent).map_err(|error| failed(parent, &error))?;
