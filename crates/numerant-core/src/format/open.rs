@@ -96,7 +96,7 @@ pub(crate) fn open(
     let said = options.from.as_deref().and_then(format_read);
     let as_text =
         said.is_some_and(|format| format.book.is_none() && format.name == super::delimited::NAME);
-    if as_text {
+    if as_text || options.lines {
         return Ok(Opened::Text(input));
     }
     let start = input.peek(512)?;

@@ -129,6 +129,9 @@ pub enum JobError {
         "--max-size is for text: how large a workbook becomes is known only when it is packed; use --rows"
     )]
     SizeOfWorkbook,
+    /// Lines and what is no text.
+    #[error("--lines moves lines of text as they stand, and the outputs are {0}")]
+    LinesOfOther(&'static str),
     /// `--from` names no format.
     #[error("--from: '{0}' is not a format that is read; known are {known}", known = read_extensions().join(", "))]
     UnknownFormat(String),
@@ -427,6 +430,7 @@ impl Job {
             (Some(to), ..) => to.trim_start_matches('.').to_lowercase(),
             (None, Some(_), _) => extension,
             (None, None, Some(format)) if format.text.is_none() => "xlsx".to_owned(),
+            _ if self.read.lines && !source.extension().is_empty() => source.extension(),
             _ if text => "csv".to_owned(),
             _ => "xlsx".to_owned(),
         };
@@ -443,6 +447,15 @@ impl Job {
     /// If the name has no extension, or an unknown one.
     pub fn format(&self, source: &SourcePath) -> Result<(String, &'static Format), JobError> {
         let template = self.template(source);
+        if self.read.lines {
+            let extension = template.extension(&source.extension()).unwrap_or_default();
+            return match format_of(&extension)
+                .filter(|format| format.text != Some(TextFormat::Delimited))
+            {
+                Some(format) => Err(JobError::LinesOfOther(format.name)),
+                None => Ok((extension, &crate::format::FORMATS[0])),
+            };
+        }
         let extension = template
             .extension(&source.extension())
             .ok_or_else(|| JobError::NoExtension(template.clone()))?;

@@ -176,6 +176,10 @@ pub(super) struct ReadingOptions {
     /// How characters are written, such as utf-8, utf-16le or windows-1252 [default: found out]
     #[arg(long, value_name = "NAME")]
     encoding: Option<Encoding>,
+    /// Take each line as it stands, blank ones too, and parse nothing; a header is a line like any
+    /// other, and the one column is called line
+    #[arg(long, conflicts_with_all = ["delimiter", "quote", "no_header"])]
+    lines: bool,
     /// The first record is data; columns are called column_1, column_2 …
     #[arg(long)]
     no_header: bool,
@@ -224,6 +228,7 @@ impl ReadingOptions {
             delimiter: self.delimiter,
             quote: self.quote,
             encoding: self.encoding,
+            lines: self.lines,
             no_header: self.no_header,
             skip_lines: self.skip_lines,
             ragged: self.ragged,

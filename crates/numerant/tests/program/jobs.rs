@@ -263,3 +263,39 @@ fn outputs_are_compressed_as_their_names_say() {
         bench.run(&["split", "calls.csv", "--name", "{quay}.xlsx.zst"])
     );
 }
+
+#[test]
+fn lines_are_moved_as_they_stand() {
+    let bench = Bench::new();
+    bench.write("a.log", "first \"line\n\n  third, with comma\r\nno end");
+    bench.write("b.log", b"\xe5 byte that is no UTF-8\n\n");
+    let combine = [
+        "combine", "a.log", "b.log", "--lines", "--name", "all.log", "--quiet",
+    ];
+    assert_eq!(bench.run(&combine), "--- code 0");
+    let expected = b"first \"line\n\n  third, with comma\r\nno end\n\xe5 byte that is no UTF-8\n\n";
+    let all = std::fs::read(bench.path("all.log")).expect("there");
+    assert_eq!(all, expected);
+    let split = ["split", "all.log", "--lines", "--rows", "2", "--quiet"];
+    assert_eq!(bench.run(&split), "--- code 0");
+    let part = |name: &str| std::fs::read(bench.path(name)).expect(name);
+    let parts = ["all/all-001.log", "all/all-002.log", "all/all-003.log"].map(part);
+    assert_eq!(parts.concat(), expected);
+    assert_eq!(parts[1], b"  third, with comma\r\nno end\n");
+    let chosen = [
+        "convert",
+        "a.log",
+        "--lines",
+        "--where",
+        "line LIKE '%r%'",
+        "--name",
+        "r.txt",
+        "--quiet",
+    ];
+    assert_eq!(bench.run(&chosen), "--- code 0");
+    assert_eq!(bench.read("r.txt"), "first \"line\n  third, with comma\r\n");
+    assert_snapshot!(
+        "lines of a workbook",
+        bench.run(&["combine", "a.log", "b.log", "--lines", "--name", "all.xlsx"])
+    );
+}

@@ -137,11 +137,14 @@ impl Producer {
         });
         let dialect = facts.dialect;
         // An output can hold records of several sources, so all outputs follow the first.
+        let lines = self.job.read.lines;
         let out = *self.out_dialect.get_or_insert_with(|| {
             self.job
                 .write
                 .dialect(&self.extension, dialect, &path.extension())
         });
+        // Lines are moved as they stand, whatever ends those of the first source.
+        let out = if lines { dialect } else { out };
         let first = *self.first_dialect.get_or_insert(dialect);
         let from = if self.pipeline.sort().is_empty() {
             dialect

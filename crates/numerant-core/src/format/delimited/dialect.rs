@@ -282,6 +282,8 @@ pub struct ReadOptions {
     /// How characters are written.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub encoding: Option<Encoding>,
+    /// Each line is a record as it stands, blank ones too, in the one column `line`.
+    pub lines: bool,
     /// The first record is data; columns are called `column_1`, `column_2` …
     pub no_header: bool,
     /// Lines to pass over at the start.

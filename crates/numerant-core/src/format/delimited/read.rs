@@ -39,6 +39,8 @@ pub struct DelimitedReader {
     told: Told,
     marks: Marks,
     ragged: Ragged,
+    /// Each line is a record as it stands.
+    lines: bool,
     columns: Columns,
     header: Option<Batch>,
     width: usize,
@@ -78,7 +80,8 @@ impl DelimitedReader {
         if raw.is_empty() {
             return Err(input.path.error(ReadProblem::Empty));
         }
-        let stated = options.delimiter.is_some();
+        let lines = options.lines;
+        let stated = options.delimiter.is_some() || lines;
         if let Some(found) = detect::other_content(&raw, stated) {
             return Err(input.path.error(ReadProblem::NotText { found }));
         }
@@ -97,7 +100,10 @@ impl DelimitedReader {
             text.truncate(filled);
             text
         };
-        let quote = options.quote.unwrap_or(Quote::Byte(b'"'));
+        let quote = match lines {
+            true => Quote::None,
+            false => options.quote.unwrap_or(Quote::Byte(b'"')),
+        };
         let line_end = detect::line_end(&carry, quote.byte());
         let terminator = line_end.terminator();
         if at_end && carry.last() != Some(&terminator) {
@@ -111,7 +117,9 @@ impl DelimitedReader {
             carry.drain(..=end);
             skipped += 1;
         }
-        let found = match options.delimiter {
+        // A text has no NUL, so no line has more than one field.
+        let said = options.delimiter.or(lines.then_some(Delimiter(0)));
+        let found = match said {
             Some(_) => None,
             None => detect::delimiter(&carry, quote.byte(), line_end),
         };
@@ -120,14 +128,14 @@ impl DelimitedReader {
         } else {
             b','
         };
-        let delimiter = options.delimiter.or(found).unwrap_or(Delimiter(usual));
+        let delimiter = said.or(found).unwrap_or(Delimiter(usual));
         let dialect = Dialect {
             delimiter,
             quote,
             line_end,
             encoding,
             bom: mark > 0,
-            header: !options.no_header,
+            header: !options.no_header && !lines,
         };
         let told = Told {
             delimiter_detected: !stated,
@@ -157,6 +165,7 @@ impl DelimitedReader {
             told,
             marks,
             ragged: options.ragged,
+            lines,
             columns: Columns::default(),
             header: None,
             width: 0,
@@ -188,7 +197,7 @@ impl DelimitedReader {
             };
             let end = self.index.ends()[fields as usize - 1] as usize + 1;
             let record = self.carry[..end].to_vec();
-            let blank = fields == 1 && is_blank_line(&record[..end - 1]);
+            let blank = fields == 1 && !self.lines && is_blank_line(&record[..end - 1]);
             if blank {
                 self.tally.blank_lines += 1;
                 self.line += 1;
@@ -222,7 +231,10 @@ impl DelimitedReader {
             self.carry.drain(..first.bytes.len());
             self.header = Some(first);
         } else {
-            self.columns = Columns::numbered(self.width);
+            self.columns = match self.lines {
+                true => Columns::from_header(&["line"]),
+                false => Columns::numbered(self.width),
+            };
         }
         Ok(())
     }
@@ -292,6 +304,7 @@ impl DelimitedReader {
             return Err(self.error_in(text, at, problem));
         }
         if scanned.high
+            && !self.lines
             && self.dialect.encoding.is_utf8()
             && let Err(error) = simdutf8::compat::from_utf8(text)
         {
@@ -343,7 +356,7 @@ impl DelimitedReader {
                 first: first as u32,
                 last_byte: end as u32,
             };
-            if found == 1 && is_blank_line(&batch.bytes[start..end]) {
+            if found == 1 && !self.lines && is_blank_line(&batch.bytes[start..end]) {
                 self.tally.blank_lines += 1;
             } else if found == self.width {
                 self.tally.records += 1;
