@@ -850,7 +850,7 @@ fn sources_with_columns_of_their_own_come_and_go() {
         ..job
     };
     let error = run(&one, &context()).expect_err("refused").to_string();
-    assert!(error.contains("its columns are not those of"), "{error}");
+    assert!(error.contains("do not have the same columns"), "{error}");
 }
 
 #[test]
