@@ -19,6 +19,9 @@ use crate::source::{Input, ReadProblem, SharedFile, SourcePath, common_folder};
 /// Names that an error keeps to list.
 const LISTED: usize = 1000;
 
+/// Bytes that a source takes that is open and is not being read yet.
+const KEPT_OPEN: usize = 512 << 10;
+
 /// Bytes of text in a batch.
 pub(super) const BATCH: usize = 1 << 17;
 
@@ -49,7 +52,9 @@ pub(super) struct Cursor {
     next: usize,
     /// A workbook whose sheets are being read, and those that are left.
     book: Option<(OpenedBook, VecDeque<usize>)>,
-    /// The first source, which was opened to learn its columns.
+    /// Sources that were opened to learn their columns, in order; what `next` says comes behind them.
+    opened: VecDeque<Box<dyn RecordReader>>,
+    /// The first source, with the columns of all.
     first: Option<Box<dyn RecordReader>>,
     /// Workbooks of which only some sheets are read: their names, and those of the others.
     pub(super) passed_over: Vec<(String, Vec<String>)>,
@@ -147,10 +152,10 @@ impl Sources {
         if twice || gathers {
             sources.keep_streams(context)?;
         }
-        if gathers {
-            sources.gather(job, context)?;
-        }
         let mut cursor = Cursor::default();
+        if gathers {
+            cursor = sources.gather(job, context)?;
+        }
         if let Some(first) = sources.next(&mut cursor, job, context)? {
             sources.columns = first.columns().clone();
             cursor.first = Some(first);
@@ -214,7 +219,11 @@ impl Sources {
         if let Some(first) = cursor.first.take() {
             return Ok(Some(first));
         }
-        match self.open_next(cursor, job, context)? {
+        let opened = match cursor.opened.pop_front() {
+            Some(opened) => Some(opened),
+            None => self.open_next(cursor, job, context)?,
+        };
+        match opened {
             Some(reader) => self.gathered(reader, job).map(Some),
             None => Ok(None),
         }
@@ -322,11 +331,15 @@ impl Sources {
         Ok(constants)
     }
 
-    /// Opens all sources to learn which columns they have together.
-    fn gather(&mut self, job: &Job, context: &Context) -> Result<(), Error> {
+    /// Opens all sources to learn which columns they have together. Those that were opened are kept
+    /// in the cursor, as far as there is room.
+    fn gather(&mut self, job: &Job, context: &Context) -> Result<Cursor, Error> {
         let mut cursor = Cursor::default();
         let mut sources: Vec<(String, Vec<String>)> = Vec::new();
         let (mut documents, mut sheets) = (true, false);
+        let room = usize::try_from(job.memory.0 / 8).unwrap_or(usize::MAX) / KEPT_OPEN;
+        let room = room.min(context.open_files / 4);
+        let mut opened = VecDeque::new();
         while let Some(reader) = self.open_next(&mut cursor, job, context)? {
             context.check_cancelled()?;
             documents &= reader.document().is_some();
@@ -334,12 +347,24 @@ impl Sources {
                 .last()
                 .is_some_and(|_| reader.facts().sheet.is_some());
             sources.push((reader.name(), reader.columns().names().to_vec()));
+            if opened.len() < room {
+                opened.push_back(reader);
+            }
         }
         self.names_sheets = sheets && sources.len() > self.paths.len();
         if !self.own_columns {
             self.together = Some(settle(job.columns, documents, &sources)?);
         }
-        Ok(())
+        if sources.len() > self.paths.len() {
+            // Where a file has several sources, the way through them begins anew.
+            return Ok(Cursor::default());
+        }
+        Ok(Cursor {
+            next: opened.len(),
+            opened,
+            passed_over: cursor.passed_over,
+            ..Cursor::default()
+        })
     }
 
     /// Reads all sources, batch by batch, and hands each batch to `look` until that has seen

@@ -287,8 +287,10 @@ impl Producer {
             }
         }
         for (workbook, sheets) in std::mem::take(&mut self.cursor.passed_over) {
-            self.notices
-                .push(Notice::SheetsPassedOver { workbook, sheets });
+            let notice = Notice::SheetsPassedOver { workbook, sheets };
+            if !self.notices.contains(&notice) {
+                self.notices.push(notice);
+            }
         }
         Ok(())
     }
