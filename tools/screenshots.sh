@@ -69,5 +69,11 @@ sed -i '5p' "$offices/Bulk Office/Coal Dock.csv"
 shot verify "numerant verify --whole calls.csv --parts offices --ignore invoice" varnholm
 shot expression "numerant split calls.csv --by quay --where \"tonnes > 1000 AND UPPR(cargo) = 'FISH'\"; numerant split calls.csv --by quay --set 'x=remarks * 2'; numerant split charts.csv --each --name '{number}.csv'" varnholm
 shot refused "numerant split calls.csv --by agent,vessel,cargo; numerant split calls.csv --by quai; numerant split calls.csv --name {remarks:month}.csv" varnholm
+# A folder in which one file is broken.
+printf 'time;level;quality\n2026-03-01 00:00;1.5\n' > "$work/varnholm/gauges/inner/V25_level.txt"
+rm -rf "$work/varnholm/gauge workbooks" "$work/varnholm/monthly"
+shot batch "numerant convert gauges --recursive --pick '*_level.txt' --to xlsx --out 'gauge workbooks'" varnholm
+shot job "numerant run monthly.toml month=2026-05" varnholm
+shot columns "numerant combine calls.csv owners.csv --name all.csv; numerant combine gauges --recursive --name all.csv --columns union --from-name '{waters}/{station}_{what}.txt' --skip V25* --source-column origin; head -3 all.csv" varnholm
 # Last, as it makes the sample folder anew and leaves its own outputs there.
 shot demo "numerant demo" .

@@ -216,6 +216,6 @@ fn several_sources_of_the_same_columns() {
     let error = run(&both, &context()).expect_err("other columns");
     let (lines, _) = error.details(9);
     assert_eq!(lines.len(), 2, "{lines:?}");
-    assert!(lines[0].starts_with("'n': in "), "{lines:?}");
-    assert!(lines[1].starts_with("'m': in "), "{lines:?}");
+    assert!(lines[0].ends_with(": 'n'"), "{lines:?}");
+    assert!(lines[1].ends_with(": 'm'"), "{lines:?}");
 }

@@ -23,7 +23,7 @@ pub enum ColumnPolicy {
 
 /// Sources that do not have the same columns.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("the {sources} sources do not have the same columns: {} of them {} not in all", .partial.len(), if .partial.len() == 1 { "is" } else { "are" })]
+#[error("the {sources} sources do not have the same columns: {} not in all of them", if .partial.len() == 1 { "1 column is".to_owned() } else { format!("{} columns are", .partial.len()) })]
 pub struct ColumnsDiffer {
     /// How many sources there are.
     pub sources: usize,
@@ -45,22 +45,36 @@ pub struct PartialColumn {
 /// Sources that are named on either side of a difference.
 const NAMED: usize = 3;
 
+/// Columns that are named of those that the same sources have.
+const COLUMNS: usize = 12;
+
 impl ColumnsDiffer {
-    /// A line for each column that is not in all.
+    /// Who has what: a line for the columns that the same sources have.
     pub fn lines(&self) -> Vec<String> {
-        let listed = |names: &[String]| {
-            let shown = names.get(..NAMED).unwrap_or(names).join(", ");
-            match names.len().saturating_sub(NAMED) {
+        let listed = |names: &[String], most: usize| {
+            let shown = names.get(..most).unwrap_or(names).join(", ");
+            match names.len().saturating_sub(most) {
                 0 => shown,
                 more => format!("{shown} and {more} more"),
             }
         };
-        let line = |column: &PartialColumn| {
-            let (name, with) = (&column.name, listed(&column.with));
-            let without = listed(&column.without);
-            format!("'{name}': in {with}; not in {without}")
+        let mut groups: Vec<(&PartialColumn, Vec<String>)> = Vec::new();
+        for column in &self.partial {
+            let name = format!("'{}'", column.name);
+            match groups
+                .iter_mut()
+                .find(|(first, _)| first.with == column.with)
+            {
+                Some((_, names)) => names.push(name),
+                None => groups.push((column, vec![name])),
+            }
+        }
+        let line = |(first, names): &(&PartialColumn, Vec<String>)| {
+            let (with, without) = (listed(&first.with, NAMED), listed(&first.without, NAMED));
+            let names = listed(names, COLUMNS);
+            format!("in {with} and not in {without}: {names}")
         };
-        self.partial.iter().map(line).collect()
+        groups.iter().map(line).collect()
     }
 
     /// What to do about it.
@@ -168,13 +182,13 @@ mod tests {
         assert_eq!(
             differ.lines(),
             [
-                "'a': in 0.csv, 2.csv; not in 1.csv",
-                "'c': in 1.csv; not in 0.csv, 2.csv"
+                "in 0.csv, 2.csv and not in 1.csv: 'a'",
+                "in 1.csv and not in 0.csv, 2.csv: 'c'"
             ]
         );
         assert_eq!(
             differ.to_string(),
-            "the 3 sources do not have the same columns: 2 of them are not in all"
+            "the 3 sources do not have the same columns: 2 columns are not in all of them"
         );
         let documents = settle(None, true, &sources).expect("members may be absent");
         assert_eq!(documents, ["a", "b", "c"]);

@@ -329,14 +329,16 @@ impl Search {
                 if selection.skip.iter().any(|skip| skip.fits(below)) {
                     continue;
                 }
-                // Links count for what they lead to.
-                let kind = match entry.file_type() {
-                    Ok(kind) if kind.is_symlink() => {
-                        fs::metadata(entry.path()).map(|found| found.is_dir())
-                    }
-                    kind => kind.map(|kind| kind.is_dir()),
+                // Links count for what they lead to; opening one that leads nowhere tells.
+                let (folder_there, file_there) = match entry.file_type() {
+                    Ok(kind) if kind.is_symlink() => match fs::metadata(entry.path()) {
+                        Ok(found) => (found.is_dir(), found.is_file()),
+                        Err(_) => (false, true),
+                    },
+                    Ok(kind) => (kind.is_dir(), kind.is_file()),
+                    Err(_) => (false, true),
                 };
-                if matches!(kind, Ok(true)) {
+                if folder_there {
                     if depth < self.depth {
                         let mut above = above.clone();
                         above.extend(identity.clone());
@@ -344,7 +346,7 @@ impl Search {
                     } else {
                         self.deeper = true;
                     }
-                } else if self.wants(below, &path, selection) {
+                } else if file_there && self.wants(below, &path, selection) {
                     self.files.push(path);
                 }
             }
