@@ -184,7 +184,11 @@ fn a_second_run_reads_none_of_its_outputs() {
     let second = run_batch(&to_csv, &context()).expect("a batch");
     assert_eq!(
         fates(&second),
-        ["a.csv: IsOutput", "b.csv: IsOutput", "b.json: 1 to b.csv"]
+        [
+            "a.csv: IsOutput",
+            "b.csv: output of b.json",
+            "b.json: 1 to b.csv"
+        ]
     );
     let named = Job {
         to: None,
@@ -424,4 +428,110 @@ proptest! {
         );
         prop_assert!(check.expect("comparable").holds);
     }
+}
+
+#[test]
+fn a_ledger_and_rejects_never_take_the_place_of_a_source() {
+    let folder = Folder::with(&[
+        ("in/a.csv", "id,dues\n1,5\n2,x\n"),
+        ("in/b.json", "[{\"id\":4}]"),
+    ]);
+    for existing in [ExistingPolicy::Replace, ExistingPolicy::Newer] {
+        let job = Job {
+            out: Some(folder.path("out")),
+            ledger: Some(folder.path("in/../in/b.json")),
+            existing,
+            ..folder.convert("in", "xml")
+        };
+        let error = run_batch(&job, &context()).expect_err("a source");
+        assert!(
+            matches!(error, Error::Refused(Refusal::Source { .. })),
+            "{error}"
+        );
+        assert_eq!(folder.read("in/b.json"), "[{\"id\":4}]");
+        assert!(!folder.path("out").exists());
+    }
+    let rejects = Job {
+        out: Some(folder.path("out")),
+        pick: vec!["a.csv".parse().expect("a pattern")],
+        total: vec!["dues".into()],
+        on_error: OnError::Reject,
+        rejects: Some(folder.path("in")),
+        existing: ExistingPolicy::Replace,
+        ..folder.convert("in", "xml")
+    };
+    let batch = run_batch(&rejects, &context()).expect("a batch");
+    assert!(
+        fates(&batch)[0].contains("a source is never written to"),
+        "{:?}",
+        fates(&batch)
+    );
+    assert_eq!(folder.read("in/a.csv"), "id,dues\n1,5\n2,x\n");
+    // Of one file that is named, the rejects are a file.
+    let single = Job {
+        sources: vec![folder.path("in/a.csv").into()],
+        pick: Vec::new(),
+        rejects: Some(folder.path("wrong.csv")),
+        ..rejects
+    };
+    run_batch(&single, &context()).expect("a batch");
+    assert_eq!(folder.read("wrong.csv"), "id,dues\n2,x\n");
+}
+
+#[test]
+fn names_that_only_records_tell_are_settled_file_by_file() {
+    let folder = Folder::with(&[
+        ("in/a.csv", "id,quay\n1,North\n2,East\n"),
+        ("in/b.csv", "id,quay\n3,North\n"),
+    ]);
+    let job = Job {
+        to: None,
+        name: Some("{quay}.json".parse().expect("a template")),
+        out: Some(folder.path("out")),
+        jobs: 1,
+        ..folder.convert("in", "")
+    };
+    let batch = run_batch(&job, &context()).expect("a batch");
+    let told = fates(&batch);
+    assert_eq!(told[0], "a.csv: 2 to North.json, East.json");
+    assert!(told[1].contains("exists already"), "{told:?}");
+    assert_eq!(
+        folder.read("out/North.json"),
+        "[\n{\"id\":1,\"quay\":\"North\"}\n]\n"
+    );
+}
+
+#[test]
+fn where_records_come_from_is_told_apart() {
+    let folder = Folder::with(&[
+        ("in/q1/a.csv", "id\n1\n"),
+        ("in/q2/a.csv", "id\n2\n"),
+        ("in/q2/a.tsv", "id\n3\n"),
+    ]);
+    let of = |pick: &str| Job {
+        recursive: true,
+        pick: vec![pick.parse().expect("a pattern")],
+        source_column: Some("from".into()),
+        existing: ExistingPolicy::Replace,
+        ..job(&folder.path("in"), "all.csv", &folder.path("out"))
+    };
+    run(&of("*.csv"), &context()).expect("combined");
+    assert_eq!(folder.read("out/all.csv"), "id,from\n1,q1/a\n2,q2/a\n");
+    run(&of("a.*"), &context()).expect("combined");
+    assert_eq!(
+        folder.read("out/all.csv"),
+        "id,from\n1,q1/a.csv\n2,q2/a.csv\n3,q2/a.tsv\n",
+        "two would be the same without extension"
+    );
+}
+
+#[cfg(unix)]
+#[test]
+fn what_is_no_file_is_not_taken_of_a_folder() {
+    let folder = Folder::with(&[("in/a.csv", NORTH)]);
+    fs::create_dir(folder.path("in/x.csv")).expect("made");
+    let listener = std::os::unix::net::UnixListener::bind(folder.path("in/socket.csv"));
+    let batch = run_batch(&folder.convert("in", "json"), &context()).expect("a batch");
+    assert_eq!(fates(&batch), ["a.csv: 1 to a.json"]);
+    drop(listener);
 }

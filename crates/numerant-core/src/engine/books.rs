@@ -10,8 +10,9 @@ use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::thread;
 
 use super::consume::{Consumer, Set};
+use super::once::Keep;
 use super::produce::Produced;
-use super::{Context, Error, Keep};
+use super::{Context, Error};
 use crate::format::BookFormat;
 use crate::format::sheet::{Book, Head, Plan, width};
 use crate::job::Job;

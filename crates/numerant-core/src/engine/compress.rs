@@ -10,8 +10,9 @@ use std::thread;
 
 use super::consume::Consumer;
 use super::documents::{Counted, WrittenDocument};
+use super::once::Keep;
 use super::produce::Produced;
-use super::{Context, Error, Keep};
+use super::{Context, Error};
 use crate::job::Job;
 use crate::output::OutputError;
 use crate::source::Compression;

@@ -7,8 +7,9 @@ use std::io::{BufReader, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use super::consume::Consumer;
+use super::once::Keep;
 use super::produce::Produced;
-use super::{Context, Error, Keep};
+use super::{Context, Error};
 use crate::format::LateError;
 use crate::job::Job;
 use crate::ledger::FileDigest;

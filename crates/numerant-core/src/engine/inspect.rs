@@ -7,6 +7,7 @@ use std::sync::atomic::Ordering;
 use hashbrown::HashTable;
 use serde::Serialize;
 
+use super::notice::{not_as_named, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, prepare};
 use crate::format::delimited::{Dialect, LineEnd, Reindex, Told};
@@ -314,7 +315,7 @@ fn inspect_one(
         },
         header: dialect.header,
         skipped: facts.skipped,
-        not_as_named: super::not_as_named(reader.as_ref()).is_some(),
+        not_as_named: not_as_named(reader.as_ref()).is_some(),
         tally: reader.tally(),
         other_line_ends,
         quoted_fields: quoted,
@@ -373,7 +374,7 @@ impl Inspection {
             });
         }
         if let Some(sheet) = &self.sheet {
-            notices.extend(super::sheet_notices(&self.path, sheet));
+            notices.extend(sheet_notices(&self.path, sheet));
         }
         notices.extend(self.tidied.clone().map(Notice::Tidied));
         notices.extend(self.unmatched.iter().cloned().map(Notice::Unmatched));

@@ -29,6 +29,8 @@ pub(super) const BATCH: usize = 1 << 17;
 #[derive(Debug)]
 pub(super) struct Sources {
     paths: Vec<SourcePath>,
+    /// The place of each among them.
+    places: HashMap<SourcePath, usize>,
     /// What can be read only once is kept in a file without a name, if it is read twice.
     kept: HashMap<usize, SharedFile>,
     /// The columns of the first source.
@@ -135,6 +137,7 @@ impl Sources {
         check_same_file(&job.sources)?;
         let mut sources = Self {
             paths: job.sources.clone(),
+            places: job.sources.iter().cloned().zip(0..).collect(),
             kept: HashMap::new(),
             columns: Columns::default(),
             together: None,
@@ -318,11 +321,11 @@ impl Sources {
             constants.extend(pattern.columns().iter().cloned().zip(values));
         }
         if let Some(column) = &job.source_column {
-            let place = self.paths.iter().position(|path| path == reader.path());
-            let mut label = match place {
-                Some(place) => self.labels[place].clone(),
-                None => reader.path().stem(),
-            };
+            let label = self
+                .places
+                .get(reader.path())
+                .map(|place| &self.labels[*place]);
+            let mut label = label.map_or_else(|| reader.path().stem(), Clone::clone);
             if let Some(sheet) = reader.facts().sheet.as_ref().filter(|_| self.names_sheets) {
                 label = format!("{label}: {sheet}");
             }
@@ -343,9 +346,7 @@ impl Sources {
         while let Some(reader) = self.open_next(&mut cursor, job, context)? {
             context.check_cancelled()?;
             documents &= reader.document().is_some();
-            sheets |= sources
-                .last()
-                .is_some_and(|_| reader.facts().sheet.is_some());
+            sheets |= reader.facts().sheet.is_some();
             sources.push((reader.name(), reader.columns().names().to_vec()));
             if opened.len() < room {
                 opened.push_back(reader);
@@ -390,7 +391,7 @@ impl Sources {
         let mut cursor = Cursor {
             next: match only {
                 None => 0,
-                Some(only) => self.paths.iter().position(|path| path == only).unwrap_or(0),
+                Some(only) => self.places.get(only).copied().unwrap_or(0),
             },
             ..Cursor::default()
         };

@@ -176,6 +176,13 @@ pub const FORMATS: &[Format] = &[
     },
 ];
 
+/// Delimited text.
+pub(crate) fn delimited() -> &'static Format {
+    let is_delimited = |format: &&Format| format.text == Some(TextFormat::Delimited);
+    let found = FORMATS.iter().find(is_delimited);
+    found.expect("the registry has delimited text")
+}
+
 /// The format that files of this extension are written in, in any case.
 pub fn format_of(extension: &str) -> Option<&'static Format> {
     let extension = extension.to_lowercase();

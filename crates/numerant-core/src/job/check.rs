@@ -1,11 +1,12 @@
 //! What is wrong with a job, as far as it shows without reading anything.
 
 use std::collections::HashSet;
+use std::path::PathBuf;
 
 use super::{Job, Overflow};
 use crate::format::delimited::Ragged;
 use crate::format::{
-    Blanks, Format, MOST_DEPTH, TextFormat, format_of, format_read, known_extensions,
+    Blanks, Format, MOST_DEPTH, TextFormat, delimited, format_of, format_read, known_extensions,
     read_extensions,
 };
 use crate::name::{ClashPolicy, Key, Part, RunField, Template, WordsError};
@@ -13,7 +14,6 @@ use crate::output::ExistingPolicy;
 use crate::source::SourcePath;
 use crate::step::{CASE_COLUMN, OnError, Step, Unmatched};
 use crate::value::{Cells, DecimalMark};
-use std::path::PathBuf;
 
 /// A job that cannot be run as it is.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -39,9 +39,9 @@ pub enum JobError {
          --max-size SIZE or --each, or put a column in --name"
     )]
     NothingToSplitBy,
-    /// Two ways to cut outputs.
+    /// Two options that exclude each other.
     #[error("{first} and {second} cannot be said together")]
-    TwoDivisions {
+    NotTogether {
         /// One.
         first: &'static str,
         /// The other.
@@ -174,7 +174,7 @@ impl Job {
             return Err(JobError::NothingToSplitBy);
         }
         if self.name.is_some() && self.to.is_some() {
-            return Err(JobError::TwoDivisions {
+            return Err(JobError::NotTogether {
                 first: "--name",
                 second: "--to",
             });
@@ -192,7 +192,7 @@ impl Job {
         if self.overflow != Overflow::Refuse
             && let [division, ..] = *divisions
         {
-            return Err(JobError::TwoDivisions {
+            return Err(JobError::NotTogether {
                 first: division,
                 second: "--overflow",
             });
@@ -315,7 +315,7 @@ impl Job {
 
     fn check_divisions(&self, divisions: &[&'static str]) -> Result<(), JobError> {
         if let [first, second, ..] = *divisions {
-            return Err(JobError::TwoDivisions { first, second });
+            return Err(JobError::NotTogether { first, second });
         }
         if self.rows == Some(0) {
             return Err(JobError::Nothing("--rows"));
@@ -382,8 +382,8 @@ impl Job {
     /// The file that all records go to, where that is told by the job alone.
     pub fn only_output(&self) -> Option<PathBuf> {
         let name = self.name.as_ref()?;
-        let alone = name.is_constant() && self.divisions().is_empty() && self.out.is_some();
-        alone.then(|| self.out.clone().unwrap_or_default().join(name.to_string()))
+        let out = self.out.as_ref().filter(|_| self.divisions().is_empty())?;
+        Some(out.join(name.constant()?))
     }
 
     /// The name template: the one that is given, or one made of what tells outputs apart.
@@ -449,11 +449,13 @@ impl Job {
         let template = self.template(source);
         if self.read.lines {
             let extension = template.extension(&source.extension()).unwrap_or_default();
-            return match format_of(&extension)
-                .filter(|format| format.text != Some(TextFormat::Delimited))
-            {
-                Some(format) => Err(JobError::LinesOfOther(format.name)),
-                None => Ok((extension, &crate::format::FORMATS[0])),
+            let by_line = [TextFormat::Delimited, TextFormat::JsonLines];
+            return match format_of(&extension) {
+                Some(format) if !format.text.is_some_and(|text| by_line.contains(&text)) => {
+                    Err(JobError::LinesOfOther(format.name))
+                }
+                // Any text is written as lines, whatever it calls itself.
+                _ => Ok((extension, delimited())),
             };
         }
         let extension = template
@@ -486,8 +488,6 @@ impl Job {
 
 #[cfg(test)]
 mod tests {
-    use std::path::PathBuf;
-
     use super::*;
     use crate::step::Case;
 
@@ -560,7 +560,7 @@ mod tests {
             each: true,
             ..rows.clone()
         };
-        let two = JobError::TwoDivisions {
+        let two = JobError::NotTogether {
             first: "--rows",
             second: "--each",
         };

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::template::Piece;
 use super::{Part, RunField, Template, TemplateError};
+use crate::source::Compression;
 
 /// A template that names of files are held against, such as `{station}_{term}.tsv`. Each column
 /// takes at least one character and as few as fit; `/` divides folders, and names are held against
@@ -161,12 +162,10 @@ impl NamePattern {
         let last = names.len() - 1;
         for (place, name) in names.iter().enumerate().skip(first) {
             let bits = &self.segments[place - first];
-            let plain = [".gz", ".zst"]
-                .iter()
-                .find_map(|ending| name.strip_suffix(ending))
-                .filter(|_| place == last);
-            let fits = fits(bits, name, &mut values)
-                || plain.is_some_and(|plain| self::fits(bits, plain, &mut values));
+            let (plain, compression) = Compression::of_name(name);
+            let packed = compression.is_some() && place == last;
+            let fits =
+                fits(bits, name, &mut values) || (packed && self::fits(bits, plain, &mut values));
             if !fits {
                 return Err(NameMismatch);
             }

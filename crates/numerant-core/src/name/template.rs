@@ -300,10 +300,15 @@ impl Template {
         keys
     }
 
-    /// Whether it names nothing, so that all records have one address.
-    pub fn is_constant(&self) -> bool {
-        let literal = |piece: &Piece| matches!(piece, Piece::Literal(_));
-        self.segments.iter().flatten().all(literal)
+    /// The one path that it makes, if it names nothing, so that all records have one address.
+    pub fn constant(&self) -> Option<String> {
+        let literal = |piece: &Piece| match piece {
+            Piece::Literal(literal) => Some(literal.clone()),
+            _ => None,
+        };
+        let segment = |pieces: &Vec<Piece>| pieces.iter().map(literal).collect::<Option<String>>();
+        let segments: Option<Vec<String>> = self.segments.iter().map(segment).collect();
+        segments.map(|segments| segments.join("/"))
     }
 
     /// Whether it names this of the run.
@@ -313,31 +318,22 @@ impl Template {
     }
 
     /// The extension of the paths it makes, in lower case: what follows the last dot that stands
-    /// in the template itself, or the source's where the name ends with `.{.ext}`.
-    ///
-    /// A compression's extension behind it is passed over; [`Template::compression`] tells it.
+    /// in the template itself, or the source's where the name ends with `.{.ext}`. A compression's
+    /// extension behind it is passed over; [`Template::compression`] tells it.
     pub fn extension(&self, source_extension: &str) -> Option<String> {
         let last = self.segments.last()?;
-        match last.as_slice() {
-            [.., Piece::Literal(literal)] => {
-                let literal = match self.compression() {
-                    Some(compression) => &literal[..literal.len() - compression.ending().len()],
-                    None => literal,
-                };
-                if literal == "." || literal.is_empty() {
-                    let of_source = literal.is_empty() && is_extension(last.iter().rev().nth(1));
-                    return Some(source_extension.to_owned())
-                        .filter(|extension| of_source && !extension.is_empty());
-                }
-                let (before, extension) = literal.rsplit_once('.')?;
-                let named = last.len() > 1 || !before.is_empty();
-                (named && !extension.is_empty()).then(|| extension.to_lowercase())
-            }
-            [
-                ..,
-                Piece::Literal(literal),
-                Piece::Run(RunField::Extension, _),
-            ] if literal.ends_with('.') => {
+        let (ends, pieces) = match last.as_slice() {
+            [pieces @ .., Piece::Literal(literal)] => (Compression::of_name(literal).0, pieces),
+            pieces => ("", pieces),
+        };
+        if let Some((before, extension)) = ends.rsplit_once('.') {
+            let named = !pieces.is_empty() || !before.is_empty();
+            return (named && !extension.is_empty()).then(|| extension.to_lowercase());
+        }
+        match pieces {
+            [.., Piece::Literal(dot), Piece::Run(RunField::Extension, _)]
+                if ends.is_empty() && dot.ends_with('.') =>
+            {
                 Some(source_extension.to_owned()).filter(|extension| !extension.is_empty())
             }
             _ => None,
@@ -347,7 +343,7 @@ impl Template {
     /// How outputs are compressed, as the last extension says.
     pub fn compression(&self) -> Option<Compression> {
         match self.segments.last()?.as_slice() {
-            [.., Piece::Literal(literal)] => Compression::of_name(literal),
+            [.., Piece::Literal(literal)] => Compression::of_name(literal).1,
             _ => None,
         }
     }
@@ -411,11 +407,6 @@ impl Template {
         .iter()
         .any(|field| self.names(*field))
     }
-}
-
-/// Whether a piece is the source's extension.
-fn is_extension(piece: Option<&Piece>) -> bool {
-    matches!(piece, Some(Piece::Run(RunField::Extension, _)))
 }
 
 impl RunValues<'_> {
@@ -566,5 +557,40 @@ mod tests {
             error("a:{quay}.csv"),
             TemplateError::Forbidden { .. }
         ));
+    }
+
+    #[test]
+    fn extensions_with_and_without_a_compression() {
+        for (template, of_source, extension, compression) in [
+            ("{quay}.csv", "tsv", Some("csv"), None),
+            ("{quay}.CSV.GZ", "tsv", Some("csv"), Some(Compression::Gzip)),
+            (
+                "all.jsonl.zst",
+                "tsv",
+                Some("jsonl"),
+                Some(Compression::Zstd),
+            ),
+            ("{.stem}.{.ext}", "tsv", Some("tsv"), None),
+            (
+                "{.stem}.{.ext}.gz",
+                "tsv",
+                Some("tsv"),
+                Some(Compression::Gzip),
+            ),
+            ("{.stem}.{.ext}", "", None, None),
+            ("{.stem}{.ext}.gz", "tsv", None, Some(Compression::Gzip)),
+            ("{quay}.gz", "tsv", None, Some(Compression::Gzip)),
+            (".gz", "tsv", None, Some(Compression::Gzip)),
+            (".csv", "tsv", None, None),
+            ("{quay}", "tsv", None, None),
+        ] {
+            let parsed: Template = template.parse().expect(template);
+            let found = parsed.extension(of_source);
+            assert_eq!(found.as_deref(), extension, "{template}");
+            assert_eq!(parsed.compression(), compression, "{template}");
+        }
+        let constant = |text: &str| text.parse::<Template>().expect(text).constant();
+        assert_eq!(constant("a/{{b}}.csv").as_deref(), Some("a/{b}.csv"));
+        assert_eq!(constant("a/{b}.csv"), None);
     }
 }

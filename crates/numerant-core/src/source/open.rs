@@ -29,11 +29,18 @@ impl Compression {
         }
     }
 
-    /// The one that a name ends with, in any case.
-    pub fn of_name(name: &str) -> Option<Self> {
-        let name = name.to_lowercase();
-        let mut all = [Self::Gzip, Self::Zstd].into_iter();
-        all.find(|compression| name.ends_with(compression.ending()))
+    /// A name without the extension of a compression, in any case, and which that is.
+    pub fn of_name(name: &str) -> (&str, Option<Self>) {
+        for compression in [Self::Gzip, Self::Zstd] {
+            let ending = compression.ending();
+            if let Some(at) = name.len().checked_sub(ending.len())
+                && name.is_char_boundary(at)
+                && name[at..].eq_ignore_ascii_case(ending)
+            {
+                return (&name[..at], Some(compression));
+            }
+        }
+        (name, None)
     }
 }
 
@@ -131,11 +138,10 @@ impl SourcePath {
             .unwrap_or_default()
             .to_string_lossy()
             .into_owned();
-        let plain = [".gz", ".zst"]
-            .iter()
-            .find_map(|ending| name.strip_suffix(ending))
-            .filter(|plain| !plain.is_empty())
-            .unwrap_or(&name);
+        let plain = match Compression::of_name(&name) {
+            ("", _) => &name,
+            (plain, _) => plain,
+        };
         match plain.rsplit_once('.') {
             Some((stem, extension)) if !stem.is_empty() => {
                 (stem.to_owned(), extension.to_lowercase())

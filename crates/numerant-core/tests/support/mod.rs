@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use numerant_core::engine::{Context, Inspection, Summary, Unobserved, find, inspect, run};
+use numerant_core::engine::{Context, Inspection, Summary, Unobserved, files, inspect, run};
 use numerant_core::job::Job;
 use numerant_core::source::SourcePath;
 use zip::write::SimpleFileOptions;
@@ -32,8 +32,7 @@ pub(crate) fn files_below(folder: &Path) -> Vec<SourcePath> {
         recursive: true,
         ..Job::default()
     };
-    let found = find(&job).expect("files").files.into_iter();
-    found.map(|file| file.path).collect()
+    files(&job).expect("files")
 }
 
 /// A job that writes all of `source` to the path `name` in a folder.

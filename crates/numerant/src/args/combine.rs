@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::Job;
+use numerant_core::job::{Job, Work};
 use numerant_core::name::Template;
 
 use super::options::GatherOptions;
@@ -56,7 +56,7 @@ impl CombineArguments {
             columns: self.gather.columns,
             ..self.source.into_job()
         };
-        self.output.into_request(job)
+        self.output.into_request(job, Work::Combine)
     }
 }
 

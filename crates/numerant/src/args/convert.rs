@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::Job;
+use numerant_core::job::{Job, Work};
 use numerant_core::name::Template;
 
 use super::options::format;
@@ -59,7 +59,7 @@ impl ConvertArguments {
             stop_on_error: self.stop_on_error,
             ..self.source.into_job()
         };
-        self.output.into_request(job)
+        self.output.into_request(job, Work::Convert)
     }
 }
 

@@ -32,10 +32,7 @@ pub(super) fn choice<T: Clone + Send + Sync + 'static>(
 /// A parser for the extension of a format that is written.
 pub(super) fn format(text: &str) -> Result<String, String> {
     let extension = text.trim_start_matches('.').to_lowercase();
-    let plain = match Compression::of_name(&extension) {
-        Some(compression) => extension.trim_end_matches(compression.ending()),
-        None => &extension,
-    };
+    let (plain, _) = Compression::of_name(&extension);
     match numerant_core::format::format_of(plain) {
         Some(_) => Ok(extension),
         None => Err(format!(

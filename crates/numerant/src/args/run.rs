@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::Job;
+use numerant_core::job::{Job, Work};
 
 use super::options::{
     CellOptions, DoingOptions, FileOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions,
@@ -67,13 +67,13 @@ pub(crate) struct RunRequest {
     pub(crate) job: Job,
     pub(crate) mode: Mode,
     pub(crate) report: ReportOptions,
-    /// Where the job is kept in place of being done.
-    pub(crate) save: Option<PathBuf>,
+    /// Where the job is kept in place of being done, and as what.
+    pub(crate) save: Option<(PathBuf, Work)>,
 }
 
 impl OutputOptions {
     /// The request for a job, which has all but what is said here.
-    pub(super) fn into_request(self, job: Job) -> RunRequest {
+    pub(super) fn into_request(self, job: Job, as_work: fn(Box<Job>) -> Work) -> RunRequest {
         let mode = self.doing.mode();
         let job = Job {
             sheet: self.naming.sheet,
@@ -91,11 +91,12 @@ impl OutputOptions {
             rejects: self.keeping.rejects,
             ..job
         };
+        let save = self.saving.save_job;
         RunRequest {
+            save: save.map(|path| (path, as_work(Box::new(job.clone())))),
             job,
             mode,
             report: self.running.report,
-            save: self.saving.save_job,
         }
     }
 }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::Job;
+use numerant_core::job::{Job, Work};
 use numerant_core::name::{Key, KeyError, Template, parse_keys};
 use numerant_core::step::Case;
 use numerant_core::value::Size;
@@ -112,7 +112,7 @@ impl SplitArguments {
             columns: self.gather.columns,
             ..self.source.into_job()
         };
-        self.output.into_request(job)
+        self.output.into_request(job, Work::Split)
     }
 }
 

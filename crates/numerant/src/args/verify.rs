@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::VerifyJob;
+use numerant_core::job::{VerifyJob, Work};
 
 use super::options::{
     ColumnList, ReadingOptions, ReportOptions, RunningOptions, SavingOptions, columns, names,
@@ -69,26 +69,29 @@ pub(crate) struct VerifyArguments {
 pub(crate) struct VerifyRequest {
     pub(crate) job: VerifyJob,
     pub(crate) report: ReportOptions,
-    pub(crate) save: Option<PathBuf>,
+    /// Where the job is kept in place of being done, and as what.
+    pub(crate) save: Option<(PathBuf, Work)>,
 }
 
 impl VerifyArguments {
     pub(crate) fn into_request(self) -> VerifyRequest {
+        let job = VerifyJob {
+            ledger: self.ledger,
+            out: self.out,
+            whole: self.whole.into_iter().map(Into::into).collect(),
+            parts: self.parts.into_iter().map(Into::into).collect(),
+            keep: names(self.keep),
+            ignore: names(self.ignore),
+            read: self.reading.into_options(),
+            memory: self.running.memory,
+            jobs: self.jobs,
+            ..VerifyJob::default()
+        };
+        let save = self.saving.save_job;
         VerifyRequest {
-            job: VerifyJob {
-                ledger: self.ledger,
-                out: self.out,
-                whole: self.whole.into_iter().map(Into::into).collect(),
-                parts: self.parts.into_iter().map(Into::into).collect(),
-                keep: names(self.keep),
-                ignore: names(self.ignore),
-                read: self.reading.into_options(),
-                memory: self.running.memory,
-                jobs: self.jobs,
-                ..VerifyJob::default()
-            },
+            save: save.map(|path| (path, Work::Verify(Box::new(job.clone())))),
+            job,
             report: self.running.report,
-            save: self.saving.save_job,
         }
     }
 }

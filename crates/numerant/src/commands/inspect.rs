@@ -17,8 +17,7 @@ pub(super) fn inspect(
     let mut inspections = Vec::new();
     let mut counts = Vec::new();
     let mut failure = None;
-    for found in &engine::find(&request.job)?.files {
-        let source = &found.path;
+    for source in &engine::files(&request.job)? {
         let progress = Arc::new(Progress::new(request.report.quiet));
         let context = interrupts.context(Arc::clone(&progress) as _);
         let result = match &request.values {

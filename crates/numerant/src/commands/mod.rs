@@ -107,8 +107,7 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
         Command::Run(arguments) => {
             let reporter = Reporter::of_file(arguments.report);
             let result = saved::run_file(&arguments, &reporter, &interrupts);
-            let shown = reporter.close().map_err(Failure::from);
-            (reporter, result.and(shown))
+            (reporter, result)
         }
         Command::Verify(arguments) => {
             let request = arguments.into_request();
@@ -124,12 +123,16 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
             (reporter, result)
         }
     };
-    match result {
-        Ok(()) => ExitCode::SUCCESS,
+    let code = match &result {
+        Ok(()) => 0,
         Err(failure) => {
             // Where even this cannot be said, the code says it.
-            let _ = reporter.failure(&failure);
-            ExitCode::from(failure.code())
+            let _ = reporter.failure(failure);
+            failure.code()
         }
+    };
+    match reporter.close() {
+        Err(error) if result.is_ok() => ExitCode::from(Failure::from(error).code()),
+        _ => ExitCode::from(code),
     }
 }

@@ -4,7 +4,7 @@ use std::io::{self, BufRead, Write};
 use std::sync::Arc;
 
 use numerant_core::engine::{self, BatchSummary, Context, Error, FileFate, Summary};
-use numerant_core::job::{Job, Work};
+use numerant_core::job::Job;
 use numerant_core::source::SourcePath;
 
 use super::{Failure, saved};
@@ -18,8 +18,8 @@ pub(super) fn run(
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
     let job = &request.job;
-    if let Some(path) = &request.save {
-        return saved::save(&work_of(request), path, reporter);
+    if let Some((path, work)) = &request.save {
+        return saved::save(work, path, reporter);
     }
     if request.mode == Mode::Ask && job.sources.contains(&SourcePath::Standard) {
         return Err(Failure::Usage {
@@ -43,16 +43,6 @@ pub(super) fn run(
     let summary = with_progress(request, interrupts, engine::run)?;
     reporter.split(&summary, request.mode == Mode::Ask)?;
     Ok(())
-}
-
-/// The job as an entry of a job file.
-fn work_of(request: &RunRequest) -> Work {
-    let job = Box::new(request.job.clone());
-    match (request.job.batch, request.job.only_output()) {
-        (true, _) => Work::Convert(job),
-        (false, Some(_)) => Work::Combine(job),
-        (false, None) => Work::Split(job),
-    }
 }
 
 /// Runs each file by itself.

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use numerant_core::engine::{self, PartsOptions};
-use numerant_core::job::{Job, Work};
+use numerant_core::job::Job;
 use numerant_core::source::SourcePath;
 
 use super::{Failure, saved};
@@ -16,9 +16,8 @@ pub(super) fn verify(
     reporter: &Reporter,
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
-    if let Some(path) = &request.save {
-        let work = Work::Verify(Box::new(request.job.clone()));
-        return saved::save(&work, path, reporter);
+    if let Some((path, work)) = &request.save {
+        return saved::save(work, path, reporter);
     }
     let job = &request.job;
     let progress = Arc::new(Progress::new(request.report.quiet));
@@ -64,6 +63,5 @@ fn files(names: &[SourcePath]) -> Result<Vec<SourcePath>, Failure> {
         recursive: true,
         ..Job::default()
     };
-    let found = engine::find(&job)?.files.into_iter();
-    Ok(found.map(|file| file.path).collect())
+    Ok(engine::files(&job)?)
 }

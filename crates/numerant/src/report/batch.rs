@@ -11,6 +11,9 @@ use super::words::{BAD, FAINT, HEADING, bytes, counted, files, folder, number};
 /// Files that are listed by name of those that were done.
 const DONE: usize = 20;
 
+/// Lines of detail that are listed of a file that has failed.
+const DETAILS: usize = 3;
+
 /// Files that are listed by name of those that were skipped.
 const SKIPPED: usize = 5;
 
@@ -22,14 +25,20 @@ struct Done<'a> {
     outputs: &'a [String],
 }
 
-/// The files, what became of them, and the books.
-pub(super) fn show(out: &mut impl Write, batch: &BatchSummary, planned: bool) -> io::Result<()> {
+/// The files, what became of them or, if it is only `planned`, would become of them, and the books;
+/// `ends_here` says that nothing follows a plan.
+pub(super) fn show(
+    out: &mut impl Write,
+    batch: &BatchSummary,
+    planned: bool,
+    ends_here: bool,
+) -> io::Result<()> {
     let summary = &batch.summary;
     if let [single] = batch.files.as_slice()
         && let FileFate::Done { .. } = single.fate
     {
         return match planned {
-            true => run::plan(out, summary, true),
+            true => run::plan(out, summary, ends_here),
             false => run::done(out, summary),
         };
     }
@@ -106,7 +115,7 @@ pub(super) fn show(out: &mut impl Write, batch: &BatchSummary, planned: bool) ->
         let path = path.display();
         writeln!(out, "{FAINT}the ledger is kept in {path}{FAINT:#}")?;
     }
-    if planned {
+    if planned && ends_here {
         writeln!(out, "{FAINT}planned only: nothing was written{FAINT:#}")?;
     }
     Ok(())
@@ -178,6 +187,13 @@ pub(super) fn failures(out: &mut impl Write, batch: &BatchSummary) -> io::Result
             message = format!("{}: {message}", file.source);
         }
         writeln!(out, "  {BAD}failed{BAD:#}: {message}")?;
+        let (details, left) = error.details(DETAILS);
+        for detail in &details {
+            writeln!(out, "          {detail}")?;
+        }
+        if left > 0 {
+            writeln!(out, "          and {} more", number(left))?;
+        }
         if let Some(hint) = error.hint().filter(|hint| !told.contains(hint)) {
             writeln!(out, "          {FAINT}hint: {hint}{FAINT:#}")?;
             told.push(hint);

@@ -57,6 +57,7 @@ fn file(file: &BatchFile) -> Value {
             "fate": "failed",
             "why": error.to_string(),
             "hint": error.hint(),
+            "details": error.details(usize::MAX).0,
         }),
         FileFate::NotReached => json!({ "source": source, "fate": "not-reached" }),
     }

@@ -266,7 +266,7 @@ impl Reporter {
         }
         if !self.quiet {
             let mut out = anstream::stdout().lock();
-            batch::show(&mut out, batch, planned)?;
+            batch::show(&mut out, batch, planned, true)?;
             out.flush()?;
         } else if batch.failed() > 0 {
             batch::failures(&mut anstream::stderr().lock(), batch)?;
@@ -276,7 +276,7 @@ impl Reporter {
 
     /// Shows what would become of the files of a batch, before a question.
     pub(crate) fn batch_to_confirm(&self, batch: &BatchSummary) -> io::Result<()> {
-        batch::show(&mut anstream::stderr().lock(), batch, true)
+        batch::show(&mut anstream::stderr().lock(), batch, true, false)
     }
 
     /// Shows what came of holding files against a ledger.

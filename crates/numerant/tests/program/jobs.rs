@@ -210,6 +210,24 @@ fn a_job_is_kept_and_run() {
     assert_snapshot!("kept file", bench.read("kept/split.toml"));
     assert!(!bench.path("parts").exists(), "nothing is done yet");
     assert_snapshot!("kept already", bench.run(&words));
+    // A constant name does not make another command of it.
+    let together = [
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--clash",
+        "together",
+        "--name",
+        "all.csv",
+        "--out",
+        "all",
+        "--save-job",
+        "together.toml",
+    ];
+    bench.run(&together);
+    let run = bench.run(&["run", "together.toml"]);
+    assert!(run.contains("--- code 0"), "{run}");
     let run = bench.run(&["run", "kept/split.toml"]);
     assert!(run.contains("--- code 0"), "{run}");
     assert!(bench.path("parts/North.csv").exists());
@@ -267,6 +285,10 @@ fn outputs_are_compressed_as_their_names_say() {
 #[test]
 fn lines_are_moved_as_they_stand() {
     let bench = Bench::new();
+    bench.write("a.jsonl", "{\"id\":1}\n{\"id\":2}\n");
+    let lines = ["split", "a.jsonl", "--lines", "--rows", "1", "--quiet"];
+    assert_eq!(bench.run(&lines), "--- code 0");
+    assert_eq!(bench.read("a/a-002.jsonl"), "{\"id\":2}\n");
     bench.write("a.log", "first \"line\n\n  third, with comma\r\nno end");
     bench.write("b.log", b"\xe5 byte that is no UTF-8\n\n");
     let combine = [

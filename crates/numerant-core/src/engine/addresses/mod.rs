@@ -70,6 +70,36 @@ enum Claimed {
     Refused,
 }
 
+/// Refuses a file beside the outputs, such as a ledger, that is a source or exists and is to stay.
+pub(super) fn check_beside(
+    path: &Path,
+    protected: &HashMap<Identity, SourcePath>,
+    existing: ExistingPolicy,
+) -> Result<(), Refusal> {
+    if let Some(source) = Identity::of(path).and_then(|found| protected.get(&found)) {
+        return Err(Refusal::Source {
+            path: path.to_owned(),
+            source_name: source.to_string(),
+        });
+    }
+    let gives_way = matches!(existing, ExistingPolicy::Replace | ExistingPolicy::Newer);
+    if !gives_way && fs::symlink_metadata(path).is_ok() {
+        let path = path.to_owned();
+        let outputs = vec![ExistingOutput { path }];
+        return Err(Refusal::Existing { outputs, count: 1 });
+    }
+    Ok(())
+}
+
+/// The files that sources lead to.
+pub(super) fn protected<'a>(
+    sources: impl IntoIterator<Item = &'a SourcePath>,
+) -> HashMap<Identity, SourcePath> {
+    let sources = sources.into_iter();
+    let known = sources.filter_map(|source| Some((source.identity()?, source.clone())));
+    known.collect()
+}
+
 /// Gives each group of a run its path.
 #[derive(Debug)]
 pub(super) struct Addresses {
@@ -124,11 +154,7 @@ impl Addresses {
             workbooks: Vec::new(),
             names: Vec::new(),
         });
-        let own = || {
-            let sources = job.sources.iter();
-            let known = sources.filter_map(|source| Some((source.identity()?, source.clone())));
-            Arc::new(known.collect())
-        };
+        let own = || Arc::new(self::protected(&job.sources));
         let protected = protected.map_or_else(own, Arc::clone);
         let side_files = [(&job.ledger, "--ledger"), (&job.rejects, "--rejects")]
             .into_iter()
@@ -169,17 +195,7 @@ impl Addresses {
     /// Refuses what can be refused before a record is read.
     pub(super) fn check_before(&self, out_is_given: bool) -> Result<(), Refusal> {
         for (path, _) in &self.side_files {
-            if let Some(source) = Identity::of(path).and_then(|found| self.protected.get(&found)) {
-                let source_name = source.to_string();
-                return Err(Refusal::Source {
-                    path: path.clone(),
-                    source_name,
-                });
-            }
-            if self.existing != ExistingPolicy::Replace && fs::symlink_metadata(path).is_ok() {
-                let outputs = vec![ExistingOutput { path: path.clone() }];
-                return Err(Refusal::Existing { outputs, count: 1 });
-            }
+            check_beside(path, &self.protected, self.existing)?;
         }
         if !out_is_given
             && self.existing == ExistingPolicy::Refuse

@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use super::super::addresses::SourceNames;
 use super::super::header::{Header, header};
-use super::super::{Error, Notice, not_as_named, prepare};
+use super::super::notice::{not_as_named, note};
+use super::super::{Error, Notice, prepare};
 use super::Producer;
 use super::document::Foot;
 use crate::format::delimited::{DelimitedEncoder, Delimiter, Dialect, Quote};
@@ -106,10 +107,8 @@ impl Producer {
         let name = reader.name();
         let facts = reader.facts().clone();
         let path = reader.path();
-        if let Some(notice) = not_as_named(reader)
-            && !self.notices.contains(&notice)
-        {
-            self.notices.push(notice);
+        if let Some(notice) = not_as_named(reader) {
+            note(&mut self.notices, notice);
         }
         if let Some(document) = reader.document().filter(|_| !own) {
             self.note_records(&name, document.facts());
@@ -220,19 +219,12 @@ impl Producer {
         if !facts.found || (facts.others.is_empty() && facts.beside.is_empty()) {
             return;
         }
-        for notice in &mut self.notices {
-            if let Notice::Records { found, more, .. } = notice
-                && found == facts
-            {
-                *more += 1;
-                return;
-            }
-        }
-        self.notices.push(Notice::Records {
+        let records = Notice::Records {
             source: name.to_owned(),
             more: 0,
             found: facts.clone(),
-        });
+        };
+        note(&mut self.notices, records);
     }
 
     /// What keeps the records of a source for the sheets of `book`.

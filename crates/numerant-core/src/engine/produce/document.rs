@@ -2,6 +2,7 @@
 
 use std::sync::{Arc, OnceLock};
 
+use super::super::notice::note;
 use super::super::{Error, Notice, prepare};
 use super::{Producer, needs_types};
 use crate::expr::Type;
@@ -122,9 +123,7 @@ impl Producer {
                 let encoder = XmlEncoder::new(form, columns, &outline, cells);
                 if !encoder.renamed().is_empty() {
                     let notice = Notice::NamesMadeLegal(encoder.renamed().to_vec());
-                    if !self.notices.contains(&notice) {
-                        self.notices.push(notice);
-                    }
+                    note(&mut self.notices, notice);
                 }
                 (Arc::new(encoder), None)
             }

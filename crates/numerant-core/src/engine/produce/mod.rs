@@ -15,8 +15,9 @@ pub(super) use begin::{Becomes, SourceBegins};
 pub(super) use finish::Produced;
 
 use super::addresses::{Addresses, Fate};
+use super::notice::{note, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources};
-use super::{Context, Error, Notice, Shared, prepare, sheet_notices};
+use super::{Context, Error, Notice, Shared, prepare};
 use crate::format::column::Found;
 use crate::format::delimited::{Dialect, Reindex};
 use crate::format::sheet::Types;
@@ -287,10 +288,8 @@ impl Producer {
             }
         }
         for (workbook, sheets) in std::mem::take(&mut self.cursor.passed_over) {
-            let notice = Notice::SheetsPassedOver { workbook, sheets };
-            if !self.notices.contains(&notice) {
-                self.notices.push(notice);
-            }
+            let passed_over = Notice::SheetsPassedOver { workbook, sheets };
+            note(&mut self.notices, passed_over);
         }
         Ok(())
     }

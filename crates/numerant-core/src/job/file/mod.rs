@@ -55,8 +55,7 @@ pub struct Entry {
 }
 
 /// What an entry of a job file does.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(tag = "command", rename_all = "kebab-case")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Work {
     /// Take files apart.
     Split(Box<Job>),
@@ -397,7 +396,8 @@ impl Source<'_> {
                         key: key.clone(),
                         reason: error.message().trim().to_owned(),
                     };
-                    let span = spans.get(key.as_str()).map(|value| place_of(value, &alone));
+                    let written = spans.get(key.as_str());
+                    let span = written.map(|written| place_of(value, written, &alone));
                     return Err(self.error_at(span, problem));
                 }
             }
@@ -412,23 +412,18 @@ impl Source<'_> {
 
 /// Where in a value the first thing is that is wrong: the item of a list, or the value itself.
 fn place_of(
-    value: &Spanned<DeValue<'_>>,
+    value: &Value,
+    written: &Spanned<DeValue<'_>>,
     alone: &dyn Fn(&Value) -> Result<(), toml::de::Error>,
 ) -> std::ops::Range<usize> {
-    if let DeValue::Array(items) = value.get_ref() {
-        for item in items {
-            let text = item.get_ref();
-            let single = match text {
-                DeValue::String(text) => Value::String(text.to_string()),
-                DeValue::Table(_) | DeValue::Array(_) => continue,
-                _ => continue,
-            };
-            if alone(&Value::Array(vec![single])).is_err() {
-                return item.span();
-            }
+    if let (Value::Array(items), DeValue::Array(written)) = (value, written.get_ref()) {
+        let wrong = |item: &Value| alone(&Value::Array(vec![item.clone()])).is_err();
+        let found = items.iter().zip(written).find(|(item, _)| wrong(item));
+        if let Some((_, written)) = found {
+            return written.span();
         }
     }
-    value.span()
+    written.span()
 }
 
 /// A path that begins in a folder, unless it is one from the root.

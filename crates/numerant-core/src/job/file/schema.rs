@@ -1,5 +1,7 @@
 //! The form of job files as JSON Schema, made of the types that they are read into.
 
+use std::collections::HashMap;
+
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 
@@ -55,11 +57,14 @@ pub(super) fn keys(command: &str) -> Vec<String> {
     keys
 }
 
-/// What a key of a command's job means, in one line.
-pub(super) fn meaning(command: &str, key: &str) -> Option<String> {
-    let properties = properties(command, &mut generator());
-    let text = properties.get(key)?.get("description")?.as_str()?;
-    Some(text.split_whitespace().collect::<Vec<_>>().join(" "))
+/// What the keys of a command's job mean, each in one line.
+pub(super) fn meanings(command: &str) -> HashMap<String, String> {
+    let properties = properties(command, &mut generator()).into_iter();
+    let meaning = |(key, property): (String, Value)| {
+        let text = property.get("description")?.as_str()?;
+        Some((key, text.split_whitespace().collect::<Vec<_>>().join(" ")))
+    };
+    properties.filter_map(meaning).collect()
 }
 
 /// The JSON Schema of job files.

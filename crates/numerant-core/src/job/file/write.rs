@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use toml::{Table, Value};
 
-use super::schema::meaning;
+use super::schema::meanings;
 use super::{VerifyJob, Work};
 use crate::job::Job;
 use crate::ledger::from_folder_of;
@@ -50,13 +50,14 @@ pub fn to_toml(work: &Work, path: &Path) -> Result<String, toml::ser::Error> {
          # [params]\n# month = \"2026-03\"\n\n[[job]]\n",
     );
     let _ = writeln!(text, "command = {}", Value::from(command));
+    let meanings = meanings(command);
     for (key, value) in &table {
         if usual.get(key) == Some(value) {
             continue;
         }
         text.push('\n');
-        if let Some(meaning) = meaning(command, key) {
-            comment(&meaning, &mut text);
+        if let Some(meaning) = meanings.get(key) {
+            comment(meaning, &mut text);
         }
         let _ = writeln!(text, "{key} = {}", shown(value));
     }

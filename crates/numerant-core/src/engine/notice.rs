@@ -1,0 +1,149 @@
+//! What a user should know of a run that it did not stop.
+
+use super::{NamesChanged, NamesClashed};
+use crate::format::sheet::{SheetFacts, Visibility};
+use crate::format::{JSON, JSON_LINES, RecordReader, TreeFacts, format_read};
+use crate::ledger::TypedColumn;
+use crate::record::HeaderNote;
+use crate::step::{TidyTally, UnmatchedKeys};
+
+/// Something that did not stop a run and that its user should know.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Notice {
+    /// Something about a source's header.
+    Header {
+        /// The source.
+        source: String,
+        /// What.
+        note: HeaderNote,
+    },
+    /// No delimiter was found; each line of the source is one field.
+    SingleColumn {
+        /// The source.
+        source: String,
+    },
+    /// Quotes stand where RFC 4180 has none; they were read as they stand.
+    StrayQuotes {
+        /// The source.
+        source: String,
+        /// Fields with such quotes.
+        fields: u64,
+    },
+    /// Values that are no file names were changed for the names of outputs.
+    NamesChanged(NamesChanged),
+    /// Names of outputs fell together, and a policy has settled it.
+    NamesClashed(NamesClashed),
+    /// Values were trimmed, and columns without any value left out.
+    Tidied(TidyTally),
+    /// A table does not have all keys.
+    Unmatched(UnmatchedKeys),
+    /// Cases that held for no record.
+    UnusedCases(Vec<String>),
+    /// A source is in another format than its name says.
+    NotAsNamed {
+        /// The file.
+        file: String,
+        /// The format that it is in.
+        format: &'static str,
+    },
+    /// Only some sheets of a workbook were read.
+    SheetsPassedOver {
+        /// The workbook.
+        workbook: String,
+        /// The sheets that were not read.
+        sheets: Vec<String>,
+    },
+    /// Something about the cells of a sheet.
+    Sheet {
+        /// The source.
+        source: String,
+        /// What.
+        note: SheetNote,
+    },
+    /// The records of a document were looked for and found.
+    Records {
+        /// The source.
+        source: String,
+        /// Sources besides of which the same holds.
+        more: u64,
+        /// Where they are.
+        found: TreeFacts,
+    },
+    /// Names of columns that no element can have, with those that were written instead.
+    NamesMadeLegal(Vec<(String, String)>),
+    /// Columns of workbooks that were kept text because of a value.
+    KeptText(Vec<TypedColumn>),
+}
+
+/// Something about the cells of a sheet that its reader should know.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum SheetNote {
+    /// Formulas without a kept value were read as blank.
+    FormulasWithoutValue(u64),
+    /// Cells hold errors, such as `#N/A`.
+    Errors(u64),
+    /// Ranges of cells are merged; the first cell of each has the value.
+    Merged(u64),
+    /// Rows that are hidden were read.
+    HiddenRows(u64),
+    /// The sheet itself is hidden.
+    Hidden,
+}
+
+/// That a source is in another format than its name says, if it is.
+pub(super) fn not_as_named(reader: &dyn RecordReader) -> Option<Notice> {
+    let named = format_read(&reader.path().extension())?;
+    let format = reader.facts().format;
+    let json = [JSON, JSON_LINES];
+    let same = named.name == format || (json.contains(&named.name) && json.contains(&format));
+    (!same).then(|| Notice::NotAsNamed {
+        file: reader.path().to_string(),
+        format,
+    })
+}
+
+/// What a user should know of a sheet.
+pub(super) fn sheet_notices(source: &str, facts: &SheetFacts) -> Vec<Notice> {
+    let info = facts.sheets.iter().find(|info| info.name == facts.sheet);
+    let hidden = info.is_some_and(|info| info.visibility != Visibility::Visible);
+    let counted = [
+        (
+            facts.formulas_without_value,
+            SheetNote::FormulasWithoutValue as fn(u64) -> SheetNote,
+        ),
+        (facts.errors, SheetNote::Errors),
+        (facts.merged, SheetNote::Merged),
+        (facts.hidden_rows, SheetNote::HiddenRows),
+    ];
+    let notes = counted.into_iter().filter(|(count, _)| *count > 0);
+    notes
+        .map(|(count, note)| note(count))
+        .chain(hidden.then_some(SheetNote::Hidden))
+        .map(|note| Notice::Sheet {
+            source: source.to_owned(),
+            note,
+        })
+        .collect()
+}
+
+/// Takes note of something, once: of where the records of documents were found, the number of
+/// documents of which the same holds.
+pub(super) fn note(notices: &mut Vec<Notice>, notice: Notice) {
+    if let Notice::Records { found, .. } = &notice {
+        for known in &mut *notices {
+            if let Notice::Records {
+                found: other, more, ..
+            } = known
+                && other == found
+            {
+                *more += 1;
+                return;
+            }
+        }
+    } else if notices.contains(&notice) {
+        return;
+    }
+    notices.push(notice);
+}
