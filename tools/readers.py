@@ -1,8 +1,9 @@
 #!/usr/bin/env python3
-"""Holds written workbooks and documents against independent readers, value by value and type by type.
+"""Holds written workbooks and documents against independent readers, value by value and type by type,
+and saved jobs against their schema.
 
 Usage: tools/readers.py NUMERANT
-Needs openpyxl, xlrd, odfpy and lxml from PyPI.
+Needs openpyxl, xlrd, odfpy, lxml and jsonschema from PyPI, and Python 3.11 or later.
 """
 import csv
 import datetime
@@ -10,8 +11,10 @@ import json
 import subprocess
 import sys
 import tempfile
+import tomllib
 from pathlib import Path
 
+import jsonschema
 import openpyxl
 import xlrd
 from lxml import etree
@@ -181,6 +184,30 @@ def documents(numerant, folder):
     print("other.json, other.xml: what other writers have made comes back the same")
 
 
+def jobs(numerant, folder):
+    """Job files hold to the schema that is shipped, and wrong ones do not."""
+    schema = json.loads((Path(__file__).parent.parent / "docs" / "job.schema.json").read_text())
+    validator = jsonschema.Draft202012Validator(schema)
+    validator.check_schema(schema)
+    commands = [
+        ["split", "calls.csv", "--by", "id", "--where", "id > '1'", "--rows", "5", "--to", "xlsx"],
+        ["combine", "calls.csv", "--name", "all.csv", "--columns", "union", "--lookup", "t.csv:id"],
+        ["convert", "calls.csv", "--to", "xml", "--set", "x=1", "--sort=-id", "--memory", "64M"],
+        ["verify", "--whole", "calls.csv", "--parts", "parts", "--ignore", "x"],
+        ["verify", "ledger.json"],
+    ]
+    for number, command in enumerate(commands):
+        name = f"job{number}.toml"
+        subprocess.run([numerant, *command, "--save-job", name, "--quiet"], cwd=folder, check=True)
+        job = tomllib.loads((folder / name).read_text())
+        validator.validate(job)
+        for wrong in ({**job["job"][0], "bye": 1}, {**job["job"][0], "command": "spilt"}):
+            assert not validator.is_valid({"job": [wrong]}), wrong
+    subprocess.run([numerant, "demo", "world"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    validator.validate(tomllib.loads((folder / "world" / "monthly.toml").read_text()))
+    print(f"{len(commands)} saved jobs and monthly.toml hold to docs/job.schema.json")
+
+
 def main():
     numerant = Path(sys.argv[1]).resolve()
     with tempfile.TemporaryDirectory() as folder:
@@ -201,6 +228,7 @@ def main():
                     assert one == other, f"{name}, row {number}, {ROWS[0][column]}: {one} and not {other}"
             print(f"{name}: {len(wanted)} rows of {len(wanted[0])} cells are what {reader.__name__[3:]} reads")
         documents(numerant, folder)
+        jobs(numerant, folder)
         # All parts are well-formed XML for a parser that takes nothing amiss.
         import zipfile
 

@@ -18,7 +18,7 @@ use proptest::prelude::*;
 
 mod support;
 
-use support::{context, files_below, job};
+use support::{context, files_below, job, tree};
 
 struct Folder(tempfile::TempDir);
 
@@ -45,23 +45,10 @@ impl Folder {
         fs::read_to_string(self.path(name)).unwrap_or_else(|error| panic!("{name}: {error}"))
     }
 
-    /// All files with their texts, as paths below the folder.
+    /// All files, as paths below the folder.
     fn all(&self) -> Vec<String> {
-        let mut found = Vec::new();
-        let mut folders = vec![self.0.path().to_owned()];
-        while let Some(folder) = folders.pop() {
-            for entry in fs::read_dir(folder).expect("a folder") {
-                let path = entry.expect("an entry").path();
-                if path.is_dir() {
-                    folders.push(path);
-                } else {
-                    let below = path.strip_prefix(self.0.path()).expect("below");
-                    found.push(below.display().to_string());
-                }
-            }
-        }
-        found.sort();
-        found
+        let files = tree(self.0.path()).into_keys();
+        files.map(|path| path.display().to_string()).collect()
     }
 
     fn convert(&self, from: &str, to: &str) -> Job {
@@ -534,4 +521,74 @@ fn what_is_no_file_is_not_taken_of_a_folder() {
     let batch = run_batch(&folder.convert("in", "json"), &context()).expect("a batch");
     assert_eq!(fates(&batch), ["a.csv: 1 to a.json"]);
     drop(listener);
+}
+
+#[cfg(unix)]
+#[test]
+fn a_file_that_is_gone_fails_alone() {
+    let folder = Folder::with(&[("in/a.csv", NORTH)]);
+    // As one that vanishes between being found and being read.
+    std::os::unix::fs::symlink(folder.path("nil.csv"), folder.path("in/gone.csv")).expect("linked");
+    let batch = run_batch(&folder.convert("in", "json"), &context()).expect("a batch");
+    let told = fates(&batch);
+    assert_eq!(told[0], "a.csv: 1 to a.json");
+    assert!(
+        told[1].contains("failed: ") && told[1].contains("No such file"),
+        "{told:?}"
+    );
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(32))]
+
+    /// What is moved as it stands and what is laid anew are the same.
+    #[test]
+    fn gathered_records_are_those_of_a_plain_run(
+        records in prop::collection::vec(("[a-c \",;\n]{0,6}", "[0-9]{0,4}"), 1..30),
+        delimiter in prop::sample::select(vec![',', ';', '\t', '|']),
+        crlf in any::<bool>(),
+        turned in any::<bool>(),
+    ) {
+        let end = if crlf { "\r\n" } else { "\n" };
+        let quoted = |value: &str| format!("\"{}\"", value.replace('"', "\"\""));
+        let text = |turned: bool| {
+            let row = |note: &str, count: &str| match turned {
+                true => format!("{count}{delimiter}{note}{end}"),
+                false => format!("{note}{delimiter}{count}{end}"),
+            };
+            let mut text = row("note", "count");
+            for (note, count) in &records {
+                text.push_str(&row(&quoted(note), count));
+            }
+            text
+        };
+        let folder = Folder::with(&[
+            ("in/1.csv", &text(false)),
+            ("in/2.csv", &text(turned)),
+            ("plain/1.csv", &text(false)),
+            ("plain/2.csv", &text(false)),
+        ]);
+        for (from, name) in [("in", "a.csv"), ("plain", "b.csv")] {
+            run(&job(&folder.path(from), name, &folder.path("out")), &context()).expect("combined");
+        }
+        prop_assert_eq!(folder.read("out/a.csv"), folder.read("out/b.csv"));
+        for (from, name) in [("in", "a.jsonl"), ("plain", "b.jsonl")] {
+            run(&job(&folder.path(from), name, &folder.path("out")), &context()).expect("combined");
+        }
+        prop_assert_eq!(folder.read("out/a.jsonl"), folder.read("out/b.jsonl"));
+    }
+
+    /// Compressed outputs hold what plain ones do.
+    #[test]
+    fn compressed_outputs_read_back(values in prop::collection::vec("[a-z]{1,8}", 1..60)) {
+        let folder = Folder::with(&[("a.csv", &format!("value\n{}\n", values.join("\n")))]);
+        let source = folder.path("a.csv");
+        for ending in ["gz", "zst"] {
+            let out = folder.path(ending);
+            run(&job(&source, &format!("b.csv.{ending}"), &out), &context()).expect("packed");
+            let packed = out.join(format!("b.csv.{ending}"));
+            run(&job(&packed, "c.csv", &out), &context()).expect("read again");
+            prop_assert_eq!(&fs::read(out.join("c.csv")).expect("there"), &fs::read(&source).expect("there"));
+        }
+    }
 }

@@ -14,25 +14,7 @@ use proptest::prelude::*;
 
 mod support;
 
-use support::context;
-
-/// All files below a folder with their bytes.
-fn tree(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
-    let mut found = BTreeMap::new();
-    let mut folders = vec![folder.to_owned()];
-    while let Some(next) = folders.pop() {
-        for entry in fs::read_dir(&next).expect("a folder") {
-            let path = entry.expect("an entry").path();
-            if path.is_dir() {
-                folders.push(path);
-            } else {
-                let name = path.strip_prefix(folder).expect("below it").to_owned();
-                found.insert(name, fs::read(&path).expect("readable"));
-            }
-        }
-    }
-    found
-}
+use support::{context, tree};
 
 fn quoted(value: &str) -> String {
     if value.contains([',', '"', '\n']) {

@@ -16,7 +16,7 @@ use proptest::prelude::*;
 
 mod support;
 
-use support::{context, files_below};
+use support::{context, files_below, tree};
 
 /// A folder with `calls.csv`.
 struct Bench {
@@ -46,25 +46,11 @@ impl Bench {
 
     /// The outputs by path.
     fn parts(&self) -> BTreeMap<String, String> {
-        let root = self.path("parts");
-        let mut found = BTreeMap::new();
-        let mut folders = vec![root.clone()];
-        while let Some(folder) = folders.pop() {
-            for entry in fs::read_dir(&folder).into_iter().flatten() {
-                let path = entry.expect("an entry").path();
-                if path.is_dir() {
-                    folders.push(path);
-                } else {
-                    let name = path
-                        .strip_prefix(&root)
-                        .expect("below")
-                        .display()
-                        .to_string();
-                    found.insert(name, fs::read_to_string(&path).expect("text"));
-                }
-            }
-        }
-        found
+        let text = |bytes| String::from_utf8(bytes).expect("text");
+        let parts = tree(&self.path("parts")).into_iter();
+        parts
+            .map(|(name, bytes)| (name.display().to_string(), text(bytes)))
+            .collect()
     }
 
     fn verify(&self, ignore: &[&str]) -> PartsCheck {

@@ -2,6 +2,7 @@
 
 #![allow(dead_code, reason = "each of the tests uses a part of it")]
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -25,7 +26,26 @@ pub(crate) fn context() -> Context {
     }
 }
 
-/// All files in and below a folder.
+/// All files in and below a folder, hidden ones too, by path below it, with their bytes; none if there
+/// is no folder.
+pub(crate) fn tree(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
+    let mut found = BTreeMap::new();
+    let mut folders = vec![folder.to_owned()];
+    while let Some(next) = folders.pop() {
+        for entry in fs::read_dir(&next).into_iter().flatten() {
+            let path = entry.expect("an entry").path();
+            if path.is_dir() {
+                folders.push(path);
+            } else {
+                let name = path.strip_prefix(folder).expect("below it").to_owned();
+                found.insert(name, fs::read(&path).expect("readable"));
+            }
+        }
+    }
+    found
+}
+
+/// All files in and below a folder, as sources.
 pub(crate) fn files_below(folder: &Path) -> Vec<SourcePath> {
     let job = Job {
         sources: vec![folder.to_owned().into()],

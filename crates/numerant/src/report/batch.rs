@@ -175,7 +175,8 @@ pub(super) fn skipped(reason: &SkipReason) -> String {
     }
 }
 
-/// A line for each file that has failed, and what to do about it.
+/// A line for each file that has failed, with more of it and what to do about it where that was not said
+/// of another one.
 pub(super) fn failures(out: &mut impl Write, batch: &BatchSummary) -> io::Result<()> {
     let mut told: Vec<String> = Vec::new();
     for file in &batch.files {
@@ -188,6 +189,11 @@ pub(super) fn failures(out: &mut impl Write, batch: &BatchSummary) -> io::Result
         }
         writeln!(out, "  {BAD}failed{BAD:#}: {message}")?;
         let (details, left) = error.details(DETAILS);
+        let shown = details.join("\n");
+        if !shown.is_empty() && told.contains(&shown) {
+            continue;
+        }
+        told.push(shown);
         for detail in &details {
             writeln!(out, "          {detail}")?;
         }

@@ -250,6 +250,33 @@ fn two_runs_of_a_job_never_overlap() {
 }
 
 #[test]
+fn a_killed_run_lets_go_of_its_job() {
+    let bench = Bench::with_calls();
+    let waits = "[[job]]\ncommand = 'combine'\nsources = ['-']\nname = 'all.csv'\n";
+    bench.write("waits.toml", waits);
+    let mut first = bench
+        .command(&["run", "waits.toml"])
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::null())
+        .spawn()
+        .expect("it runs");
+    // It waits for standard input and holds the job meanwhile.
+    let held = |_: &u32| {
+        std::thread::sleep(std::time::Duration::from_millis(50));
+        bench
+            .run_with_input(&["run", "waits.toml"], b"id\n1\n")
+            .contains("is being run already")
+    };
+    let seen = (0..100_u32).find(held);
+    first.kill().expect("killed");
+    first.wait().expect("gone");
+    let again = bench.run_with_input(&["run", "waits.toml", "--quiet"], b"id\n2\n");
+    assert!(again.contains("--- code"), "{again}");
+    assert!(!again.contains("being run"), "{again}");
+    assert!(seen.is_some(), "the second never met the first");
+}
+
+#[test]
 fn outputs_are_compressed_as_their_names_say() {
     use std::io::Read;
     let bench = Bench::with_calls();
