@@ -1,12 +1,10 @@
 //! Whole folders: files found, each converted by itself, and files gathered into one.
 
 use std::fs;
-use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use numerant_core::engine::{
-    BatchSummary, Error, FileFate, PartsOptions, Refusal, SkipReason, plan_batch, run, run_batch,
-    verify_parts,
+    Error, FileFate, PartsOptions, Refusal, plan_batch, run, run_batch, verify_parts,
 };
 use numerant_core::format::delimited::ReadOptions;
 use numerant_core::gather::ColumnPolicy;
@@ -18,71 +16,7 @@ use proptest::prelude::*;
 
 mod support;
 
-use support::{context, files_below, job, tree};
-
-struct Folder(tempfile::TempDir);
-
-impl Folder {
-    fn with(files: &[(&str, &str)]) -> Self {
-        let folder = Self(tempfile::tempdir().expect("a folder"));
-        for (name, text) in files {
-            folder.write(name, text);
-        }
-        folder
-    }
-
-    fn path(&self, name: &str) -> PathBuf {
-        self.0.path().join(name)
-    }
-
-    fn write(&self, name: &str, text: &str) {
-        let path = self.path(name);
-        fs::create_dir_all(path.parent().expect("a parent")).expect("made");
-        fs::write(path, text).expect("written");
-    }
-
-    fn read(&self, name: &str) -> String {
-        fs::read_to_string(self.path(name)).unwrap_or_else(|error| panic!("{name}: {error}"))
-    }
-
-    /// All files, as paths below the folder.
-    fn all(&self) -> Vec<String> {
-        let files = tree(self.0.path()).into_keys();
-        files.map(|path| path.display().to_string()).collect()
-    }
-
-    fn convert(&self, from: &str, to: &str) -> Job {
-        Job {
-            sources: vec![self.path(from).into()],
-            to: Some(to.to_owned()),
-            batch: true,
-            recursive: true,
-            ..Job::default()
-        }
-    }
-}
-
-fn fates(batch: &BatchSummary) -> Vec<String> {
-    let fate = |file: &numerant_core::engine::BatchFile| {
-        let name = Path::new(&file.source).file_name().expect("a name");
-        let fate = match &file.fate {
-            FileFate::Done {
-                records, outputs, ..
-            } => format!("{records} to {}", outputs.join(", ")),
-            FileFate::Skipped(reason) => match reason {
-                SkipReason::OutputOf(other) => {
-                    let other = Path::new(other).file_name().expect("a name");
-                    format!("output of {}", other.display())
-                }
-                other => format!("{other:?}"),
-            },
-            FileFate::Failed(error) => format!("failed: {error}"),
-            FileFate::NotReached => "not reached".to_owned(),
-        };
-        format!("{}: {fate}", name.display())
-    };
-    batch.files.iter().map(fate).collect()
-}
+use support::{Folder, context, fates, files_below, job};
 
 const NORTH: &str = "id,quay\n1,North\n";
 const SOUTH: &str = "id;quay\n2;South\n3;South\n";

@@ -79,10 +79,7 @@ fn facts(job: &Job, sources: &[SourcePath], rows: u64, context: &Context) -> Out
     };
     let file = |source: &SourcePath| match source {
         SourcePath::Standard => source.to_string(),
-        SourcePath::File(path) => path
-            .file_name()
-            .map(|name| name.to_string_lossy().into_owned())
-            .unwrap_or_default(),
+        file => file.file_name(),
     };
     let names: Vec<String> = sources.iter().map(file).collect();
     let stems: Vec<String> = sources.iter().map(SourcePath::stem).collect();

@@ -8,7 +8,7 @@ use jiff::civil::DateTime;
 use super::{Context, Error};
 use crate::format::read_extensions;
 use crate::job::Job;
-use crate::source::{Found, SelectError, Selected, Selection, SourcePath, select};
+use crate::source::{Found, Selected, Selection, SourcePath, select};
 
 /// The job with the day and time of the run in the names of its ledger and rejects.
 pub(super) fn dated(job: &Job, context: &Context) -> Job {
@@ -16,6 +16,7 @@ pub(super) fn dated(job: &Job, context: &Context) -> Job {
     Job {
         ledger: dated(&job.ledger),
         rejects: dated(&job.rejects),
+        pack: dated(&job.pack),
         ..job.clone()
     }
 }
@@ -40,8 +41,8 @@ pub fn dated_path(path: &Path, now: DateTime) -> PathBuf {
 /// If a folder or pattern has none, or a folder cannot be looked into.
 pub fn files(job: &Job) -> Result<Vec<SourcePath>, Error> {
     let mut selected = find(job)?;
-    if let Some((folder, cause)) = selected.closed.pop() {
-        return Err(SelectError::Folder { folder, cause }.into());
+    if let Some((_, error)) = selected.closed.pop() {
+        return Err(error.into());
     }
     let files = selected.files.into_iter();
     Ok(files.map(|file| file.path).collect())

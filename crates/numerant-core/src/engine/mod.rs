@@ -17,6 +17,7 @@ mod header;
 mod inspect;
 mod notice;
 mod once;
+mod pack;
 mod prepare;
 mod produce;
 mod sources;
@@ -140,7 +141,16 @@ pub struct Summary {
 /// As [`run`], without what comes of writing.
 pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
     let job = &with_files(&dated(job, context))?;
-    foreseen(|thorough| plan_once(job, context, thorough, &Shared::default()))
+    let Some(pack) = &job.pack else {
+        return foreseen(|thorough| plan_once(job, context, thorough, &Shared::default()));
+    };
+    job.check()?;
+    let inner = pack::planned(job, pack)?;
+    let planned = foreseen(|thorough| plan_once(&inner, context, thorough, &Shared::default()))?;
+    Ok(Summary {
+        out: pack.clone(),
+        ..planned
+    })
 }
 
 /// Runs a job: reads its sources, writes its outputs, and closes the books.
@@ -150,5 +160,13 @@ pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
 /// [`Error`], and then nothing was written: what was there before is there still.
 pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
     let job = &with_files(&dated(job, context))?;
-    foreseen(|thorough| run_once(job, context, thorough, &Shared::default()))
+    let work =
+        |job: &Job| foreseen(|thorough| run_once(job, context, thorough, &Shared::default()));
+    match &job.pack {
+        None => work(job),
+        Some(pack) => {
+            job.check()?;
+            pack::packed(job, pack, context, work, |summary| summary)
+        }
+    }
 }

@@ -69,7 +69,11 @@ fn check_same_file(sources: &[SourcePath]) -> Result<(), JobError> {
         let Some(identity) = source.identity() else {
             continue;
         };
-        if let Some(first) = known.insert(identity, source) {
+        let member = match source {
+            SourcePath::Member(member) => Some(member.name()),
+            _ => None,
+        };
+        if let Some(first) = known.insert((identity, member), source) {
             return Err(JobError::SameFile {
                 first: first.clone(),
                 second: source.clone(),
@@ -175,8 +179,7 @@ impl Sources {
     pub(super) fn size(&self) -> Option<u64> {
         let size = |(place, path): (usize, &SourcePath)| match (self.kept.get(&place), path) {
             (Some(kept), _) => Some(kept.length()),
-            (None, SourcePath::Standard) => None,
-            (None, SourcePath::File(path)) => path.metadata().ok().map(|found| found.len()),
+            (None, path) => path.bytes_on_disk(),
         };
         self.paths.iter().enumerate().map(size).sum()
     }
@@ -187,6 +190,7 @@ impl Sources {
             let failed = |error| path.error(ReadProblem::Io(error));
             let stream: Box<dyn Read> = match path {
                 SourcePath::Standard => Box::new(io::stdin()),
+                SourcePath::Member(_) => continue,
                 SourcePath::File(name) => match name.metadata() {
                     Ok(found) if !found.is_file() && !found.is_dir() => {
                         Box::new(File::open(name).map_err(failed)?)

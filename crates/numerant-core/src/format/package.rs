@@ -8,17 +8,12 @@ use zip::ZipArchive;
 use zip::result::ZipError;
 
 use super::markup::{Markup, unreadable};
-use crate::source::{ReadProblem, SharedFile};
+use crate::source::{ReadProblem, SharedFile, is_bomb};
 use crate::value::Size;
 
 /// Bytes that are unpacked at a time, and how many such blocks may wait.
 const BLOCK: usize = 1 << 17;
 const WAITING: usize = 4;
-
-/// What unpacks to more than this, and to more than this times what it is packed in, is no workbook
-/// but made to fill memory or disk.
-const HARMLESS: u64 = 256 << 20;
-const RATIO: u64 = 300;
 
 /// A package, cheap to clone.
 #[derive(Clone)]
@@ -144,7 +139,7 @@ fn broken(name: &str, error: ZipError) -> ReadProblem {
 }
 
 fn check_size(name: &str, unpacked: u64, packed: u64) -> Result<(), ReadProblem> {
-    if unpacked > HARMLESS && unpacked / RATIO > packed {
+    if is_bomb(unpacked, packed) {
         return Err(ReadProblem::Bomb {
             part: name.to_owned(),
             packed: Size(packed),

@@ -76,6 +76,12 @@ pub enum JobError {
     /// Several sources and no output folder.
     #[error("with several files, name the output folder with --out")]
     NoOut,
+    /// An archive that is to be added to.
+    #[error("--pack writes a new archive; with it, --existing is refuse or replace")]
+    PackAsItIs,
+    /// An archive that is not called one.
+    #[error("--pack writes a zip archive: call it {path}", path = .0.with_extension("zip").display())]
+    PackName(PathBuf),
     /// `--rejects` where nothing is rejected.
     #[error(
         "--rejects keeps rejected records, and nothing rejects any: say --ragged reject, --on-error \
@@ -83,7 +89,7 @@ pub enum JobError {
     )]
     RejectsWithoutPolicy,
     /// Ledger and rejects in one file.
-    #[error("--ledger and --rejects name the same file")]
+    #[error("two of --ledger, --rejects and --pack name the same file")]
     SameSideFile,
     /// No room at all.
     #[error("--memory must be at least 1M")]
@@ -218,7 +224,8 @@ impl Job {
         {
             return Err(JobError::UnknownFormat(from.clone()));
         }
-        if self.sources.len() > 1 && self.out.is_none() && !self.batch {
+        self.check_pack()?;
+        if self.sources.len() > 1 && self.out.is_none() && self.pack.is_none() && !self.batch {
             return Err(JobError::NoOut);
         }
         if self.existing == ExistingPolicy::Newer && !self.batch {
@@ -238,6 +245,32 @@ impl Job {
         }
         if self.blank.trim().is_empty() {
             return Err(JobError::Blank);
+        }
+        Ok(())
+    }
+
+    /// An archive takes the place of an output folder, and is new as a whole.
+    fn check_pack(&self) -> Result<(), JobError> {
+        let Some(pack) = &self.pack else {
+            return Ok(());
+        };
+        if self.out.is_some() {
+            return Err(JobError::NotTogether {
+                first: "--pack",
+                second: "--out",
+            });
+        }
+        if matches!(self.existing, ExistingPolicy::Skip | ExistingPolicy::Newer) {
+            return Err(JobError::PackAsItIs);
+        }
+        let named = pack.extension().unwrap_or_default();
+        if !named.eq_ignore_ascii_case("zip") {
+            return Err(JobError::PackName(pack.clone()));
+        }
+        for side_file in [&self.ledger, &self.rejects] {
+            if side_file.as_ref() == Some(pack) {
+                return Err(JobError::SameSideFile);
+            }
         }
         Ok(())
     }
@@ -381,6 +414,9 @@ impl Job {
 
     /// The file that all records go to, where that is told by the job alone.
     pub fn only_output(&self) -> Option<PathBuf> {
+        if let Some(pack) = &self.pack {
+            return Some(pack.clone());
+        }
         let name = self.name.as_ref()?;
         let out = self.out.as_ref().filter(|_| self.divisions().is_empty())?;
         Some(out.join(name.constant()?))

@@ -8,7 +8,9 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 
 pub use check::JobError;
-pub use file::{Entry, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml};
+pub use file::{
+    Entry, InspectJob, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml,
+};
 
 use crate::format::delimited::{ReadOptions, WriteOptions};
 use crate::gather::ColumnPolicy;
@@ -105,6 +107,9 @@ pub struct Job {
     /// The output folder; one named after the source if not said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub out: Option<PathBuf>,
+    /// The zip archive that all outputs go into, in place of a folder.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pack: Option<PathBuf>,
     /// What stands in names for a blank value.
     pub blank: String,
     /// What to do where two outputs would share a file.
@@ -165,6 +170,7 @@ impl Default for Job {
             per_sheet: false,
             overflow: Overflow::default(),
             out: None,
+            pack: None,
             blank: "blank".to_owned(),
             clash: ClashPolicy::default(),
             existing: ExistingPolicy::default(),

@@ -143,6 +143,26 @@ pub enum ReadProblem {
     /// Its records do not fit into memory, and could not be put in order on the disk.
     #[error("its records could not be put in order on the disk: {0}")]
     Sorting(#[source] io::Error),
+    /// An archive is not what it should be.
+    #[error("the archive is damaged: {what}")]
+    Archive {
+        /// What is wrong.
+        what: String,
+    },
+    /// A member of an archive has a path that leads out of it.
+    #[error("its member '{name}' has a path that leads out of the archive")]
+    LeadsOut {
+        /// The member.
+        name: String,
+    },
+    /// A member of an archive is packed in a way that is not undone.
+    #[error("its member '{name}' is packed {how}")]
+    Packed {
+        /// The member.
+        name: String,
+        /// In which way, as `with a password`.
+        how: String,
+    },
     /// What the file is compressed with cannot be undone.
     #[error("the {compression} data is damaged or ends too early ({cause})")]
     Compression {
@@ -417,7 +437,11 @@ impl ReadProblem {
             | Self::NoValues { .. }
             | Self::NameTwice { .. }
             | Self::Unforeseen => None,
-            Self::Bomb { .. } => None,
+            Self::Archive { .. } => Some("was it cut off on its way? fetch it again".to_owned()),
+            Self::Packed { .. } => {
+                Some("unpack the archive yourself, and name its folder".to_owned())
+            }
+            Self::Bomb { .. } | Self::LeadsOut { .. } => None,
             Self::Compression { .. }
             | Self::Io(_)
             | Self::Empty

@@ -1,8 +1,9 @@
 //! Opening what is to be read: files, standard input, compressed or not.
 //!
 //! A source is only ever read. What a file holds wins over what its name claims: compression and
-//! formats that are no text are told by their first bytes.
+//! formats that are no text are told by their first bytes. A zip archive is a folder of sources.
 
+mod archive;
 mod encoding;
 mod error;
 mod natural;
@@ -10,6 +11,8 @@ mod open;
 mod select;
 mod shared;
 
+pub use archive::Member;
+pub(crate) use archive::{is_bomb, members};
 pub use encoding::{Encoding, EncodingError};
 pub(crate) use encoding::{Malformed, Transcoder, guess_encoding, mostly_utf16};
 pub use error::{Place, ReadError, ReadProblem};

@@ -9,7 +9,12 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use flate2::read::MultiGzDecoder;
 
+use super::archive::{Member, Unpacked};
 use super::{Malformed, Place, ReadError, ReadProblem};
+
+/// A file of so many bytes is in memory as soon as its start is.
+#[cfg(target_os = "linux")]
+const READ_AHEAD: u64 = 1 << 17;
 
 /// How a file is compressed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -54,6 +59,8 @@ pub enum SourcePath {
     Standard,
     /// A file.
     File(PathBuf),
+    /// A file in an archive.
+    Member(Arc<Member>),
 }
 
 impl From<PathBuf> for SourcePath {
@@ -71,6 +78,7 @@ impl From<SourcePath> for PathBuf {
         match path {
             SourcePath::Standard => Self::from("-"),
             SourcePath::File(path) => path,
+            SourcePath::Member(member) => member.path(),
         }
     }
 }
@@ -80,6 +88,7 @@ impl fmt::Display for SourcePath {
         match self {
             Self::Standard => f.write_str("standard input"),
             Self::File(path) => path.display().fmt(f),
+            Self::Member(member) => member.path().display().fmt(f),
         }
     }
 }
@@ -98,15 +107,17 @@ impl SourcePath {
         extension
     }
 
-    /// The name of the folder that the file is in; empty for standard input.
+    /// The name of the folder that the file is in; empty for standard input. An archive is a folder
+    /// without the archive's extension.
     pub fn folder(&self) -> String {
-        let Self::File(path) = self else {
-            return String::new();
+        let parent = match self {
+            Self::Standard => return String::new(),
+            Self::Member(_) => self.parent(),
+            Self::File(path) => match path.parent() {
+                Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
+                _ => PathBuf::from("."),
+            },
         };
-        let parent = path
-            .parent()
-            .filter(|parent| !parent.as_os_str().is_empty());
-        let parent = parent.map_or_else(|| PathBuf::from("."), Path::to_path_buf);
         let named = if parent.file_name().is_some() {
             Ok(parent)
         } else {
@@ -121,23 +132,63 @@ impl SourcePath {
             .unwrap_or_default()
     }
 
-    /// The folder that the file is in, as it was named; empty for standard input.
+    /// The folder that the file is in, as it was named; empty for standard input. That of a file
+    /// in an archive is below a folder beside the archive that has its name without the extension.
     pub(crate) fn parent(&self) -> PathBuf {
         match self {
             Self::Standard => PathBuf::new(),
             Self::File(path) => path.parent().unwrap_or(Path::new("")).to_owned(),
+            Self::Member(member) => {
+                let inside = Path::new(&member.name).parent();
+                let folder = member.archive.with_extension("");
+                match inside.filter(|inside| !inside.as_os_str().is_empty()) {
+                    Some(inside) => folder.join(inside),
+                    None => folder,
+                }
+            }
         }
     }
 
-    fn stem_and_extension(&self) -> (String, String) {
-        let Self::File(path) = self else {
-            return ("stdin".to_owned(), String::new());
+    /// The file on the disk: itself, or the archive that it is in; `None` for standard input.
+    pub(crate) fn on_disk(&self) -> Option<&Path> {
+        match self {
+            Self::Standard => None,
+            Self::File(path) => Some(path),
+            Self::Member(member) => Some(&member.archive),
+        }
+    }
+
+    /// The bytes that it takes on the disk, if that can be told.
+    pub(crate) fn bytes_on_disk(&self) -> Option<u64> {
+        match self {
+            Self::Standard => None,
+            Self::File(path) => path.metadata().ok().map(|found| found.len()),
+            Self::Member(member) => Some(member.packed()),
+        }
+    }
+
+    /// Its bytes as they are kept: out of an archive, and else not decompressed.
+    pub(crate) fn bytes(&self) -> io::Result<Box<dyn Read + Send>> {
+        Ok(match self {
+            Self::Standard => Box::new(io::stdin()),
+            Self::File(path) => Box::new(File::open(path)?),
+            Self::Member(member) => Box::new(Unpacked::new(member, member.open()?)),
+        })
+    }
+
+    /// Its name with all extensions, `stdin` for standard input.
+    pub(crate) fn file_name(&self) -> String {
+        let path = match self {
+            Self::Standard => return "stdin".to_owned(),
+            Self::File(path) => path,
+            Self::Member(member) => Path::new(&member.name),
         };
-        let name = path
-            .file_name()
-            .unwrap_or_default()
-            .to_string_lossy()
-            .into_owned();
+        let name = path.file_name().unwrap_or_default();
+        name.to_string_lossy().into_owned()
+    }
+
+    fn stem_and_extension(&self) -> (String, String) {
+        let name = self.file_name();
         let plain = match Compression::of_name(&name) {
             ("", _) => &name,
             (plain, _) => plain,
@@ -163,12 +214,9 @@ impl SourcePath {
     }
 
     /// The identity of the file that the path leads to, through links; `None` for standard input
-    /// and for what is not there.
+    /// and for what is not there. That of a file in an archive is the archive's.
     pub(crate) fn identity(&self) -> Option<Identity> {
-        match self {
-            Self::Standard => None,
-            Self::File(path) => Identity::of(path),
-        }
+        self.on_disk().and_then(Identity::of)
     }
 }
 
@@ -260,13 +308,29 @@ impl Input {
                     return Err(path.error(ReadProblem::Folder));
                 }
                 #[cfg(target_os = "linux")]
-                {
+                if found.len() > READ_AHEAD {
                     // Only a hint; a file that cannot be read ahead is read as it comes.
                     let advice = rustix::fs::Advice::Sequential;
                     let _ = rustix::fs::fadvise(&file, 0, None, advice);
                 }
                 let size = found.is_file().then_some(found.len());
                 (Box::new(file), size)
+            }
+            SourcePath::Member(member) => {
+                let taken = Arc::new(AtomicU64::new(0));
+                let packed = Counted {
+                    inner: member.open().map_err(failed)?,
+                    taken: Arc::clone(&taken),
+                };
+                let unpacked = Unpacked::new(member, packed);
+                let input = Self {
+                    path: path.clone(),
+                    compression: Some("zip"),
+                    size: Some(member.packed()),
+                    reader: Box::new(unpacked),
+                    taken,
+                };
+                return input.decompressed();
             }
         };
         Self::from_reader(path.clone(), reader, size)
@@ -283,44 +347,34 @@ impl Input {
         size: Option<u64>,
     ) -> Result<Self, ReadError> {
         let taken = Arc::new(AtomicU64::new(0));
-        let mut counted = Counted {
+        let counted = Counted {
             inner: reader,
             taken: Arc::clone(&taken),
         };
-        let mut first = [0; 4];
-        let mut filled = 0;
-        while filled < first.len() {
-            match counted.read(&mut first[filled..]) {
-                Ok(0) => break,
-                Ok(read) => filled += read,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(path.error(ReadProblem::Io(error))),
-            }
-        }
-        let start = &first[..filled];
-        let whole = io::Cursor::new(start.to_vec()).chain(counted);
-        let (reader, compression): (Box<dyn Read + Send>, _) = if start.starts_with(b"\x1f\x8b") {
-            (
-                Box::new(MultiGzDecoder::new(io::BufReader::with_capacity(
-                    1 << 17,
-                    whole,
-                ))),
-                Some("gzip"),
-            )
-        } else if start == b"\x28\xb5\x2f\xfd" {
-            let decoder =
-                zstd::Decoder::new(whole).map_err(|error| path.error(ReadProblem::Io(error)))?;
-            (Box::new(decoder), Some("zstd"))
-        } else {
-            (Box::new(whole), None)
-        };
-        Ok(Self {
+        let input = Self {
             path,
-            compression,
+            compression: None,
             size,
-            reader,
+            reader: Box::new(counted),
             taken,
-        })
+        };
+        input.decompressed()
+    }
+
+    /// The same source with gzip and Zstandard undone.
+    fn decompressed(mut self) -> Result<Self, ReadError> {
+        let start = self.peek(4)?;
+        let path = self.path.clone();
+        let failed = |error| path.error(ReadProblem::Io(error));
+        if start.starts_with(b"\x1f\x8b") {
+            self.wrap(|whole| MultiGzDecoder::new(io::BufReader::with_capacity(1 << 17, whole)));
+            self.compression = Some("gzip");
+        } else if start == b"\x28\xb5\x2f\xfd" {
+            let whole = std::mem::replace(&mut self.reader, Box::new(io::empty()));
+            self.reader = Box::new(zstd::Decoder::new(whole).map_err(failed)?);
+            self.compression = Some("zstd");
+        }
+        Ok(self)
     }
 
     /// A counter of the bytes taken from the file so far, before they are decompressed.

@@ -5,12 +5,14 @@ use std::fmt;
 use std::fs;
 use std::io;
 use std::path::{Component, Path, PathBuf};
+use std::sync::Arc;
 
 use glob::{MatchOptions, Pattern};
 use serde::{Deserialize, Serialize};
 
+use super::archive::{self, members};
 use super::natural::Natural;
-use super::{Identity, SourcePath, plain};
+use super::{Identity, ReadError, SourcePath, plain};
 
 /// How patterns are held against paths: `*` and `?` stay within a name, `**` does not.
 const MATCHING: MatchOptions = MatchOptions {
@@ -50,6 +52,9 @@ pub enum SelectError {
         /// What the system says.
         cause: io::Error,
     },
+    /// An archive cannot be looked into.
+    #[error(transparent)]
+    Archive(#[from] Box<ReadError>),
 }
 
 impl SelectError {
@@ -70,6 +75,7 @@ impl SelectError {
                     .to_owned(),
             ),
             Self::Folder { .. } => None,
+            Self::Archive(error) => error.problem.hint(),
         }
     }
 }
@@ -156,14 +162,15 @@ pub struct Selected {
     /// The files, in the order in which they were named, those of a folder or pattern in the
     /// natural order of their names.
     pub files: Vec<Found>,
-    /// Folders that could not be looked into.
-    pub closed: Vec<(PathBuf, io::Error)>,
+    /// Folders and archives that could not be looked into.
+    pub closed: Vec<(PathBuf, SelectError)>,
     /// Any of the names was a folder or a pattern.
     pub searched: bool,
 }
 
 /// The files that `names` stand for. A name is a file if there is such a file, or if it is no
-/// folder and no pattern; of a folder, the files in it are taken. Names that begin with a dot are
+/// folder and no pattern; of a folder, the files in it are taken. An archive is a folder, and the files
+/// in all of its folders are taken. Names that begin with a dot are
 /// left out, unless they are named. A file that is found twice is taken once; one that is named
 /// twice stands there twice.
 ///
@@ -177,7 +184,7 @@ pub fn select(names: &[SourcePath], selection: &Selection<'_>) -> Result<Selecte
     let mut known: HashMap<PathBuf, bool> = HashMap::new();
     for name in names {
         let path = match name {
-            SourcePath::File(path) if !path.is_file() => path,
+            SourcePath::File(path) if !path.is_file() || is_archive(path, selection) => path,
             single => {
                 if let SourcePath::File(path) = single
                     && known.insert(plain(path), true) == Some(false)
@@ -192,8 +199,11 @@ pub fn select(names: &[SourcePath], selection: &Selection<'_>) -> Result<Selecte
             }
         };
         let text = path.to_string_lossy();
+        let archive = path.ancestors().find(|above| above.is_file());
         let mut search = if path.is_dir() {
             Search::folder(path, selection)
+        } else if let Some(archive) = archive {
+            Search::archive(archive, path)?
         } else if text.contains(['*', '?', '[']) && !path.exists() {
             Search::pattern(path, selection)?
         } else {
@@ -217,22 +227,32 @@ pub fn select(names: &[SourcePath], selection: &Selection<'_>) -> Result<Selecte
         }
         selected.closed.append(&mut search.closed);
         let mut files = search.files;
-        files.sort_by_cached_key(|file| Natural::new(file));
+        files.sort_by_cached_key(|file| Natural::new(&PathBuf::from(file.path.clone())));
         for file in files {
-            let name = plain(&file);
+            let name = plain(&PathBuf::from(file.path.clone()));
             if known.contains_key(&name) {
                 continue;
             }
             known.insert(name, false);
-            let below = file.strip_prefix(&search.root).unwrap_or(&file);
-            let below = below.parent().unwrap_or(Path::new("")).to_owned();
-            selected.files.push(Found {
-                path: SourcePath::File(file),
-                below,
-            });
+            selected.files.push(file);
         }
     }
     Ok(selected)
+}
+
+/// Whether a file that was named may be an archive: it is called one, or is called nothing that is
+/// read and begins like one.
+fn is_archive(path: &Path, selection: &Selection<'_>) -> bool {
+    let extension = SourcePath::File(path.to_owned()).extension();
+    if selection.extensions.contains(&extension.as_str()) {
+        return false;
+    }
+    matches!(members(path), Err(_) | Ok(Some(_)))
+}
+
+/// The folders of a path below a root.
+fn folders(path: &Path) -> PathBuf {
+    path.parent().unwrap_or(Path::new("")).to_owned()
 }
 
 /// A walk through a folder.
@@ -243,8 +263,8 @@ struct Search {
     pattern: Option<Pattern>,
     /// Folders that may lie between the root and a file.
     depth: usize,
-    files: Vec<PathBuf>,
-    closed: Vec<(PathBuf, io::Error)>,
+    files: Vec<Found>,
+    closed: Vec<(PathBuf, SelectError)>,
     /// There are folders that were too deep to be looked into.
     deeper: bool,
 }
@@ -261,6 +281,31 @@ impl Search {
         }
     }
 
+    /// The files in an archive that fit what `path` says behind it, or all.
+    fn archive(archive: &Path, path: &Path) -> Result<Self, SelectError> {
+        let inside = path.strip_prefix(archive).unwrap_or(Path::new(""));
+        let text = inside.to_string_lossy();
+        let pattern = match inside.as_os_str().is_empty() {
+            true => None,
+            false => Some(Self::parse(&text, path)?),
+        };
+        Ok(Self {
+            root: archive.to_owned(),
+            pattern,
+            depth: 0,
+            files: Vec::new(),
+            closed: Vec::new(),
+            deeper: false,
+        })
+    }
+
+    fn parse(text: &str, path: &Path) -> Result<Pattern, SelectError> {
+        Pattern::new(text).map_err(|error| SelectError::Pattern {
+            pattern: path.display().to_string(),
+            reason: error.msg.to_owned(),
+        })
+    }
+
     fn pattern(path: &Path, selection: &Selection<'_>) -> Result<Self, SelectError> {
         let is_plain = |component: &Component<'_>| {
             let name = component.as_os_str().to_string_lossy();
@@ -269,10 +314,7 @@ impl Search {
         let root: PathBuf = path.components().take_while(is_plain).collect();
         let rest: PathBuf = path.components().skip_while(is_plain).collect();
         let text = rest.to_string_lossy().replace('\\', "/");
-        let pattern = Pattern::new(&text).map_err(|error| SelectError::Pattern {
-            pattern: path.display().to_string(),
-            reason: error.msg.to_owned(),
-        })?;
+        let pattern = Self::parse(&text, path)?;
         let any = text.contains("**") || selection.recursive;
         Ok(Self {
             depth: if any {
@@ -286,6 +328,12 @@ impl Search {
     }
 
     fn walk(&mut self, selection: &Selection<'_>) -> Result<(), SelectError> {
+        if self.root.is_file() {
+            let archive = self.root.clone();
+            // What is none holds nothing that fits.
+            self.look_into(&archive, Path::new(""), selection)?;
+            return Ok(());
+        }
         let here = match self.root.as_os_str().is_empty() {
             true => PathBuf::from("."),
             false => self.root.clone(),
@@ -308,7 +356,11 @@ impl Search {
                 }
                 Err(cause) if cause.kind() == io::ErrorKind::NotFound => continue,
                 Err(cause) => {
-                    self.closed.push((folder, cause));
+                    let error = SelectError::Folder {
+                        folder: folder.clone(),
+                        cause,
+                    };
+                    self.closed.push((folder, error));
                     continue;
                 }
             };
@@ -316,7 +368,11 @@ impl Search {
                 let entry = match entry {
                     Ok(entry) => entry,
                     Err(cause) => {
-                        self.closed.push((folder.clone(), cause));
+                        let error = SelectError::Folder {
+                            folder: folder.clone(),
+                            cause,
+                        };
+                        self.closed.push((folder.clone(), error));
                         break;
                     }
                 };
@@ -346,27 +402,95 @@ impl Search {
                     } else {
                         self.deeper = true;
                     }
-                } else if file_there && self.wants(below, &path, selection) {
-                    self.files.push(path);
+                } else if file_there && is_called_archive(&path) && self.may_hold(below) {
+                    let inside = below.with_extension("");
+                    match self.look_into(&path, &inside, selection) {
+                        Ok(true) => {}
+                        Ok(false) => self.take(below, &path, selection),
+                        Err(error) => self.closed.push((path, error)),
+                    }
+                } else if file_there {
+                    self.take(below, &path, selection);
                 }
             }
         }
         Ok(())
     }
 
-    fn wants(&self, below: &Path, path: &Path, selection: &Selection<'_>) -> bool {
-        if !selection.pick.is_empty() && !selection.pick.iter().any(|pick| pick.fits(below)) {
-            return false;
-        }
-        match &self.pattern {
+    /// Takes a file if it is wanted.
+    fn take(&mut self, below: &Path, path: &Path, selection: &Selection<'_>) {
+        let path = SourcePath::File(path.to_owned());
+        let fits = match &self.pattern {
             Some(pattern) => pattern.matches_path_with(below, MATCHING),
-            None => {
-                let all = !selection.pick.is_empty() || selection.extensions.is_empty();
-                let source = SourcePath::File(path.to_owned());
-                all || selection.extensions.contains(&source.extension().as_str())
-            }
+            None => wants(&path, selection),
+        };
+        if fits && picks(below, selection) {
+            self.files.push(Found {
+                path,
+                below: folders(below),
+            });
         }
     }
+
+    /// Whether an archive that was found is looked into: any in a folder, and those that a pattern
+    /// fits.
+    fn may_hold(&self, below: &Path) -> bool {
+        let pattern = self.pattern.as_ref();
+        pattern.is_none_or(|pattern| pattern.matches_path_with(below, MATCHING))
+    }
+
+    /// Takes the files in an archive that are wanted, as if `below` were their folder; `false` if it
+    /// is none.
+    fn look_into(
+        &mut self,
+        archive: &Path,
+        below: &Path,
+        selection: &Selection<'_>,
+    ) -> Result<bool, SelectError> {
+        let Some(members) = members(archive).map_err(Box::new)? else {
+            return Ok(false);
+        };
+        // A pattern that has led to the archive is not for what is in it.
+        let pattern = self.pattern.as_ref().filter(|_| archive == self.root);
+        for member in members {
+            let inside = below.join(&member.name);
+            let skipped = inside.ancestors().any(|above| {
+                let named = !above.as_os_str().is_empty();
+                named && selection.skip.iter().any(|skip| skip.fits(above))
+            });
+            let name = Path::new(&member.name).to_owned();
+            let path = SourcePath::Member(Arc::new(member));
+            let fits = match pattern {
+                Some(pattern) => {
+                    pattern.as_str() == name.to_string_lossy()
+                        || pattern.matches_path_with(&name, MATCHING)
+                }
+                None => wants(&path, selection),
+            };
+            if fits && !skipped && picks(&inside, selection) {
+                let below = folders(&inside);
+                self.files.push(Found { path, below });
+            }
+        }
+        Ok(true)
+    }
+}
+
+/// Whether a file is called an archive.
+fn is_called_archive(path: &Path) -> bool {
+    path.extension()
+        .is_some_and(|extension| extension.eq_ignore_ascii_case(archive::EXTENSION))
+}
+
+/// Whether a file that is not picked is taken, by its extension.
+fn wants(path: &SourcePath, selection: &Selection<'_>) -> bool {
+    let all = !selection.pick.is_empty() || selection.extensions.is_empty();
+    all || selection.extensions.contains(&path.extension().as_str())
+}
+
+/// Whether a file is one of those that are picked, if any are.
+fn picks(below: &Path, selection: &Selection<'_>) -> bool {
+    selection.pick.is_empty() || selection.pick.iter().any(|pick| pick.fits(below))
 }
 
 #[cfg(test)]

@@ -9,7 +9,10 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use numerant_core::engine::{Context, Inspection, Summary, Unobserved, files, inspect, run};
+use numerant_core::engine::{
+    BatchFile, BatchSummary, Context, FileFate, Inspection, SkipReason, Summary, Unobserved, files,
+    inspect, run,
+};
 use numerant_core::job::Job;
 use numerant_core::source::SourcePath;
 use zip::write::SimpleFileOptions;
@@ -87,4 +90,71 @@ pub(crate) fn package(path: &Path, parts: &[(&str, &str)]) {
         zip.write_all(text.as_bytes()).expect("written");
     }
     zip.finish().expect("finished");
+}
+
+/// A folder with files.
+pub(crate) struct Folder(tempfile::TempDir);
+
+impl Folder {
+    pub(crate) fn with(files: &[(&str, &str)]) -> Self {
+        let folder = Self(tempfile::tempdir().expect("a folder"));
+        for (name, text) in files {
+            folder.write(name, text);
+        }
+        folder
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.0.path().join(name)
+    }
+
+    pub(crate) fn write(&self, name: &str, text: &str) {
+        let path = self.path(name);
+        fs::create_dir_all(path.parent().expect("a parent")).expect("made");
+        fs::write(path, text).expect("written");
+    }
+
+    pub(crate) fn read(&self, name: &str) -> String {
+        fs::read_to_string(self.path(name)).unwrap_or_else(|error| panic!("{name}: {error}"))
+    }
+
+    /// All files, as paths below the folder.
+    pub(crate) fn all(&self) -> Vec<String> {
+        let files = tree(self.0.path()).into_keys();
+        files.map(|path| path.display().to_string()).collect()
+    }
+
+    /// A batch of all that is in and below a folder.
+    pub(crate) fn convert(&self, from: &str, to: &str) -> Job {
+        Job {
+            sources: vec![self.path(from).into()],
+            to: Some(to.to_owned()),
+            batch: true,
+            recursive: true,
+            ..Job::default()
+        }
+    }
+}
+
+/// What became of each file of a batch, by its name.
+pub(crate) fn fates(batch: &BatchSummary) -> Vec<String> {
+    let fate = |file: &BatchFile| {
+        let name = Path::new(&file.source).file_name().expect("a name");
+        let fate = match &file.fate {
+            FileFate::Done {
+                records, outputs, ..
+            } => format!("{records} to {}", outputs.join(", ")),
+            FileFate::Skipped(reason) => match reason {
+                SkipReason::OutputOf(other) => {
+                    let other = Path::new(other).file_name().expect("a name");
+                    format!("output of {}", other.display())
+                }
+                other => format!("{other:?}"),
+            },
+            FileFate::Failed(error) => format!("failed: {error}"),
+            FileFate::NotReached => "not reached".to_owned(),
+        };
+        format!("{}: {fate}", name.display())
+    };
+    batch.files.iter().map(fate).collect()
 }

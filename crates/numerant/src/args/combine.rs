@@ -52,7 +52,7 @@ impl CombineArguments {
     pub(crate) fn into_request(self) -> RunRequest {
         let job = Job {
             name: Some(self.name),
-            out: Some(self.out),
+            out: (!self.output.packs()).then_some(self.out),
             columns: self.gather.columns,
             ..self.source.into_job()
         };

@@ -1,10 +1,12 @@
 //! `numerant inspect`.
 
+use std::path::PathBuf;
+
 use clap::Args;
-use numerant_core::job::Job;
+use numerant_core::job::{InspectJob, Job, Work};
 use numerant_core::name::Key;
 
-use super::options::{ReportOptions, RunningOptions};
+use super::options::{ReportOptions, RunningOptions, SavingOptions};
 use super::run::SourceOptions;
 
 /// Show what is in files: format, encoding, columns, types, values, records
@@ -24,6 +26,8 @@ pub(crate) struct InspectArguments {
     #[command(flatten)]
     source: SourceOptions,
     #[command(flatten)]
+    saving: SavingOptions,
+    #[command(flatten)]
     running: RunningOptions,
 }
 
@@ -34,22 +38,26 @@ fn key(text: &str) -> Result<Key, numerant_core::name::KeyError> {
 /// What is to be looked at, and how it is shown.
 #[derive(Debug)]
 pub(crate) struct InspectRequest {
-    pub(crate) job: Job,
-    pub(crate) values: Option<Key>,
-    pub(crate) show: usize,
+    pub(crate) job: InspectJob,
     pub(crate) report: ReportOptions,
+    /// Where the job is kept in place of being done, and as what.
+    pub(crate) save: Option<(PathBuf, Work)>,
 }
 
 impl InspectArguments {
     pub(crate) fn into_request(self) -> InspectRequest {
-        let job = Job {
-            memory: self.running.memory,
-            ..self.source.into_job()
-        };
-        InspectRequest {
-            job,
+        let job = InspectJob {
             values: self.values,
             show: self.show,
+            job: Job {
+                memory: self.running.memory,
+                ..self.source.into_job()
+            },
+        };
+        let save = self.saving.save_job;
+        InspectRequest {
+            save: save.map(|path| (path, Work::Inspect(Box::new(job.clone())))),
+            job,
             report: self.running.report,
         }
     }

@@ -250,6 +250,9 @@ pub(super) struct NamingOptions {
     /// or files
     #[arg(long, value_name = "POLICY", value_parser = choice(OVERFLOWS), default_value = "refuse")]
     pub(super) overflow: Overflow,
+    /// Put all outputs into one new zip archive, in place of a folder
+    #[arg(long, value_name = "FILE.zip", conflicts_with = "out")]
+    pub(super) pack: Option<PathBuf>,
     /// What stands in names for a blank value
     #[arg(long, value_name = "TEXT", default_value = "blank")]
     pub(super) blank: String,

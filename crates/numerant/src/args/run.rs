@@ -72,12 +72,18 @@ pub(crate) struct RunRequest {
 }
 
 impl OutputOptions {
+    /// Whether an archive takes the place of an output folder.
+    pub(super) fn packs(&self) -> bool {
+        self.naming.pack.is_some()
+    }
+
     /// The request for a job, which has all but what is said here.
     pub(super) fn into_request(self, job: Job, as_work: fn(Box<Job>) -> Work) -> RunRequest {
         let mode = self.doing.mode();
         let job = Job {
             sheet: self.naming.sheet,
             overflow: self.naming.overflow,
+            pack: self.naming.pack,
             blank: self.naming.blank,
             clash: self.naming.clash,
             existing: self.naming.existing,

@@ -363,6 +363,7 @@ mod tests {
             base: PathBuf::new(),
             name: Some("{quay}.tsv".parse().expect("a template")),
             out: Some("parts".into()),
+            pack: None,
             blank: "none".into(),
             clash: ClashPolicy::Number,
             existing: ExistingPolicy::Skip,

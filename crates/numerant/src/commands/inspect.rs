@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use numerant_core::engine;
 
-use super::Failure;
+use super::{Failure, saved};
 use crate::args::{InspectRequest, Report};
 use crate::report::{Progress, Reporter};
 use crate::surroundings::Interrupts;
@@ -14,17 +14,19 @@ pub(super) fn inspect(
     reporter: &Reporter,
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
+    if let Some((path, work)) = &request.save {
+        return saved::save(work, path, reporter);
+    }
+    let (job, values) = (&request.job.job, &request.job.values);
     let mut inspections = Vec::new();
     let mut counts = Vec::new();
     let mut failure = None;
-    for source in &engine::files(&request.job)? {
+    for source in &engine::files(job)? {
         let progress = Arc::new(Progress::new(request.report.quiet));
         let context = interrupts.context(Arc::clone(&progress) as _);
-        let result = match &request.values {
-            Some(key) => {
-                engine::values(source, key, &request.job, &context).map(|found| counts.push(found))
-            }
-            None => engine::inspect(source, &request.job, request.show, &context)
+        let result = match values {
+            Some(key) => engine::values(source, key, job, &context).map(|found| counts.push(found)),
+            None => engine::inspect(source, job, request.job.show, &context)
                 .map(|found| inspections.extend(found)),
         };
         progress.clear();
@@ -35,7 +37,7 @@ pub(super) fn inspect(
     }
     // People see what was found before a file failed; a program gets one document, the error.
     if failure.is_none() || request.report.report == Report::Text {
-        if request.values.is_some() {
+        if values.is_some() {
             reporter.values(&counts)?;
         } else {
             reporter.inspections(&inspections)?;

@@ -8,8 +8,8 @@ use std::sync::Mutex;
 use numerant_core::engine::{Error, dated_path};
 use numerant_core::job::{JobFile, Work, to_toml};
 
-use super::{Failure, run, verify};
-use crate::args::{Mode, RunRequest, SavedArguments, VerifyRequest};
+use super::{Failure, inspect, run, verify};
+use crate::args::{InspectRequest, Mode, RunRequest, SavedArguments, VerifyRequest};
 use crate::report::{Level, Reporter, failure_in_words};
 use crate::surroundings::Interrupts;
 
@@ -96,6 +96,14 @@ fn run_entry(
                 save: None,
             };
             run::run(&request, reporter, interrupts)
+        }
+        Work::Inspect(job) => {
+            let request = InspectRequest {
+                job: (**job).clone(),
+                report: arguments.report,
+                save: None,
+            };
+            inspect::inspect(&request, reporter, interrupts)
         }
         // There is nothing to hold against anything before outputs are written.
         Work::Verify(_) if arguments.plan => Ok(()),

@@ -119,7 +119,8 @@ pub(super) fn counted(count: u64, one: &str, many: &str) -> String {
 /// A folder with a `/` behind it.
 pub(crate) fn folder(path: &Path) -> String {
     let text = path.display().to_string();
-    if text.ends_with('/') {
+    let archive = path.extension().is_some_and(|extension| extension == "zip");
+    if archive || text.ends_with('/') {
         text
     } else {
         format!("{text}/")

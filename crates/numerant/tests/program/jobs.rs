@@ -348,3 +348,66 @@ fn lines_are_moved_as_they_stand() {
         bench.run(&["combine", "a.log", "b.log", "--lines", "--name", "all.xlsx"])
     );
 }
+
+#[test]
+fn archives_are_read_and_written() {
+    let bench = Bench::new();
+    bench.write("calls.csv", "id,quay\n1,North\n2,South\n3,North\n");
+    let words = [
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--pack",
+        "post.zip",
+        "--ledger",
+        "post.json",
+    ];
+    assert_snapshot!("packed", bench.run(&words));
+    assert_snapshot!("packed again", bench.run(&words));
+    assert_snapshot!("pack verified", bench.run(&["verify", "post.json"]));
+    assert_snapshot!(
+        "members converted",
+        bench.run(&["convert", "post.zip", "--to", "jsonl"])
+    );
+    let combined = ["combine", "post.zip", "--name", "whole.csv"];
+    assert!(bench.run(&combined).contains("3 read = 3 written"));
+    assert_snapshot!(
+        "member shown",
+        bench.run(&["inspect", "post.zip/South.csv"])
+    );
+    assert_snapshot!(
+        "no archive",
+        bench.run(&["split", "calls.csv", "--by", "quay", "--pack", "post.tar"])
+    );
+    bench.write("torn.zip", "PK\x03\x04 and no more");
+    assert_snapshot!(
+        "torn archive",
+        bench.run(&["convert", "torn.zip", "--to", "jsonl"])
+    );
+}
+
+#[test]
+fn looking_can_be_a_job() {
+    let bench = Bench::new();
+    bench.write("calls.csv", "id,quay\n1,North\n2,South\n3,North\n");
+    let words = [
+        "inspect",
+        "calls.csv",
+        "--values",
+        "quay",
+        "--save-job",
+        "quays.toml",
+    ];
+    assert!(bench.run(&words).contains("--- code 0"));
+    assert_snapshot!("job of looking", bench.read("quays.toml"));
+    assert_snapshot!("looked by a job", bench.run(&["run", "quays.toml"]));
+    bench.write(
+        "wrong.toml",
+        "[[job]]\ncommand = \"inspect\"\nsources = [\"calls.csv\"]\nout = \"x\"\n",
+    );
+    assert_snapshot!(
+        "job that cannot look",
+        bench.run(&["run", "wrong.toml", "--check"])
+    );
+}

@@ -84,9 +84,9 @@ pub(super) fn check_beside(
     }
     let gives_way = matches!(existing, ExistingPolicy::Replace | ExistingPolicy::Newer);
     if !gives_way && fs::symlink_metadata(path).is_ok() {
-        let path = path.to_owned();
-        let outputs = vec![ExistingOutput { path }];
-        return Err(Refusal::Existing { outputs, count: 1 });
+        return Err(Refusal::FileExists {
+            path: path.to_owned(),
+        });
     }
     Ok(())
 }

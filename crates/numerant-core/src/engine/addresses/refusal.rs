@@ -42,6 +42,12 @@ pub enum Refusal {
         /// How many in all.
         count: u64,
     },
+    /// A file beside the outputs, or the one that they all go into, exists.
+    #[error("{} exists already; nothing was written", .path.display())]
+    FileExists {
+        /// The file.
+        path: PathBuf,
+    },
     /// The folder that would be made exists and has something in it.
     #[error("the folder {} exists already and is not empty; nothing was written", .out.display())]
     FolderExists {
@@ -127,6 +133,9 @@ impl Refusal {
                 "--existing replace puts the new ones in their place, --existing skip leaves them \
                  as they are; or choose another --out"
                     .to_owned()
+            }
+            Self::FileExists { .. } => {
+                "--existing replace puts a new one in its place; or choose another name".to_owned()
             }
             Self::FolderExists { out } => format!(
                 "--existing replace puts new outputs in the place of old ones; --out names another \

@@ -18,6 +18,7 @@ use tasks::{Task, root, tasks};
 use super::addresses::{check_beside, protected};
 use super::found::find;
 use super::once::keep_ledger;
+use super::pack::{packed, planned};
 use super::{
     Context, Error, FILES_KEPT_FREE, Observer, STACK, Shared, Summary, dated, foreseen, plan_once,
     run_once,
@@ -25,7 +26,7 @@ use super::{
 use crate::job::Job;
 use crate::ledger::{FailedFile, from_folder_of};
 use crate::output::{ExistingPolicy, Stage};
-use crate::source::{Identity, SourcePath};
+use crate::source::{Identity, Selected, SourcePath};
 use crate::value::Size;
 
 /// Memory that a file gets at least.
@@ -99,7 +100,17 @@ impl BatchSummary {
 /// [`Error`], and then nothing was written, unless it is [`Error::BatchInterrupted`]. What goes
 /// wrong with a file is told of that file.
 pub fn run_batch(job: &Job, context: &Context) -> Result<BatchSummary, Error> {
-    batch(job, context, false)
+    let job = &dated(job, context);
+    let selected = find(job)?;
+    let job = &with_found(job, &selected);
+    match &job.pack {
+        None => batch(job, selected, context, false),
+        Some(pack) => {
+            job.check()?;
+            let work = |inner: &Job| batch(inner, selected, context, false);
+            packed(job, pack, context, work, |batch| &mut batch.summary)
+        }
+    }
 }
 
 /// Shows what [`run_batch`] would do, and writes nothing.
@@ -108,20 +119,32 @@ pub fn run_batch(job: &Job, context: &Context) -> Result<BatchSummary, Error> {
 ///
 /// As [`run_batch`].
 pub fn plan_batch(job: &Job, context: &Context) -> Result<BatchSummary, Error> {
-    batch(job, context, true)
-}
-
-fn batch(job: &Job, context: &Context, planned: bool) -> Result<BatchSummary, Error> {
     let job = &dated(job, context);
     let selected = find(job)?;
-    let job = &Job {
-        sources: selected
-            .files
-            .iter()
-            .map(|file| file.path.clone())
-            .collect(),
-        ..job.clone()
+    let job = &with_found(job, &selected);
+    let Some(pack) = &job.pack else {
+        return batch(job, selected, context, true);
     };
+    job.check()?;
+    let mut planned = batch(&planned(job, pack)?, selected, context, true)?;
+    planned.summary.out.clone_from(pack);
+    Ok(planned)
+}
+
+fn with_found(job: &Job, selected: &Selected) -> Job {
+    let files = selected.files.iter();
+    Job {
+        sources: files.map(|file| file.path.clone()).collect(),
+        ..job.clone()
+    }
+}
+
+fn batch(
+    job: &Job,
+    selected: Selected,
+    context: &Context,
+    planned: bool,
+) -> Result<BatchSummary, Error> {
     job.check()?;
     let out = root(job, &selected);
     if let Some(ledger) = &job.ledger {

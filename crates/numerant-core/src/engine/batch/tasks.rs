@@ -12,7 +12,7 @@ use crate::job::Job;
 use crate::ledger::from_folder_of;
 use crate::name::{RunField, RunValues, Template, fold};
 use crate::output::ExistingPolicy;
-use crate::source::{Found, SelectError, Selected, SourcePath, common_folder, plain};
+use crate::source::{Found, Selected, SourcePath, common_folder, plain};
 
 /// Names that a refusal keeps to list.
 const LISTED: usize = 1000;
@@ -88,10 +88,10 @@ pub(super) fn tasks(
         });
     }
     claims.check()?;
-    for (folder, cause) in selected.closed {
+    for (path, error) in selected.closed {
         files.push(BatchFile {
-            source: folder.display().to_string(),
-            fate: FileFate::Failed(Box::new(SelectError::Folder { folder, cause }.into())),
+            source: path.display().to_string(),
+            fate: FileFate::Failed(Box::new(error.into())),
         });
     }
     Ok((tasks, files))
@@ -119,7 +119,7 @@ impl Addresses {
             .iter()
             .map(|file| match &file.path {
                 SourcePath::Standard => PathBuf::new(),
-                SourcePath::File(path) => plain(path),
+                path => plain(&PathBuf::from(path.clone())),
             })
             .collect();
         let outputs: Vec<Option<Address>> = selected
@@ -226,10 +226,7 @@ fn settle(
         ExistingPolicy::Replace => None,
         ExistingPolicy::Skip => Some(SkipReason::OutputExists),
         ExistingPolicy::Newer => {
-            let SourcePath::File(source) = source else {
-                return None;
-            };
-            let changed = fs::metadata(source).and_then(|found| found.modified());
+            let changed = fs::metadata(source.on_disk()?).and_then(|found| found.modified());
             match (changed, found.modified()) {
                 (Ok(changed), Ok(written)) if written >= changed => Some(SkipReason::NotChanged),
                 _ => None,
@@ -285,10 +282,6 @@ fn task(shared: &Job, place: usize, file: &Found, out: &Path, alone: bool) -> Ta
     let names: Vec<String> = names
         .map(|part| part.as_os_str().to_string_lossy().into_owned())
         .collect();
-    let size = match &file.path {
-        SourcePath::Standard => 0,
-        SourcePath::File(path) => fs::metadata(path).map_or(0, |found| found.len()),
-    };
     let rejects = match &shared.rejects {
         Some(folder) if !alone => Some(folder.join(&file.below).join(name_of_rejects(&file.path))),
         rejects => rejects.clone(),
@@ -302,17 +295,14 @@ fn task(shared: &Job, place: usize, file: &Found, out: &Path, alone: bool) -> Ta
             ..shared.clone()
         },
         below: names.join("/"),
-        size,
+        size: file.path.bytes_on_disk().unwrap_or(0),
     }
 }
 
 /// The name of the file with the rejected records of a source: its own, with `.csv` behind it if
 /// that says another format.
 fn name_of_rejects(source: &SourcePath) -> String {
-    let name = match source {
-        SourcePath::Standard => "stdin".into(),
-        SourcePath::File(path) => path.file_name().unwrap_or_default().to_string_lossy(),
-    };
+    let name = source.file_name();
     let text = format_read(&source.extension())
         .is_some_and(|format| format.text == Some(TextFormat::Delimited));
     let ending = if text { "" } else { ".csv" };

@@ -1,9 +1,10 @@
 //! Holds the files on disk against a kept ledger.
 
-use std::collections::HashSet;
-use std::fs::{self, File};
+use std::collections::{HashMap, HashSet};
+use std::fs;
 use std::io::Read;
 use std::path::{Component, Path, PathBuf};
+use std::sync::Arc;
 
 use serde::Serialize;
 
@@ -12,7 +13,7 @@ use crate::format::delimited::ReadOptions;
 use crate::ledger::{FileDigest, LEDGER_FORM, Ledger, OutputEntry, Totals};
 use crate::record::Batch;
 use crate::shape::open_reader;
-use crate::source::{Input, ReadProblem, SourcePath};
+use crate::source::{Input, Member, ReadProblem, SourcePath, members};
 use crate::value::{DecimalMark, Number};
 
 /// Bytes that are read at a time.
@@ -110,25 +111,27 @@ pub fn verify_ledger(
             .filter_map(|output| output.bytes)
             .sum(),
     ));
+    let outputs = Outputs::new(&out)?;
     // The sheets of a workbook that has changed, with its bytes.
     let mut changed_books: Vec<(&str, u64)> = Vec::new();
     for output in &ledger.outputs {
-        let file = out.join(&output.path);
+        let file = outputs.find(&output.path);
         if output.sheet.is_some() && output.bytes.is_none() {
             // A further sheet of a workbook that was looked at already.
             let book = changed_books.iter().find(|book| book.0 == output.path);
             if let Some((_, bytes)) = book {
-                let found = changed(&ledger, output, &file, *bytes, read, &context.temporary);
+                let Some(file) = &file else { continue };
+                let found = changed(&ledger, output, file, *bytes, read, &context.temporary);
                 if found.records.is_some() || !found.sums.is_empty() || found.unreadable.is_some() {
                     check.changed.push(found);
                 }
             }
             continue;
         }
-        if !file.is_file() {
+        let Some(file) = file else {
             check.missing.push(output.path.clone());
             continue;
-        }
+        };
         let (bytes, digest) = digest_of(&file, check.bytes, context)?;
         check.bytes += bytes;
         let same = output.bytes == Some(bytes)
@@ -153,8 +156,14 @@ pub fn verify_ledger(
     known.push(path.to_owned());
     known.sort();
     let mut others = Vec::new();
-    if out.is_dir() {
-        other_files(&out, &known, &mut others)?;
+    match &outputs {
+        Outputs::Folder(_) if out.is_dir() => other_files(&out, &known, &mut others)?,
+        Outputs::Folder(_) => {}
+        Outputs::Archive(members) => {
+            let paths = members.values().cloned().map(PathBuf::from);
+            others.extend(paths.filter(|path| known.binary_search(path).is_err()));
+            others.sort();
+        }
     }
     if ledger.new_folder {
         let below = |file: PathBuf| {
@@ -170,6 +179,41 @@ pub fn verify_ledger(
         && check.changed.is_empty()
         && check.extra.is_empty();
     Ok(check)
+}
+
+/// Where the outputs of a ledger are.
+enum Outputs {
+    Folder(PathBuf),
+    /// The members of an archive, by name.
+    Archive(HashMap<String, SourcePath>),
+}
+
+impl Outputs {
+    fn new(out: &Path) -> Result<Self, Error> {
+        let members = match out.is_file() {
+            true => members(out)?,
+            false => None,
+        };
+        let named = |member: Member| {
+            let name = member.name().to_owned();
+            (name, SourcePath::Member(Arc::new(member)))
+        };
+        Ok(match members {
+            Some(members) => Self::Archive(members.into_iter().map(named).collect()),
+            None => Self::Folder(out.to_owned()),
+        })
+    }
+
+    /// An output, if it is there.
+    fn find(&self, path: &str) -> Option<SourcePath> {
+        match self {
+            Self::Folder(folder) => {
+                let file = folder.join(path);
+                file.is_file().then_some(SourcePath::File(file))
+            }
+            Self::Archive(members) => members.get(path).cloned(),
+        }
+    }
 }
 
 /// The folder that is `way` from `folder`, written as short as can be.
@@ -225,10 +269,9 @@ fn adds_up(ledger: &Ledger) -> bool {
 }
 
 /// The number of bytes of a file and their digest.
-fn digest_of(path: &Path, before: u64, context: &Context) -> Result<(u64, String), Error> {
-    let source = SourcePath::File(path.to_owned());
+fn digest_of(source: &SourcePath, before: u64, context: &Context) -> Result<(u64, String), Error> {
     let failed = |error| source.error(ReadProblem::Io(error));
-    let mut file = File::open(path).map_err(failed)?;
+    let mut file = source.bytes().map_err(failed)?;
     let mut digest = FileDigest::default();
     let mut bytes = 0;
     let mut piece = vec![0; PIECE];
@@ -250,7 +293,7 @@ fn digest_of(path: &Path, before: u64, context: &Context) -> Result<(u64, String
 fn changed(
     ledger: &Ledger,
     output: &OutputEntry,
-    file: &Path,
+    file: &SourcePath,
     bytes: u64,
     read: &ReadOptions,
     temporary: &Path,
@@ -287,7 +330,7 @@ fn changed(
 /// The records of a file and the sums of those columns that it has and that are numbers.
 fn contents(
     ledger: &Ledger,
-    file: &Path,
+    file: &SourcePath,
     read: &ReadOptions,
     temporary: &Path,
 ) -> Result<(u64, Vec<Option<Number>>), Error> {
@@ -296,7 +339,7 @@ fn contents(
     } else {
         DecimalMark::Point
     };
-    let input = Input::open(&SourcePath::File(file.to_owned()))?;
+    let input = Input::open(file)?;
     let mut reader = open_reader(input, read, PIECE, usize::MAX, temporary)?;
     let places: Vec<Option<usize>> = ledger
         .sums

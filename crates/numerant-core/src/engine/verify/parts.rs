@@ -174,7 +174,7 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
         read: AtomicU64::new(0),
     };
     let sizes = options.whole.iter().chain(&options.parts);
-    let size: Option<u64> = sizes.map(file_size).sum();
+    let size: Option<u64> = sizes.map(SourcePath::bytes_on_disk).sum();
     context.observer.begins(size);
     let job = Job {
         jobs: options.jobs,
@@ -224,13 +224,6 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
     }
     pair_changed(&mut check);
     Ok(check)
-}
-
-fn file_size(path: &SourcePath) -> Option<u64> {
-    match path {
-        SourcePath::Standard => None,
-        SourcePath::File(path) => path.metadata().ok().map(|found| found.len()),
-    }
 }
 
 /// Whether both sides are documents of one format, which are compared record by record, whatever

@@ -15,8 +15,11 @@ use crate::source::{
 };
 use crate::value::Size;
 
-/// Bytes that are looked at to tell encoding and dialect.
+/// Bytes that are looked at to tell the encoding.
 const SAMPLE: usize = 1 << 18;
+
+/// Bytes of them that are looked at to tell what else it may be, and its delimiter.
+const START: usize = 1 << 16;
 
 /// Which parts of a dialect were found out, and what was passed over.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -82,7 +85,7 @@ impl DelimitedReader {
         }
         let lines = options.lines;
         let stated = options.delimiter.is_some() || lines;
-        if let Some(found) = detect::other_content(&raw, stated) {
+        if let Some(found) = detect::other_content(start_of(&raw), stated) {
             return Err(input.path.error(ReadProblem::NotText { found }));
         }
         let (guess, mark) = guess_encoding(&raw);
@@ -104,7 +107,7 @@ impl DelimitedReader {
             true => Quote::None,
             false => options.quote.unwrap_or(Quote::Byte(b'"')),
         };
-        let line_end = detect::line_end(&carry, quote.byte());
+        let line_end = detect::line_end(start_of(&carry), quote.byte());
         let terminator = line_end.terminator();
         if at_end && carry.last() != Some(&terminator) {
             carry.extend_from_slice(line_end.bytes());
@@ -121,7 +124,7 @@ impl DelimitedReader {
         let said = options.delimiter.or(lines.then_some(Delimiter(0)));
         let found = match said {
             Some(_) => None,
-            None => detect::delimiter(&carry, quote.byte(), line_end),
+            None => detect::delimiter(start_of(&carry), quote.byte(), line_end),
         };
         let usual = if input.path.extension() == "tsv" {
             b'\t'
@@ -189,7 +192,10 @@ impl DelimitedReader {
                 let skipped = self.facts.skipped;
                 return Err(self.input.path.error(ReadProblem::NoHeader { skipped }));
             }
-            let scanned = scan(&self.carry, self.marks, &mut self.index);
+            let mut scanned = scan(start_of(&self.carry), self.marks, &mut self.index);
+            if self.index.firsts().is_empty() {
+                scanned = scan(&self.carry, self.marks, &mut self.index);
+            }
             let Some(&fields) = self.index.firsts().first() else {
                 self.check_open_record(&self.carry, scanned)?;
                 self.more()?;
@@ -462,7 +468,10 @@ impl RecordReader for DelimitedReader {
     fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
         self.prepare(batch);
         let mut filled = self.carry.len();
-        let mut wanted = self.batch_size.max(filled + self.batch_size / 2);
+        let mut wanted = match self.at_end {
+            true => filled,
+            false => self.batch_size.max(filled + self.batch_size / 2),
+        };
         if batch.bytes.len() < filled {
             batch.bytes.resize(wanted, 0);
         }
@@ -528,6 +537,11 @@ impl RecordReader for DelimitedReader {
     fn tally(&self) -> ReadTally {
         self.tally.clone()
     }
+}
+
+/// As much of a sample as tells a dialect.
+fn start_of(sample: &[u8]) -> &[u8] {
+    &sample[..sample.len().min(START)]
 }
 
 /// Fills `buffer`, and tells malformed text by its place.

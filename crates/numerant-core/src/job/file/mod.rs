@@ -21,8 +21,9 @@ use parameter::{Kind, Parameters};
 pub use schema::schema;
 pub use write::to_toml;
 
-use super::Job;
+use super::{Job, JobError};
 use crate::format::delimited::ReadOptions;
+use crate::name::Key;
 use crate::record::nearest;
 use crate::source::{SourcePath, plain};
 use crate::step::Step;
@@ -32,7 +33,10 @@ use crate::value::Size;
 const LIST: usize = 20;
 
 /// The commands that a job can be, each with the keys that it takes.
-const COMMANDS: [&str; 4] = ["split", "combine", "convert", "verify"];
+const COMMANDS: [&str; 5] = ["inspect", "split", "combine", "convert", "verify"];
+
+/// Records that are shown of what is looked at, if nothing else is said.
+const SHOW: usize = 5;
 
 /// A job file that was read.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -57,6 +61,8 @@ pub struct Entry {
 /// What an entry of a job file does.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Work {
+    /// Show what is in files.
+    Inspect(Box<InspectJob>),
     /// Take files apart.
     Split(Box<Job>),
     /// Put files together.
@@ -71,10 +77,35 @@ impl Work {
     /// The command that does it.
     pub fn command(&self) -> &'static str {
         match self {
+            Self::Inspect(_) => "inspect",
             Self::Split(_) => "split",
             Self::Combine(_) => "combine",
             Self::Convert(_) => "convert",
             Self::Verify(_) => "verify",
+        }
+    }
+}
+
+/// What is to be looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(default, rename_all = "kebab-case")]
+pub struct InspectJob {
+    /// The column whose values are counted, or a part of it such as arrived:month.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub values: Option<Key>,
+    /// How many records are shown.
+    pub show: usize,
+    /// What is read, and what is done to its records.
+    #[serde(flatten)]
+    pub job: Job,
+}
+
+impl Default for InspectJob {
+    fn default() -> Self {
+        Self {
+            values: None,
+            show: SHOW,
+            job: Job::default(),
         }
     }
 }
@@ -208,6 +239,10 @@ impl JobFile {
                     .check()
                     .map_err(JobFileProblem::Job)
                     .and_then(|()| reads_own_output(job)),
+                Work::Inspect(inspect) if inspect.job.sources.is_empty() => {
+                    Err(JobFileProblem::Job(JobError::NoSource))
+                }
+                Work::Inspect(_) => Ok(()),
                 Work::Verify(verify) => check_verify(verify),
             };
             problem.map_err(|problem| JobFileError {
@@ -226,10 +261,7 @@ fn reads_own_output(job: &Job) -> Result<(), JobFileProblem> {
         return Ok(());
     };
     let own = plain(&output);
-    let is_own = |source: &SourcePath| match source {
-        SourcePath::Standard => false,
-        SourcePath::File(path) => plain(path) == own,
-    };
+    let is_own = |source: &SourcePath| source.on_disk().is_some_and(|path| plain(path) == own);
     match job.sources.iter().any(is_own) {
         true => Err(JobFileProblem::OwnOutput(output)),
         false => Ok(()),
@@ -330,6 +362,7 @@ impl Source<'_> {
         }
         let work = match *command {
             "verify" => Work::Verify(Box::new(self.typed(filled, spans)?)),
+            "inspect" => Work::Inspect(Box::new(self.typed(filled, spans)?)),
             "split" => Work::Split(Box::new(self.job(filled, spans)?)),
             "combine" => {
                 let mut job = self.job(filled, spans)?;
@@ -346,6 +379,10 @@ impl Source<'_> {
         Ok(Entry {
             line,
             work: match work {
+                Work::Inspect(mut inspect) => {
+                    inspect.job.map_paths(&|path| from_folder(&folder, path));
+                    Work::Inspect(inspect)
+                }
                 Work::Verify(mut verify) => {
                     verify.map_paths(&|path| from_folder(&folder, path));
                     Work::Verify(verify)
@@ -442,6 +479,7 @@ impl Job {
         }
         let paths = [
             &mut self.out,
+            &mut self.pack,
             &mut self.ledger,
             &mut self.rejects,
             &mut self.write.shape,

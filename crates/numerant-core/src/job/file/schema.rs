@@ -5,7 +5,8 @@ use std::collections::HashMap;
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 
-use super::{COMMANDS, VerifyJob};
+use super::{COMMANDS, InspectJob, VerifyJob};
+use crate::format::delimited::ReadOptions;
 use crate::job::Job;
 
 /// Keys of a job that are for some commands only.
@@ -23,17 +24,40 @@ const ONLY_FOR: &[(&str, &[&str])] = &[
     ("stop-on-error", &["convert"]),
 ];
 
+/// Keys of a job that is only looked at, besides those of how it is read.
+const INSPECTED: &[&str] = &[
+    "values",
+    "show",
+    "sources",
+    "recursive",
+    "pick",
+    "skip",
+    "from-name",
+    "source-column",
+    "date-format",
+    "decimal-comma",
+    "steps",
+    "on-error",
+    "memory",
+];
+
 /// The properties of a command's job by key, and the definitions that they refer to.
 fn properties(command: &str, generator: &mut SchemaGenerator) -> Map<String, Value> {
     let schema = match command {
         "verify" => VerifyJob::json_schema(generator),
+        "inspect" => InspectJob::json_schema(generator),
         _ => Job::json_schema(generator),
     };
     let mut properties = match schema.get("properties") {
         Some(Value::Object(properties)) => properties.clone(),
         _ => Map::new(),
     };
-    if command != "verify" {
+    if command == "inspect" {
+        let read = ReadOptions::json_schema(generator);
+        let read = read.get("properties").and_then(Value::as_object);
+        let is_read = |key: &String| read.is_some_and(|read| read.contains_key(key));
+        properties.retain(|key, _| INSPECTED.contains(&key.as_str()) || is_read(key));
+    } else if command != "verify" {
         for (key, commands) in ONLY_FOR {
             if !commands.contains(&command) {
                 properties.remove(*key);

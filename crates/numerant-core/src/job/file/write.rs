@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use toml::{Table, Value};
 
 use super::schema::meanings;
-use super::{VerifyJob, Work};
+use super::{InspectJob, VerifyJob, Work};
 use crate::job::Job;
 use crate::ledger::from_folder_of;
 
@@ -32,6 +32,14 @@ pub fn to_toml(work: &Work, path: &Path) -> Result<String, toml::ser::Error> {
             let mut job = (**job).clone();
             job.map_paths(&near);
             (Table::try_from(&job)?, Table::try_from(Job::default())?)
+        }
+        Work::Inspect(inspect) => {
+            let mut inspect = (**inspect).clone();
+            inspect.job.map_paths(&near);
+            (
+                Table::try_from(&inspect)?,
+                Table::try_from(InspectJob::default())?,
+            )
         }
         Work::Verify(verify) => {
             let mut verify = (**verify).clone();

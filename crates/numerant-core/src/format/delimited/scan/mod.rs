@@ -109,7 +109,7 @@ impl Index {
             (&mut self.firsts, filled.records + 64),
         ] {
             if room.len() < needed {
-                room.resize((needed * 2).max(1 << 14), 0);
+                room.resize(needed * 2, 0);
             }
         }
     }
