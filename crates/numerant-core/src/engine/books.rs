@@ -11,16 +11,20 @@ use std::thread;
 
 use super::consume::{Consumer, Set};
 use super::once::Keep;
-use super::produce::Produced;
-use super::{Context, Error};
-use crate::format::BookFormat;
+use super::produce::{KeptSheet, Produced};
+use super::{Context, Error, Notice};
 use crate::format::sheet::{Book, Head, Plan, width};
-use crate::job::Job;
+use crate::format::{BookFormat, Cutting, ExtractError, Extracted, Taken, Ways, assemble};
+use crate::job::{Formulas, Gathering, Job};
 use crate::ledger::{FileDigest, TypedColumn};
 use crate::output::OutputError;
+use crate::source::SourcePath;
 
 /// Bytes of shared texts that a workbook may keep at least.
 const LEAST_SHARED: usize = 1 << 18;
+
+/// Workbooks of which each is told what could not stay as it was; of more it is told together.
+const TOLD_ONE_BY_ONE: usize = 8;
 
 /// What was written.
 pub(super) struct Written {
@@ -28,6 +32,8 @@ pub(super) struct Written {
     pub(super) files: Vec<WrittenFile>,
     /// The types of the columns.
     pub(super) types: Vec<TypedColumn>,
+    /// What could not stay as it was in sheets that were kept.
+    pub(super) notices: Vec<Notice>,
 }
 
 /// A workbook on the stage.
@@ -40,6 +46,9 @@ pub(super) struct WrittenFile {
     pub(super) bytes: u64,
     pub(super) digest: Option<String>,
 }
+
+/// A workbook, and what could not stay as it was.
+type Done = (WrittenFile, Option<Extracted>);
 
 /// Writes all workbooks of a run, several at the same time.
 pub(super) fn write(
@@ -59,6 +68,7 @@ pub(super) fn write(
         return Ok(Written {
             files: Vec::new(),
             types: Vec::new(),
+            notices: Vec::new(),
         });
     };
     // Sheets by workbook, in the order of first records.
@@ -108,8 +118,9 @@ pub(super) fn write(
         context,
         told: &told,
     };
+    let cutting = consumer.cutting();
     let next = AtomicUsize::new(0);
-    let results: Mutex<Vec<(usize, Result<WrittenFile, Error>)>> = Mutex::new(Vec::new());
+    let results: Mutex<Vec<(usize, Result<Done, Error>)>> = Mutex::new(Vec::new());
     thread::scope(|scope| {
         for _ in 0..threads {
             scope.spawn(|| {
@@ -117,13 +128,54 @@ pub(super) fn write(
                     let (path, outputs) = &files[*file];
                     let staged = keep.stage.dir().join(format!("book-{file}"));
                     let spools: Vec<PathBuf> = outputs.iter().map(|o| consumer.path(*o)).collect();
-                    let sheets = outputs.iter().zip(&spools);
-                    let book = Book {
-                        sheets: sheets
-                            .map(|(o, spool)| (head(*o), spool.as_path()))
-                            .collect(),
+                    let new = |outputs: &[usize], staged: PathBuf| {
+                        let sheets = outputs.iter().map(|output| {
+                            let place = files[*file].1.iter().position(|known| known == output);
+                            (head(*output), spools[place.unwrap_or(0)].as_path())
+                        });
+                        let book = Book {
+                            sheets: sheets.collect(),
+                        };
+                        task.write(&book, path, outputs[0], staged)
                     };
-                    let result = task.write(&book, path, outputs[0], staged);
+                    let any_kept = outputs
+                        .iter()
+                        .any(|output| consumer.kept(*output).is_some());
+                    let result = match any_kept {
+                        false if let Some((cutting, rows)) = &cutting => {
+                            let first = outputs[0];
+                            let called = &produced.sheets[first];
+                            let part =
+                                (called.as_str(), rows[first].as_slice(), spools[0].as_path());
+                            task.cut(cutting, part, path, first, staged)
+                        }
+                        false => new(outputs, staged).map(|file| (file, None)),
+                        true => {
+                            let taken = outputs.iter().map(|output| {
+                                let called = produced.sheets[*output].clone();
+                                if let Some(KeptSheet { book, name, .. }) = consumer.kept(*output) {
+                                    return Ok(Taken {
+                                        book: book.clone(),
+                                        sheet: name.clone(),
+                                        called,
+                                    });
+                                }
+                                // What has no sheet to keep becomes one first.
+                                let own = keep.stage.dir().join(format!("sheet-{output}"));
+                                new(&[*output], own.clone())?;
+                                Ok(Taken {
+                                    book: own,
+                                    sheet: called.clone(),
+                                    called,
+                                })
+                            });
+                            let taken: Result<Vec<Taken>, Error> = taken.collect();
+                            let count = outputs.iter().map(|output| records[*output]).sum();
+                            taken.and_then(|taken| {
+                                task.assemble(&taken, path, outputs[0], staged, job, count)
+                            })
+                        }
+                    };
                     let failed = result.is_err();
                     for spool in &spools {
                         // The stage is removed as a whole later.
@@ -141,12 +193,32 @@ pub(super) fn write(
     });
     let mut results = results.into_inner().unwrap_or_default();
     results.sort_by_key(|(file, _)| *file);
-    let files: Result<Vec<WrittenFile>, Error> =
-        results.into_iter().map(|(_, file)| file).collect();
-    Ok(Written {
-        files: files?,
+    let mut written = Written {
+        files: Vec::new(),
         types: types(sets, &planned),
-    })
+        notices: Vec::new(),
+    };
+    let mut told: Vec<(String, Extracted)> = Vec::new();
+    for (_, result) in results {
+        let (file, extracted) = result?;
+        if let Some(what) = extracted.filter(|what| *what != Extracted::default()) {
+            told.push((file.path.clone(), what));
+        }
+        written.files.push(file);
+    }
+    written.notices = match told.len() {
+        0..=TOLD_ONE_BY_ONE => told
+            .into_iter()
+            .map(|(path, what)| Notice::Extracted { path, what })
+            .collect(),
+        files => {
+            let mut all = Extracted::default();
+            told.iter().for_each(|(_, what)| all.add(what));
+            let path = format!("{files} files");
+            vec![Notice::Extracted { path, what: all }]
+        }
+    };
+    Ok(written)
 }
 
 /// What all workbooks of a run are written with.
@@ -178,13 +250,60 @@ impl Task<'_> {
         let sink = (self.format.create)(&staged, self.shared).map_err(failed)?;
         book.write(sink, &self.context.cancel, self.told)
             .map_err(failed)?;
-        let mut file = File::open(&staged).map_err(failed)?;
+        self.finish(path, first, staged).map_err(failed)
+    }
+
+    /// Writes a workbook of sheets as they are in others.
+    fn assemble(
+        &self,
+        taken: &[Taken],
+        path: &str,
+        first: usize,
+        staged: PathBuf,
+        job: &Job,
+        records: u64,
+    ) -> Result<Done, Error> {
+        self.context.check_cancelled()?;
+        let ways = Ways {
+            values: job.formulas == Formulas::Values,
+            macros: may_have_macros(path),
+            charts: job.gathering == Gathering::Sheets && job.read.read_sheet.is_empty(),
+        };
+        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let what = assemble(taken, ways, &staged).map_err(|error| extracting(path, error))?;
+        (self.told)(records);
+        let file = self.finish(path, first, staged).map_err(failed)?;
+        Ok((file, Some(what)))
+    }
+
+    /// Writes a workbook with rows of a sheet as they stand there: what the sheet is to be called, the
+    /// rows, and the file that has them.
+    fn cut(
+        &self,
+        cutting: &Cutting,
+        (called, rows, spool): (&str, &[u32], &Path),
+        path: &str,
+        first: usize,
+        staged: PathBuf,
+    ) -> Result<Done, Error> {
+        self.context.check_cancelled()?;
+        let what = cutting.write(called, rows, spool, may_have_macros(path), &staged);
+        let what = what.map_err(|error| extracting(path, error))?;
+        (self.told)(rows.len() as u64);
+        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let file = self.finish(path, first, staged).map_err(failed)?;
+        Ok((file, Some(what)))
+    }
+
+    /// A workbook that is complete.
+    fn finish(&self, path: &str, first: usize, staged: PathBuf) -> io::Result<WrittenFile> {
+        let mut file = File::open(&staged)?;
         if self.sync {
-            file.sync_all().map_err(failed)?;
+            file.sync_all()?;
         }
-        let bytes = file.metadata().map_err(failed)?.len();
+        let bytes = file.metadata()?.len();
         let digest = match self.digest {
-            true => Some(digest_of(&mut file).map_err(failed)?),
+            true => Some(digest_of(&mut file)?),
             false => None,
         };
         Ok(WrittenFile {
@@ -194,6 +313,20 @@ impl Task<'_> {
             bytes,
             digest,
         })
+    }
+}
+
+fn may_have_macros(path: &str) -> bool {
+    Path::new(path)
+        .extension()
+        .is_some_and(|extension| extension == "xlsm")
+}
+
+/// Sheets that could not be taken as they are.
+fn extracting(path: &str, error: ExtractError) -> Error {
+    match error {
+        ExtractError::Read(book, problem) => SourcePath::File(book).error(problem).into(),
+        ExtractError::Write(cause) => OutputError::new("writing", Path::new(path), cause).into(),
     }
 }
 

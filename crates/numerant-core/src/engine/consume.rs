@@ -1,14 +1,16 @@
 //! The second half of a run: turns records into bytes and writes them.
 
+use std::collections::HashMap;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::Error;
-use super::produce::{Becomes, Message, Routed, SourceBegins};
-use crate::format::RecordEncoder;
+use super::produce::{Becomes, KeptSheet, Message, Routed, SourceBegins};
 use crate::format::delimited::Dialect;
 use crate::format::sheet::{ColumnTally, Spooler};
-use crate::job::Job;
+use crate::format::{Cutting, ExtractError, RecordEncoder};
+use crate::job::{Formulas, Job};
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks};
 use crate::record::{Batch, CELL_QUOTE, RejectedRecord};
@@ -43,6 +45,13 @@ pub(super) struct Consumer {
     sets: Vec<Option<Set>>,
     /// The set that each output belongs to.
     set_of: Vec<u32>,
+    /// Outputs that are sheets as they are in their sources.
+    kept: HashMap<usize, Arc<KeptSheet>>,
+    /// The sheet whose rows come out as they stand, with the output of each row.
+    own_rows: Option<(Arc<KeptSheet>, Vec<u32>)>,
+    cutting: Option<Cutting>,
+    lines: Vec<u64>,
+    formulas: Formulas,
     rejects: Vec<Reject>,
     rejects_path: Option<PathBuf>,
     rejects_file: Option<SideFile>,
@@ -73,6 +82,11 @@ impl Consumer {
             encoder_of: Vec::new(),
             sets: Vec::new(),
             set_of: Vec::new(),
+            kept: HashMap::new(),
+            own_rows: None,
+            cutting: None,
+            lines: Vec::new(),
+            formulas: job.formulas,
             rejects: Vec::new(),
             rejects_path: job.rejects.clone(),
             rejects_file: None,
@@ -121,10 +135,27 @@ impl Consumer {
                     self.encoder_of.push(self.encoders.len() as u32 - 1);
                 }
                 Becomes::Rows(_, set) => self.set_of.push(*set as u32),
+                Becomes::Sheet(sheet) => {
+                    self.set_of.push(u32::MAX);
+                    self.kept.insert(sink, Arc::clone(sheet));
+                }
+                Becomes::OwnRows(_) => self.set_of.push(u32::MAX),
             }
         }
         let encoder = match becomes {
             Becomes::Bytes(encoder) => encoder,
+            Becomes::Sheet(_) => {
+                for &output in routed.outputs.iter().filter(|output| **output != NOWHERE) {
+                    self.records[output as usize] += 1;
+                }
+                let rejected = std::mem::take(&mut routed.batch.rejected);
+                return self.keep_rejected(rejected);
+            }
+            Becomes::OwnRows(sheet) => {
+                self.note_rows(&sheet, routed);
+                let rejected = std::mem::take(&mut routed.batch.rejected);
+                return self.keep_rejected(rejected);
+            }
             Becomes::Rows(spooler, set) => {
                 if self.sets.len() <= set {
                     self.sets.resize_with(set + 1, || None);
@@ -190,6 +221,79 @@ impl Consumer {
             }
         }
         Ok(())
+    }
+
+    /// Takes note of which output each row goes to.
+    fn note_rows(&mut self, sheet: &Arc<KeptSheet>, routed: &Routed) {
+        let (_, rows) = self
+            .own_rows
+            .get_or_insert_with(|| (Arc::clone(sheet), Vec::new()));
+        routed.batch.all_lines(&mut self.lines);
+        for (&line, &output) in self.lines.iter().zip(&routed.outputs) {
+            if output == NOWHERE {
+                continue;
+            }
+            let row = usize::try_from(line).unwrap_or(0);
+            if rows.len() <= row {
+                rows.resize(row + 1, NOWHERE);
+            }
+            rows[row] = output;
+            self.records[output as usize] += 1;
+        }
+    }
+
+    /// Takes the rows of a sheet apart, each to its output.
+    fn cut(&mut self) -> Result<(), Error> {
+        let Some((sheet, rows)) = &self.own_rows else {
+            return Ok(());
+        };
+        let sinks = &mut self.sinks;
+        let mut failed: Option<SinkError> = None;
+        let cutting = Cutting::prepare(
+            &sheet.book,
+            &sheet.name,
+            sheet.above,
+            self.formulas == Formulas::Values,
+            &mut |row, bytes| {
+                let output = rows.get(row as usize).copied().unwrap_or(NOWHERE);
+                if output == NOWHERE {
+                    return Ok(());
+                }
+                let length = u32::try_from(bytes.len()).map_err(io::Error::other)?;
+                for piece in [&length.to_le_bytes(), bytes] {
+                    if let Err(error) = sinks.append(output as usize, piece) {
+                        failed = Some(error);
+                        return Err(io::Error::from(io::ErrorKind::Interrupted));
+                    }
+                }
+                Ok(())
+            },
+        );
+        if let Some(error) = failed {
+            return Err(self.sink_error(error));
+        }
+        self.cutting = Some(cutting.map_err(|error| match error {
+            ExtractError::Read(book, problem) => Error::from(SourcePath::File(book).error(problem)),
+            ExtractError::Write(cause) => OutputError::new("writing", &self.out, cause).into(),
+        })?);
+        Ok(())
+    }
+
+    /// The sheet whose rows come out as they stand, and the rows of each output.
+    pub(super) fn cutting(&self) -> Option<(&Cutting, Vec<Vec<u32>>)> {
+        let (_, outputs) = self.own_rows.as_ref()?;
+        let mut rows = vec![Vec::new(); self.records.len()];
+        for (row, output) in outputs.iter().enumerate() {
+            if let Some(rows) = rows.get_mut(*output as usize) {
+                rows.push(row as u32);
+            }
+        }
+        Some((self.cutting.as_ref()?, rows))
+    }
+
+    /// The sheet that an output is as it is, if it is one.
+    pub(super) fn kept(&self, output: usize) -> Option<&KeptSheet> {
+        self.kept.get(&output).map(Arc::as_ref)
     }
 
     /// Sources whose columns are typed together, and the one of each output.
@@ -283,6 +387,7 @@ impl Consumer {
                 self.append(sink)?;
             }
         }
+        self.cut()?;
         self.sinks
             .finish(sync)
             .map_err(|error| self.sink_error(error))

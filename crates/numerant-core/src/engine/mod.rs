@@ -37,7 +37,7 @@ pub use found::{dated_path, files};
 pub use inspect::{
     ColumnProfile, Distinct, Inspection, TreeInspection, ValueCount, ValueCounts, inspect, values,
 };
-pub use notice::{Notice, SheetNote};
+pub use notice::{Notice, SheetNote, ValuesBecause};
 use once::{Shared, foreseen, plan_once, run_once};
 pub use verify::{
     ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, verify_ledger,

@@ -1,6 +1,7 @@
 //! What a user should know of a run that it did not stop.
 
 use super::{NamesChanged, NamesClashed};
+use crate::format::Extracted;
 use crate::format::sheet::{SheetFacts, Visibility};
 use crate::format::{JSON, JSON_LINES, RecordReader, TreeFacts, format_read};
 use crate::ledger::TypedColumn;
@@ -72,8 +73,36 @@ pub enum Notice {
     },
     /// Names of columns that no element can have, with those that were written instead.
     NamesMadeLegal(Vec<(String, String)>),
+    /// A workbook gives the values of its sheets, and not their look.
+    OnlyValues {
+        /// The workbook.
+        workbook: String,
+        /// Why.
+        because: ValuesBecause,
+    },
+    /// Sheets that are called otherwise, as another has their name: workbooks and names, and new names.
+    SheetsRenamed(Vec<(String, String)>),
+    /// Something of a sheet could not stay as it was in its own workbook.
+    Extracted {
+        /// The output.
+        path: String,
+        /// What.
+        what: Extracted,
+    },
     /// Columns of workbooks that were kept text because of a value.
     KeptText(Vec<TypedColumn>),
+}
+
+/// Why a workbook gives the values of its sheets, and not their look.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum ValuesBecause {
+    /// It is in a format of which only values are read.
+    Format,
+    /// It is compressed, in an archive, or no file.
+    Packed,
+    /// Something is done to the records.
+    Changed,
 }
 
 /// Something about the cells of a sheet that its reader should know.

@@ -222,6 +222,7 @@ pub(super) fn run_once(
             });
         }
         types = written.types;
+        produced.notices.extend(written.notices);
     }
     let kept_text: Vec<TypedColumn> = types
         .iter()

@@ -154,7 +154,7 @@ impl Sources {
             thorough,
         };
         check_names(job)?;
-        let several = job.sources.len() > 1 || !job.read.read_sheet.is_empty() || job.per_sheet;
+        let several = job.sources.len() > 1 || !job.read.read_sheet.is_empty() || job.is_by_sheet();
         let gathers = several && (!own_columns || job.source_column.is_some());
         if twice || gathers {
             sources.keep_streams(context)?;
@@ -259,7 +259,13 @@ impl Sources {
                 Some(kept) => Input::from_reader(path.clone(), Box::new(kept.again()), None)?,
             };
             cursor.next += 1;
-            match open(input, &job.read, largest, &context.temporary, job.per_sheet)? {
+            match open(
+                input,
+                &job.read,
+                largest,
+                &context.temporary,
+                job.is_by_sheet(),
+            )? {
                 Opened::Text(input) => {
                     break Box::new(DelimitedReader::open(input, &job.read, BATCH, largest)?);
                 }

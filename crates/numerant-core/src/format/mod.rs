@@ -15,6 +15,7 @@ mod ods;
 mod open;
 mod own;
 mod package;
+mod repack;
 pub mod sheet;
 pub(crate) mod text;
 mod trees;
@@ -40,6 +41,8 @@ pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
 pub use self::trees::{Around, TreeFacts};
 pub(crate) use self::trees::{Leaf, MOST_DEPTH, OpenedTrees, TreeFormat, Trees};
+pub use self::xlsx::Extracted;
+pub(crate) use self::xlsx::{Cutting, ExtractError, Taken, Ways, assemble};
 use crate::name::OutputFacts;
 use crate::record::{At, Batch, Columns, Unit};
 use crate::source::{ReadError, SourcePath};
@@ -88,6 +91,9 @@ pub(crate) struct BookFormat {
     /// Begins a workbook at a path; what its sheets share may take so many bytes.
     pub(crate) create: fn(&Path, usize) -> io::Result<Box<dyn SheetSink>>,
 }
+
+/// What Office Open XML workbooks are called.
+pub(crate) const XLSX: &str = xlsx::NAME;
 
 /// All formats there are.
 pub const FORMATS: &[Format] = &[

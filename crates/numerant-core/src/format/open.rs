@@ -58,6 +58,7 @@ impl OpenedBook {
             size: self.size,
             compression: self.compression,
             taken: Arc::clone(&self.taken),
+            may_be_empty: options.may_be_empty,
         };
         let workbook = self.workbook.as_ref();
         SheetReader::open(

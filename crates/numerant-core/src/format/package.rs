@@ -34,6 +34,27 @@ impl Package {
         }
     }
 
+    /// A reader of the archive itself.
+    pub(super) fn archive(&self) -> ZipArchive<SharedFile> {
+        self.archive.clone()
+    }
+
+    /// The names of all parts as they are written.
+    pub(crate) fn names(&self) -> Vec<String> {
+        let names = (0..self.archive.len()).map(|place| self.archive.name_for_index(place));
+        names
+            .flatten()
+            .flatten()
+            .map(|name| name.into_owned())
+            .collect()
+    }
+
+    /// A part's name as it is written, from one that may be spelled in another case.
+    pub(crate) fn spelled(&self, name: &str) -> Option<String> {
+        let known = self.archive.name_for_index(self.place(name)?)?;
+        known.ok().map(|name| name.into_owned())
+    }
+
     /// Whether it has a part; names are the same in any case.
     pub(crate) fn place(&self, name: &str) -> Option<usize> {
         let exact = self.archive.index_for_name(name);

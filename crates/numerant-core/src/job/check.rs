@@ -3,11 +3,12 @@
 use std::collections::HashSet;
 use std::path::PathBuf;
 
-use super::{Job, Overflow};
+use super::{Gathering, Job, Overflow};
 use crate::format::delimited::Ragged;
+use crate::format::sheet::Types;
 use crate::format::{
-    Blanks, Format, MOST_DEPTH, TextFormat, delimited, format_of, format_read, known_extensions,
-    read_extensions,
+    Blanks, Format, MOST_DEPTH, TextFormat, XLSX, delimited, format_of, format_read,
+    known_extensions, read_extensions,
 };
 use crate::name::{ClashPolicy, Key, Part, RunField, Template, WordsError};
 use crate::output::ExistingPolicy;
@@ -141,6 +142,9 @@ pub enum JobError {
     /// `--from` names no format.
     #[error("--from: '{0}' is not a format that is read; known are {known}", known = read_extensions().join(", "))]
     UnknownFormat(String),
+    /// Whole rows of one sheet, and something that is more or less than these.
+    #[error("--like-source takes whole rows of one sheet as they stand: {0}")]
+    LikeSource(&'static str),
     /// What stands for blanks is itself no name.
     #[error("--blank must be a name that files can have")]
     Blank,
@@ -176,7 +180,7 @@ impl Job {
         let keys = name_keys + sheet_keys + self.by.len() + self.case.len();
         // A name that holds something of the source, or nothing but text, is enough.
         let whole = keys == 0 && divisions.is_empty() && self.name.is_none();
-        if whole && !self.per_sheet && !(self.batch && self.to.is_some()) {
+        if whole && !self.is_by_sheet() && !(self.batch && self.to.is_some()) {
             return Err(JobError::NothingToSplitBy);
         }
         if self.name.is_some() && self.to.is_some() {
@@ -225,6 +229,7 @@ impl Job {
             return Err(JobError::UnknownFormat(from.clone()));
         }
         self.check_pack()?;
+        self.check_like_source(format)?;
         if self.sources.len() > 1 && self.out.is_none() && self.pack.is_none() && !self.batch {
             return Err(JobError::NoOut);
         }
@@ -245,6 +250,40 @@ impl Job {
         }
         if self.blank.trim().is_empty() {
             return Err(JobError::Blank);
+        }
+        Ok(())
+    }
+
+    /// Rows of one sheet go whole and in their order into workbooks.
+    fn check_like_source(&self, format: &'static Format) -> Result<(), JobError> {
+        if !self.like_source {
+            return Ok(());
+        }
+        let changes = |step: &Step| !matches!(step, Step::Where(_) | Step::Type { .. });
+        for (is, why) in [
+            (self.sources.len() > 1, "name one file"),
+            (
+                self.read.read_sheet.len() > 1,
+                "choose one sheet with --read-sheet",
+            ),
+            (
+                self.read.no_header,
+                "the sheet needs a row that names its columns",
+            ),
+            (
+                self.is_by_sheet() || self.sheet.is_some() || self.overflow != Overflow::Refuse,
+                "leave --per-sheet, --sheet and --overflow out",
+            ),
+            (
+                self.steps.iter().any(changes),
+                "of the steps only --where and --type can go with it",
+            ),
+            (self.write.types != Types::Auto, "leave --types out"),
+            (format.name != XLSX, "let --name end in .xlsx"),
+        ] {
+            if is {
+                return Err(JobError::LikeSource(why));
+            }
         }
         Ok(())
     }
@@ -497,10 +536,38 @@ impl Job {
         let extension = template
             .extension(&source.extension())
             .ok_or_else(|| JobError::NoExtension(template.clone()))?;
-        match format_of(&extension) {
+        let macros = extension == "xlsm" && (self.keeps_sheets() || self.like_source);
+        match format_of(if macros { "xlsx" } else { &extension }) {
             Some(format) => Ok((extension, format)),
             None => Err(JobError::UnknownExtension(extension)),
         }
+    }
+
+    /// Whether each sheet of the sources is an output of its own.
+    pub fn is_by_sheet(&self) -> bool {
+        self.per_sheet || self.gathering == Gathering::Sheets
+    }
+
+    /// Whether sheets of Office Open XML workbooks come out as they are, with their look: each goes
+    /// whole into a workbook, and nothing is done to its records.
+    pub fn keeps_sheets(&self) -> bool {
+        let alone = self.is_by_sheet() && self.overflow == Overflow::Refuse;
+        let plain = self.steps.is_empty() && self.write.types == Types::Auto;
+        let named = self.from_name.is_none() && self.source_column.is_none();
+        let undivided = self.by.is_empty() && self.case.is_empty() && self.divisions().is_empty();
+        let template = self.name.as_ref();
+        let whole = |name: &Template| {
+            let counted = name.names(RunField::Rows) || name.names(RunField::Number);
+            name.keys().is_empty() && !counted
+        };
+        let whole = template.is_none_or(whole) && self.sheet.as_ref().is_none_or(whole);
+        let extension = match (template, &self.to) {
+            (Some(name), _) => name.extension(""),
+            (None, to) => to.clone(),
+        };
+        // Without either, outputs are called as their source is.
+        let wanted = extension.is_none_or(|to| to == "xlsx" || to == "xlsm");
+        alone && plain && named && undivided && whole && wanted
     }
 
     /// All keys that outputs are told apart by: those given, then those that only the name has.

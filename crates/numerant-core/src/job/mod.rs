@@ -35,6 +35,32 @@ pub enum Overflow {
     Files,
 }
 
+/// What several files become.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
+#[serde(rename_all = "lowercase")]
+pub enum Gathering {
+    /// One table, or a sheet of values for each.
+    #[default]
+    Table,
+    /// A workbook with all their sheets as they are.
+    Sheets,
+}
+
+/// What becomes of formulas in sheets that are kept as they are.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
+#[serde(rename_all = "lowercase")]
+pub enum Formulas {
+    /// They stay, but for those that lead to a sheet that is not there.
+    #[default]
+    Keep,
+    /// They become the values that they had.
+    Values,
+}
+
 /// What is to be read, done and written. Its keys are the words of the command line's options.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
@@ -102,6 +128,14 @@ pub struct Job {
     pub sheet: Option<Template>,
     /// One output for each sheet of the sources.
     pub per_sheet: bool,
+    /// Outputs keep the look of the sheet that is split: what stands above its records, and the rows as
+    /// they are.
+    pub like_source: bool,
+    /// What several files become: one table, or a workbook with all their sheets as they are.
+    #[serde(rename = "as")]
+    pub gathering: Gathering,
+    /// What becomes of formulas in sheets that are kept as they are.
+    pub formulas: Formulas,
     /// What to do where a sheet has no room for all records.
     pub overflow: Overflow,
     /// The output folder; one named after the source if not said.
@@ -168,6 +202,9 @@ impl Default for Job {
             to: None,
             sheet: None,
             per_sheet: false,
+            like_source: false,
+            gathering: Gathering::default(),
+            formulas: Formulas::default(),
             overflow: Overflow::default(),
             out: None,
             pack: None,

@@ -130,6 +130,13 @@ impl Router {
         self.forget();
     }
 
+    /// Makes the group of the present source known, where it has only one, even if no record comes.
+    pub fn announce(&mut self) {
+        if self.keys.is_empty() {
+            self.group_of(self.source_values.clone());
+        }
+    }
+
     /// Empties the caches.
     fn forget(&mut self) {
         self.raw.iter_mut().for_each(RawCache::clear);

@@ -233,6 +233,20 @@ pub enum ReadProblem {
         /// Bytes that it unpacks to.
         unpacked: Size,
     },
+    /// A source that has no look to be kept.
+    #[error(
+        "--like-source keeps the look of sheets of .xlsx files, and this is {format}, or packed"
+    )]
+    NoLook {
+        /// What its format is called.
+        format: &'static str,
+    },
+    /// A workbook whose sheets cannot stand beside those of another.
+    #[error("its sheets cannot come into one workbook with the others: {why}")]
+    CannotGather {
+        /// Why.
+        why: &'static str,
+    },
     /// A binary workbook that does not fit into memory.
     #[error("the workbook takes more than {limit}, a quarter of --memory")]
     WorkbookTooLarge {
@@ -441,7 +455,10 @@ impl ReadProblem {
             Self::Packed { .. } => {
                 Some("unpack the archive yourself, and name its folder".to_owned())
             }
-            Self::Bomb { .. } | Self::LeadsOut { .. } => None,
+            Self::CannotGather { .. } => {
+                Some("leave --as sheets out, and values alone are put together".to_owned())
+            }
+            Self::Bomb { .. } | Self::LeadsOut { .. } | Self::NoLook { .. } => None,
             Self::Compression { .. }
             | Self::Io(_)
             | Self::Empty

@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::{Job, Work};
+use numerant_core::job::{Gathering, Job, Work};
 use numerant_core::name::Template;
 
-use super::options::GatherOptions;
+use super::options::{FormulaOptions, GatherOptions, choice};
 use super::run::{OutputOptions, RunRequest, SourceOptions};
 
 /// Put files together: into one table, or into one workbook with a sheet for each
@@ -20,6 +20,7 @@ use super::run::{OutputOptions, RunRequest, SourceOptions};
     numerant combine months --recursive --name year.csv --from-name '{quay}/{month}.csv'\n  \
     numerant combine north.csv south.xlsx --name all.json --columns union --source-column port\n  \
     numerant combine north.xlsx south.csv --name all.xlsx --sheet '{.stem}'\n  \
+    numerant combine north.xlsx south.xlsx --name all.xlsx --as sheets\n  \
     numerant combine year.xlsx --read-sheet all --name year.csv"
 )]
 pub(crate) struct CombineArguments {
@@ -27,6 +28,12 @@ pub(crate) struct CombineArguments {
     source: SourceOptions,
     #[command(flatten)]
     gather: GatherOptions,
+    /// What the files become: one table, or sheets: one workbook with all their sheets as they are,
+    /// look and formulas kept
+    #[arg(long = "as", value_name = "WHAT", value_parser = choice(GATHERINGS), default_value = "table", help_heading = "Combining")]
+    gathering: Gathering,
+    #[command(flatten)]
+    formulas: FormulaOptions,
     /// Path of the output, such as year.xlsx; its extension says the format
     #[arg(
         long,
@@ -48,12 +55,17 @@ pub(crate) struct CombineArguments {
     output: OutputOptions,
 }
 
+const GATHERINGS: &[(&str, Gathering)] =
+    &[("table", Gathering::Table), ("sheets", Gathering::Sheets)];
+
 impl CombineArguments {
     pub(crate) fn into_request(self) -> RunRequest {
         let job = Job {
             name: Some(self.name),
             out: (!self.output.packs()).then_some(self.out),
             columns: self.gather.columns,
+            gathering: self.gathering,
+            formulas: self.formulas.formulas,
             ..self.source.into_job()
         };
         self.output.into_request(job, Work::Combine)

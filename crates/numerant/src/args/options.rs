@@ -10,7 +10,7 @@ use numerant_core::format::delimited::{
 use numerant_core::format::sheet::Types;
 use numerant_core::format::{Blanks, ControlSigns};
 use numerant_core::gather::ColumnPolicy;
-use numerant_core::job::Overflow;
+use numerant_core::job::{Formulas, Overflow};
 use numerant_core::name::{ClashPolicy, KeyError, NamePattern, Template, Words, parse_columns};
 use numerant_core::output::ExistingPolicy;
 use numerant_core::source::{Compression, Encoding, FilePattern};
@@ -110,6 +110,8 @@ const EXISTING: &[(&str, ExistingPolicy)] = &[
     ("skip", ExistingPolicy::Skip),
 ];
 
+const FORMULAS: &[(&str, Formulas)] = &[("keep", Formulas::Keep), ("values", Formulas::Values)];
+
 const YES_NO: &[(&str, bool)] = &[("yes", true), ("no", false)];
 
 const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Json)];
@@ -152,6 +154,16 @@ pub(super) struct GatherOptions {
     pub(super) columns: Option<ColumnPolicy>,
 }
 
+/// What becomes of formulas.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Writing")]
+pub(super) struct FormulaOptions {
+    /// What becomes of formulas in sheets that keep their look: keep, but for those that lead to a
+    /// sheet that is not there; or the values that they had
+    #[arg(long, value_name = "POLICY", value_parser = choice(FORMULAS), default_value = "keep")]
+    pub(super) formulas: Formulas,
+}
+
 /// How sources are read.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Reading")]
@@ -159,10 +171,10 @@ pub(super) struct ReadingOptions {
     /// The format, by its extension such as csv or xlsx [default: told by the content]
     #[arg(long, value_name = "FORMAT")]
     from: Option<String>,
-    /// The sheet of a workbook, by name or number, or all; may be repeated [default: the first that
-    /// is shown]
-    #[arg(long, value_name = "SHEET")]
-    read_sheet: Vec<String>,
+    /// Sheets of a workbook, by name or number, or all; a name with a comma stands in double quotes
+    /// [default: the first that is shown]
+    #[arg(long, value_name = "SHEET[,SHEET…]", value_parser = columns)]
+    read_sheet: Vec<ColumnList>,
     /// What stands between fields: a character, or comma, semicolon, tab, pipe, space [default:
     /// found out]
     #[arg(long, value_name = "CHAR")]
@@ -221,7 +233,7 @@ impl ReadingOptions {
     pub(super) fn into_options(self) -> ReadOptions {
         ReadOptions {
             from: self.from,
-            read_sheet: self.read_sheet.into_iter().map(Into::into).collect(),
+            read_sheet: names(self.read_sheet).into_iter().map(Into::into).collect(),
             delimiter: self.delimiter,
             quote: self.quote,
             encoding: self.encoding,

@@ -8,7 +8,7 @@ use numerant_core::name::{Key, KeyError, Template, parse_keys};
 use numerant_core::step::Case;
 use numerant_core::value::Size;
 
-use super::options::{GatherOptions, format};
+use super::options::{FormulaOptions, GatherOptions, format};
 use super::run::{OutputOptions, RunRequest, SourceOptions};
 use super::steps::case;
 
@@ -29,7 +29,8 @@ use super::steps::case;
     numerant split calls.csv --rows 5000 --sort arrived\n  \
     numerant split calls.csv --lookup owners.csv:quay --name '{folder}/{quay}.csv'\n  \
     numerant split calls.csv --name calls.xlsx --sheet '{quay}'\n  \
-    numerant split year.xlsx --per-sheet --name '{.sheet}.csv'\n\n\
+    numerant split year.xlsx --per-sheet --name '{.sheet}.csv'\n  \
+    numerant split report.xlsx --skip-lines 2 --by quay --like-source\n\n\
     Expressions are those of the SQL standard; docs/expressions.md lists them."
 )]
 pub(crate) struct SplitArguments {
@@ -70,6 +71,12 @@ pub(crate) struct SplitArguments {
     /// chooses
     #[arg(long, help_heading = "Splitting")]
     per_sheet: bool,
+    /// Outputs keep the look of the sheet: what stands above its records, widths, formats, filter, and
+    /// the rows with their styles and formulas
+    #[arg(long, help_heading = "Splitting")]
+    like_source: bool,
+    #[command(flatten)]
+    formulas: FormulaOptions,
     #[command(flatten)]
     source: SourceOptions,
     #[command(flatten)]
@@ -106,6 +113,8 @@ impl SplitArguments {
             max_size: self.max_size,
             each: self.each,
             per_sheet: self.per_sheet,
+            like_source: self.like_source,
+            formulas: self.formulas.formulas,
             name: self.name,
             to: self.to,
             out: self.out,
@@ -123,7 +132,7 @@ mod tests {
     use numerant_core::format::sheet::Types;
     use numerant_core::format::{Blanks, ControlSigns};
     use numerant_core::gather::ColumnPolicy;
-    use numerant_core::job::Overflow;
+    use numerant_core::job::{Formulas, Gathering, Overflow};
     use numerant_core::name::ClashPolicy;
     use numerant_core::output::ExistingPolicy;
 
@@ -364,6 +373,9 @@ mod tests {
             name: Some("{quay}.tsv".parse().expect("a template")),
             out: Some("parts".into()),
             pack: None,
+            like_source: false,
+            gathering: Gathering::Table,
+            formulas: Formulas::Keep,
             blank: "none".into(),
             clash: ClashPolicy::Number,
             existing: ExistingPolicy::Skip,

@@ -1,6 +1,7 @@
 //! Notices in words.
 
-use numerant_core::engine::{Notice, SheetNote};
+use numerant_core::engine::{Notice, SheetNote, ValuesBecause};
+use numerant_core::format::Extracted;
 use numerant_core::name::ClashPolicy;
 use numerant_core::record::HeaderNote;
 
@@ -178,6 +179,28 @@ pub(super) fn text(notice: &Notice) -> String {
             )
         }
         Notice::Sheet { source, note } => format!("{source}: {}", sheet(note)),
+        Notice::OnlyValues { workbook, because } => {
+            let because = match because {
+                ValuesBecause::Format => "only values are read of its format",
+                ValuesBecause::Packed => "it is packed; unpack it to have them kept",
+                ValuesBecause::Changed => {
+                    "something is done to their records, or to how they are written"
+                }
+                _ => "they cannot be kept",
+            };
+            format!("{workbook}: sheets come out as values, without their look: {because}")
+        }
+        Notice::SheetsRenamed(renamed) => {
+            let shown: Vec<String> = renamed
+                .iter()
+                .map(|(old, new)| format!("{old} → {new}"))
+                .collect();
+            format!(
+                "sheets of one name are told apart by their workbooks: {}; --sheet gives other names",
+                shown.join(", ")
+            )
+        }
+        Notice::Extracted { path, what } => format!("{path}: {}", extracted(what).join("; ")),
         Notice::KeptText(columns) => {
             let shown: Vec<String> = columns
                 .iter()
@@ -210,6 +233,85 @@ pub(super) fn text(notice: &Notice) -> String {
         }
         _ => String::new(),
     }
+}
+
+/// What could not stay as it was in a sheet that has left its workbook.
+fn extracted(what: &Extracted) -> Vec<String> {
+    let mut told = Vec::new();
+    let mut tell = |count: u64, one: &str, more: &str| match count {
+        0 => {}
+        1 => told.push(format!("1 {one}")),
+        count => told.push(format!("{} {more}", number(count))),
+    };
+    tell(
+        what.formulas,
+        "formula became the value that it had, as it led to what is not in the file",
+        "formulas became the values that they had, as they led to what is not in the file",
+    );
+    tell(
+        what.without_value,
+        "of them had no value and is blank; save the workbook in a spreadsheet program to have one",
+        "of them had no values and are blank; save the workbook in a spreadsheet program to have some",
+    );
+    tell(
+        what.rules,
+        "rule (a conditional format or validation) led to another sheet and cannot work",
+        "rules (conditional formats or validations) led to another sheet and cannot work",
+    );
+    tell(
+        what.ranges,
+        "range of a chart or table led to another sheet; what was drawn last is still there",
+        "ranges of charts or tables led to another sheet; what was drawn last is still there",
+    );
+    tell(
+        what.names,
+        "named range led to another sheet and was left out",
+        "named ranges led to another sheet and were left out",
+    );
+    tell(
+        what.pivots,
+        "pivot table cannot be refreshed, as its source was on another sheet",
+        "pivot tables cannot be refreshed, as their sources were on other sheets",
+    );
+    tell(
+        what.lost,
+        "slicer, timeline or query stayed behind, as only its own workbook can have it",
+        "slicers, timelines or queries stayed behind, as only their own workbook can have them",
+    );
+    for (is, text) in [
+        (
+            what.signature,
+            "the signature does not hold for a part and was left out",
+        ),
+        (
+            what.macros,
+            "macros were left out, which only an .xlsm can hold",
+        ),
+        (
+            what.shown,
+            "the sheet was hidden, and is shown as there is no other",
+        ),
+        (
+            what.theme,
+            "the workbooks have different themes: charts and shapes follow that of the first, cells keep their colours",
+        ),
+    ] {
+        if is {
+            told.push(text.to_owned());
+        }
+    }
+    if !what.renamed.is_empty() {
+        let shown: Vec<String> = what
+            .renamed
+            .iter()
+            .map(|(old, new)| format!("{old} → {new}"))
+            .collect();
+        told.push(format!(
+            "ranges and tables of one name are told apart, in formulas too: {}",
+            shown.join(", ")
+        ));
+    }
+    told
 }
 
 /// What is odd about the cells of a sheet.

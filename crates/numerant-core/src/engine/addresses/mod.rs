@@ -49,6 +49,8 @@ pub(super) struct Named {
     pub(super) fates: Vec<Fate>,
     pub(super) changed: NamesChanged,
     pub(super) clashed: NamesClashed,
+    /// Sheets that are called otherwise, as another has their name: old and new names.
+    pub(super) renamed: Vec<(String, String)>,
 }
 
 /// What is known of the source whose records are being read.
@@ -147,7 +149,11 @@ impl Addresses {
     ) -> Self {
         let sheets = rows_of_a_sheet.map(|most| Sheets {
             template: job.sheet.clone(),
-            shared: job.sheet.is_some() || job.overflow == Overflow::Sheets,
+            shared: job.sheet.is_some()
+                || job.overflow == Overflow::Sheets
+                || (job.is_by_sheet() && !template.names(RunField::Sheet)),
+            by_rule: job.is_by_sheet() && job.sheet.is_none(),
+            renamed: Vec::new(),
             overflow: job.overflow,
             most,
             places: HashMap::new(),
@@ -295,6 +301,9 @@ impl Addresses {
         let (outputs, count) = std::mem::take(&mut self.found);
         if count > 0 {
             return Err(Refusal::Existing { outputs, count });
+        }
+        if let Some(sheets) = &mut self.sheets {
+            sheets.tell_apart(&self.fates, &self.origins, &self.sources, &self.blank);
         }
         if let Some(sheets) = &self.sheets {
             let outgrown = |output: &usize| {
@@ -530,8 +539,13 @@ impl Addresses {
 
     /// What became of all names.
     pub(super) fn into_named(self) -> Named {
+        let (sheets, renamed) = match self.sheets {
+            Some(sheets) => (sheets.names, sheets.renamed),
+            None => Default::default(),
+        };
         Named {
-            sheets: self.sheets.map(|sheets| sheets.names).unwrap_or_default(),
+            sheets,
+            renamed,
             paths: self.paths,
             fates: self.fates,
             changed: self.changed,

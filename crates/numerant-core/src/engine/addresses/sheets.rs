@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 
-use super::{Addresses, Claimed, Fate};
-use crate::format::sheet::SheetNames;
+use super::{Addresses, Claimed, Fate, SourceNames};
+use crate::format::sheet::{SheetNames, legal};
 use crate::job::Overflow;
 use crate::name::{ClashPolicy, Key, Template};
 use crate::route::{Divider, KeyValues, Router};
@@ -15,6 +15,10 @@ pub(super) struct Sheets {
     pub(super) template: Option<Template>,
     /// Several outputs may be sheets of one workbook.
     pub(super) shared: bool,
+    /// Sheets of one name are told apart by the names of their sources.
+    pub(super) by_rule: bool,
+    /// Those that were: old and new names.
+    pub(super) renamed: Vec<(String, String)>,
     pub(super) overflow: Overflow,
     /// Records that a sheet has room for.
     pub(super) most: u64,
@@ -66,6 +70,60 @@ impl Sheets {
     }
 }
 
+impl Sheets {
+    /// Gives sheets of one name in a workbook names that tell them apart: that of their source where it
+    /// has only one sheet there, else both.
+    pub(super) fn tell_apart(
+        &mut self,
+        fates: &[Fate],
+        origins: &[u32],
+        sources: &[SourceNames],
+        blank: &str,
+    ) {
+        if !self.by_rule {
+            return;
+        }
+        for workbook in &self.workbooks {
+            let written = |output: &&usize| fates[**output] == Fate::Write;
+            let outputs: Vec<usize> = workbook.outputs.iter().filter(written).copied().collect();
+            let origin = |output: usize| &sources[origins[output] as usize];
+            let mut counts: HashMap<String, usize> = HashMap::new();
+            let mut of_source: HashMap<(&str, &str), usize> = HashMap::new();
+            for &output in &outputs {
+                *counts.entry(self.names[output].to_lowercase()).or_default() += 1;
+                let origin = origin(output);
+                *of_source.entry((&origin.folder, &origin.stem)).or_default() += 1;
+            }
+            let mut names = SheetNames::default();
+            let is_alone = |name: &str| counts[&name.to_lowercase()] == 1;
+            for &output in outputs
+                .iter()
+                .filter(|output| is_alone(&self.names[**output]))
+            {
+                let _ = names.claim(&self.names[output], output);
+            }
+            for &output in &outputs {
+                let name = self.names[output].clone();
+                if is_alone(&name) {
+                    continue;
+                }
+                let origin = origin(output);
+                let wanted = match of_source[&(origin.folder.as_str(), origin.stem.as_str())] {
+                    1 => origin.stem.clone(),
+                    _ => format!("{} {name}", origin.stem),
+                };
+                let wanted = legal(&wanted, blank);
+                let new = match names.claim(&wanted, output) {
+                    Ok(()) => wanted,
+                    Err(_) => names.numbered(&wanted, output, 2),
+                };
+                self.names[output].clone_from(&new);
+                self.renamed.push((format!("{}: {name}", origin.stem), new));
+            }
+        }
+    }
+}
+
 impl Addresses {
     /// Finds the workbook of an output or claims its path, claims the name of the sheet, and settles
     /// what becomes of the output.
@@ -103,6 +161,9 @@ impl Addresses {
         let part = divider.outputs()[output].part;
         if part > 1 {
             sheets.names[output] = workbook.names.numbered(name, output, part);
+            return;
+        }
+        if sheets.by_rule {
             return;
         }
         let Err(holder) = workbook.names.claim(name, output) else {

@@ -1,16 +1,18 @@
 //! A source begins: steps and keys are made ready for it, and what its records become is settled.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::super::addresses::SourceNames;
 use super::super::header::{Header, header};
-use super::super::notice::{not_as_named, note};
+use super::super::notice::{ValuesBecause, not_as_named, note};
 use super::super::{Error, Notice, prepare};
 use super::Producer;
 use super::document::Foot;
 use crate::format::delimited::{DelimitedEncoder, Delimiter, Dialect, Quote};
 use crate::format::sheet::{SpooledColumn, Spooler};
-use crate::format::{BookFormat, RecordEncoder, RecordReader, TextFormat, TreeFacts};
+use crate::format::{BookFormat, RecordEncoder, RecordReader, TextFormat, TreeFacts, XLSX};
+use crate::job::Job;
 use crate::name::{RunField, Template};
 use crate::record::{At, Unit};
 use crate::route::KeyValues;
@@ -41,6 +43,21 @@ pub(in crate::engine) enum Becomes {
     /// Rows of sheets, when all are known. Sources with the same number share the types of their
     /// columns.
     Rows(Arc<Spooler>, usize),
+    /// Nothing: the sheet that they are from comes out as it is.
+    Sheet(Arc<KeptSheet>),
+    /// Rows of the sheet that they are from, as they stand.
+    OwnRows(Arc<KeptSheet>),
+}
+
+/// A sheet that comes out as it is.
+#[derive(Debug)]
+pub(in crate::engine) struct KeptSheet {
+    /// The workbook.
+    pub(in crate::engine) book: PathBuf,
+    /// Its name.
+    pub(in crate::engine) name: String,
+    /// The row that names its columns.
+    pub(in crate::engine) above: u32,
 }
 
 impl Producer {
@@ -113,7 +130,12 @@ impl Producer {
         if let Some(document) = reader.document().filter(|_| !own) {
             self.note_records(&name, document.facts());
         }
-        for note in reader.columns().notes() {
+        // What the columns of a sheet are called matters not where it comes out as it is.
+        let notes = match self.keeps {
+            true => &[],
+            false => reader.columns().notes(),
+        };
+        for note in notes {
             self.notices.push(Notice::Header {
                 source: name.clone(),
                 note: note.clone(),
@@ -124,7 +146,7 @@ impl Producer {
                 source: name.clone(),
             });
         }
-        let shared = shared_values(&self.template, self.job.sheet.as_ref(), reader);
+        let shared = shared_values(&self.template, &self.job, reader);
         let set = self.set_of(reader, &shared)?;
         reader.columns().names().clone_into(&mut self.bound);
         self.router.begin_source(shared);
@@ -151,6 +173,7 @@ impl Producer {
             first
         };
         let keep_line_ends = self.job.write.line_end.is_none() && out.line_end == from.line_end;
+        let kept = self.kept_sheet(reader);
         let layout = self.pipeline.layout();
         let width = reader.columns().len();
         let mut above = header(reader.header(), layout);
@@ -160,6 +183,16 @@ impl Producer {
         self.encoder = None;
         let mut foot = None;
         let becomes = match &self.format.book {
+            Some(_) if let Some(kept) = kept => match self.job.like_source {
+                true => Becomes::OwnRows(Arc::new(kept)),
+                false => Becomes::Sheet(Arc::new(kept)),
+            },
+            Some(_) if self.job.like_source => {
+                let problem = ReadProblem::NoLook {
+                    format: facts.format,
+                };
+                return Err(path.error(problem).into());
+            }
             Some(book) => {
                 let spooler = self.spooler(book, from, above.as_ref());
                 spooler.check().map_err(|problem| Error::Encode {
@@ -212,6 +245,37 @@ impl Producer {
             unit: facts.unit,
         };
         Ok((begins, foot))
+    }
+
+    /// The sheet that a source is, if it comes out as it is.
+    fn kept_sheet(&mut self, reader: &dyn RecordReader) -> Option<KeptSheet> {
+        let facts = reader.facts();
+        let name = facts.sheet.clone()?;
+        let (path, is_open) = (reader.path(), facts.format == XLSX);
+        let keeps = self.keeps || self.job.like_source;
+        let because = match path {
+            SourcePath::File(book) if keeps && is_open && facts.compression.is_none() => {
+                let header = reader.header().map_or(0, |header| header.at(0).number);
+                return Some(KeptSheet {
+                    book: book.clone(),
+                    name,
+                    above: u32::try_from(header).unwrap_or(u32::MAX),
+                });
+            }
+            _ if self.job.like_source => return None,
+            _ if self.keeps && is_open => ValuesBecause::Packed,
+            _ if self.keeps => ValuesBecause::Format,
+            _ if self.job.is_by_sheet() && is_open && self.format.name == XLSX => {
+                ValuesBecause::Changed
+            }
+            _ => return None,
+        };
+        let only_values = Notice::OnlyValues {
+            workbook: path.to_string(),
+            because,
+        };
+        note(&mut self.notices, only_values);
+        None
     }
 
     /// Takes note of where the records of a document were found, if there was a choice.
@@ -280,12 +344,16 @@ impl Producer {
 /// What all records of a source share in the names of outputs.
 pub(super) fn shared_values(
     template: &Template,
-    sheet: Option<&Template>,
+    job: &Job,
     reader: &dyn RecordReader,
 ) -> KeyValues {
     let path = reader.path();
+    let sheet = job.sheet.as_ref();
     let named = |field| template.names(field) || sheet.is_some_and(|sheet| sheet.names(field));
     let mut shared = Vec::new();
+    if job.is_by_sheet() {
+        shared.push(reader.name());
+    }
     if named(RunField::Stem) {
         shared.push(path.stem());
     }

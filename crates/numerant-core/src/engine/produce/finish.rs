@@ -131,6 +131,9 @@ impl Producer {
         if named.clashed.count > 0 {
             self.notices.push(Notice::NamesClashed(named.clashed));
         }
+        if !named.renamed.is_empty() {
+            self.notices.push(Notice::SheetsRenamed(named.renamed));
+        }
         if let Some(tidied) = self.pipeline.tidied().filter(|tidied| !tidied.is_empty()) {
             self.notices.push(Notice::Tidied(tidied.clone()));
         }

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use begin::shared_values;
-pub(super) use begin::{Becomes, SourceBegins};
+pub(super) use begin::{Becomes, KeptSheet, SourceBegins};
 pub(super) use finish::Produced;
 
 use super::addresses::{Addresses, Fate};
@@ -19,10 +19,10 @@ use super::notice::{note, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, Shared, prepare};
 use crate::format::column::Found;
-use crate::format::delimited::{Dialect, Reindex};
+use crate::format::delimited::{Dialect, Ragged, Reindex};
 use crate::format::sheet::Types;
 use crate::format::{Format, RecordEncoder, RecordReader, TextFormat};
-use crate::job::{Job, JobError};
+use crate::job::{Gathering, Job, JobError};
 use crate::ledger::SourceEntry;
 use crate::name::Template;
 use crate::record::{Batch, ColumnError, RejectedRecord};
@@ -113,6 +113,8 @@ pub(super) struct Producer {
     /// Sources that share the types of their columns, by what their records share: the number of
     /// such a set, and the name and columns of its first source.
     sets: HashMap<KeyValues, (usize, String, Vec<String>)>,
+    /// Sheets come out as they are, where the source lets them.
+    keeps: bool,
     /// The form that documents are to have.
     shape: Option<Shape>,
     /// What is told of a source is told from all of it.
@@ -155,15 +157,27 @@ impl Producer {
         shared: &Shared<'_>,
     ) -> Result<Self, Error> {
         job.check()?;
-        let (job, shape) = &shaped(job)?;
+        let keeps = job.keeps_sheets();
+        let (mut job, shape) = shaped(job)?;
+        job.read.may_be_empty = job.is_by_sheet();
+        if job.gathering == Gathering::Sheets && job.read.read_sheet.is_empty() {
+            // Hidden ones, too: formulas may lead to them.
+            job.read.read_sheet = vec!["all".to_owned().into()];
+        }
+        if keeps {
+            // Records are only counted.
+            job.read.ragged = Ragged::Pad;
+        }
+        let (job, shape) = (&job, &shape);
         let twice = prepare::reads_twice(job);
         let Some(first_source) = job.sources.first().cloned() else {
             return Err(JobError::NoSource.into());
         };
         let template = job.template(&first_source);
         let (extension, format) = job.format(&first_source)?;
-        let apart =
-            template.names_source() || job.sheet.as_ref().is_some_and(Template::names_source);
+        let apart = template.names_source()
+            || job.sheet.as_ref().is_some_and(Template::names_source)
+            || job.is_by_sheet();
         // What is found out of all records is found out for all columns alike.
         let keep = twice || format.text.is_some_and(TextFormat::is_typed);
         let (inputs, cursor) = Sources::open(job, keep, apart && !twice, thorough, context)?;
@@ -196,8 +210,7 @@ impl Producer {
         addresses.check_before(job.out.is_some())?;
         let mut division = prepare::division(job, rows);
         if let Division::Parts { records, .. } = &mut division {
-            let shared =
-                |reader: &dyn RecordReader| shared_values(&template, job.sheet.as_ref(), reader);
+            let shared = |reader: &dyn RecordReader| shared_values(&template, job, reader);
             let counting = prepare::router(keys, &pipeline, most).map_err(unknown)?;
             *records = prepare::count_groups(job, &inputs, &pipeline, counting, &shared, context)?;
         }
@@ -209,6 +222,7 @@ impl Producer {
         let totals = job.total.len();
         Ok(Self {
             thorough,
+            keeps,
             shape: shape.clone(),
             types,
             job: job.clone(),
@@ -306,7 +320,13 @@ impl Producer {
         if self.job.max_size.is_some() {
             self.measure_header(&begins)?;
         }
+        let kept = matches!(begins.becomes, Becomes::Sheet(_));
         emit(Message::Source(begins))?;
+        if self.keeps {
+            self.router.announce();
+            spare.batch.clear();
+            spare = self.route_and_emit(&path, spare, emit)?;
+        }
         let taken: Arc<AtomicU64> = Arc::clone(&reader.facts().taken);
         let rejected_before = self.pipeline.rejected();
         while reader.next_batch(&mut spare.batch)? {
@@ -342,7 +362,7 @@ impl Producer {
         self.read_before += taken.load(Ordering::Relaxed);
         let tally = reader.tally();
         let name = path;
-        if let Some(sheet) = reader.sheet() {
+        if let Some(sheet) = reader.sheet().filter(|_| !kept) {
             self.notices.extend(sheet_notices(&name, &sheet));
         }
         if tally.stray_quotes > 0 {
@@ -358,7 +378,7 @@ impl Producer {
             bytes: reader.facts().size,
             records: tally.records,
             rejected: tally.rejected + self.pipeline.rejected() - rejected_before,
-            padded: tally.padded,
+            padded: if kept { 0 } else { tally.padded },
             blank_lines: tally.blank_lines,
             skipped_lines: reader.facts().skipped,
         });

@@ -307,6 +307,9 @@ pub struct ReadOptions {
     /// Columns that documents have in any case.
     #[serde(skip)]
     pub also: Vec<String>,
+    /// A sheet with nothing in it is no error.
+    #[serde(skip)]
+    pub may_be_empty: bool,
 }
 
 /// How outputs are to be written; what is `None` is as in the first source, where the output has the

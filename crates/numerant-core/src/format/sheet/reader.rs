@@ -211,6 +211,8 @@ pub(crate) struct SheetSource<'a> {
     pub(crate) size: Option<u64>,
     pub(crate) compression: Option<&'static str>,
     pub(crate) taken: Arc<AtomicU64>,
+    /// A sheet with nothing in it has no columns and no records.
+    pub(crate) may_be_empty: bool,
 }
 
 impl SheetReader {
@@ -271,7 +273,13 @@ impl SheetReader {
             last_row: 0,
             ended: false,
         };
-        reader.read_header(options)?;
+        match reader.read_header(options) {
+            Err(ReadError {
+                problem: ReadProblem::EmptySheet | ReadProblem::NoHeader { .. },
+                ..
+            }) if source.may_be_empty => reader.ended = true,
+            result => result?,
+        }
         Ok(reader)
     }
 

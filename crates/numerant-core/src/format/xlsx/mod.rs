@@ -1,11 +1,14 @@
 //! Workbooks after ECMA-376 / ISO/IEC 29500 (Office Open XML), `.xlsx` and `.xlsm`.
 
+mod edit;
 mod fast;
 mod parts;
 mod read;
 mod strings;
 mod write;
 
+pub use edit::Extracted;
+pub(crate) use edit::{Cutting, ExtractError, Taken, Ways, assemble};
 pub(crate) use parts::{Relations, office_document};
 pub(crate) use read::XlsxBook;
 pub(crate) use write::XlsxWriter;

@@ -19,12 +19,7 @@ const SMALL: u64 = 64 << 20;
 impl Relations {
     /// Reads the relations of the part at `path`; there are none if their part is missing.
     pub(crate) fn of(package: &Package, path: &str) -> Result<Self, ReadProblem> {
-        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-        let own = if folder.is_empty() {
-            format!("_rels/{name}.rels")
-        } else {
-            format!("{folder}/_rels/{name}.rels")
-        };
+        let (own, folder) = relations_path(path);
         let mut relations = Self::default();
         let Some(bytes) = package.bytes(&own, SMALL)? else {
             return Ok(relations);
@@ -61,8 +56,19 @@ impl Relations {
     }
 }
 
+/// The part that says where the part at `path` leads, and the folder from which it names targets.
+pub(super) fn relations_path(path: &str) -> (String, &str) {
+    let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+    let own = if folder.is_empty() {
+        format!("_rels/{name}.rels")
+    } else {
+        format!("{folder}/_rels/{name}.rels")
+    };
+    (own, folder)
+}
+
 /// The path of a target that is named from `folder`.
-fn resolved(folder: &str, target: &str) -> String {
+pub(super) fn resolved(folder: &str, target: &str) -> String {
     if let Some(absolute) = target.strip_prefix('/') {
         return absolute.to_owned();
     }

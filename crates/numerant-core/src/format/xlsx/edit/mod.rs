@@ -1,0 +1,20 @@
+//! Workbooks changed as packages: what is not touched is carried over byte for byte.
+
+mod assemble;
+mod book;
+mod element;
+mod formula;
+mod gather;
+mod place;
+mod relations;
+mod rows;
+mod sheet;
+mod strings;
+mod styles;
+
+pub use assemble::Extracted;
+pub(crate) use assemble::{ExtractError, Taken, Ways, assemble};
+pub(crate) use rows::Cutting;
+
+/// Bytes that a part besides sheets and shared texts may take.
+const SMALL: u64 = 64 << 20;
