@@ -184,58 +184,60 @@ def report(path):
     book.set_properties({"title": "Tide-gauge report", "created": DAY})
     title = book.add_format({"bold": True, "font_size": 18, "font_color": "#1E5A8C"})
     label = book.add_format({"italic": True, "font_color": "#5A6B7B"})
-    value = book.add_format({"bold": True, "bottom": 1, "align": "left"})
-    number = book.add_format({"bold": True, "bottom": 1, "align": "left", "num_format": "0.00"})
-    whole = book.add_format({"bold": True, "bottom": 1, "align": "left", "num_format": "#,##0"})
+    line = {"bold": True, "bottom": 1, "bottom_color": "#C9D6E2", "align": "left"}
+    value = book.add_format(line)
+    metres = book.add_format({**line, "num_format": '0.00 "m"'})
+    salt = book.add_format({**line, "num_format": '0.0 "PSU"'})
     head = book.add_format({"bold": True, "bg_color": "#1E5A8C", "font_color": "white", "border": 1})
-    time = book.add_format({"num_format": "dd.mm.yyyy hh:mm", "border": 1, "border_color": "#C9D6E2",
-                            "align": "left"})
-    level = book.add_format({"num_format": "0", "border": 1, "border_color": "#C9D6E2",
-                             "bg_color": "#EEF4FA"})
-    fine = book.add_format({"num_format": "0.00", "border": 1, "border_color": "#C9D6E2",
-                            "bg_color": "#EEF4FA"})
+    cell = {"border": 1, "border_color": "#C9D6E2"}
+    time = book.add_format({**cell, "num_format": "dd.mm.yyyy hh:mm", "align": "left"})
+    plain = book.add_format(cell)
     high = book.add_format({"bg_color": "#FFE0B2"})
     summary = book.add_worksheet("Summary")
-    levels = book.add_worksheet("Level")
-    salinity = book.add_worksheet("Salinity")
+    sheets = {"Level": ("water level", "m", "0.00"), "Salinity": ("salinity", "PSU", "0.0")}
     summary.hide_gridlines(2)
-    summary.set_column("A:A", 24)
-    summary.set_column("B:B", 22)
+    summary.set_column("A:A", 22)
+    summary.set_column("B:B", 20)
     summary.merge_range("A1:D1", "Tide-gauge report", title)
-    for row, (name, form) in enumerate([
-            ("station", value), ("report of", value), ("readings", whole)], 2):
+    for row, name in enumerate(["station", "waters", "readings"], 2):
         summary.write(row, 0, name, label)
-        summary.write_blank(row, 1, None, form)
+        summary.write_blank(row, 1, None, value)
     for row, (name, formula, form) in enumerate([
-            ("highest level, cm", "=MAX(Level!C6:C4000)", whole),
-            ("lowest level, cm", "=MIN(Level!C6:C4000)", whole),
-            ("mean salinity, PSU", "=AVERAGE(Salinity!C6:C4000)", number)], 6):
+            ("highest level", "=MAX(Level!B6:B4000)", metres),
+            ("lowest level", "=MIN(Level!B6:B4000)", metres),
+            ("mean salinity", "=AVERAGE(Salinity!B6:B4000)", salt),
+            ("doubtful readings", '=COUNTIF(Level!C6:C4000,"doubtful")+COUNTIF(Salinity!C6:C4000,"doubtful")',
+             value)], 6):
         summary.write(row, 0, name, label)
         summary.write_formula(row, 1, formula, form, "")
     book.define_name("Station", "=Summary!$B$3")
-    for sheet, name, form in [(levels, "water level, cm", level), (salinity, "salinity, PSU", fine)]:
-        sheet.set_column("A:A", 10)
-        sheet.set_column("B:B", 18)
-        sheet.set_column("C:C", 16)
-        sheet.merge_range("A1:D1", "Readings", title)
-        sheet.write("A2", "station", label)
-        sheet.write_formula("B2", "=Station", value, "")
-        sheet.write_row("A5", ["number", "measured", name], head)
-        sheet.write_blank("A6", None, time)
-        sheet.write_blank("B6", None, time)
-        sheet.write_blank("C6", None, form)
+    for name, (what, unit, form) in sheets.items():
+        sheet = book.add_worksheet(name)
+        number = book.add_format({**cell, "num_format": form, "bg_color": "#EEF4FA"})
+        sheet.set_column("A:B", 18)
+        sheet.set_column("C:C", 12)
+        sheet.merge_range("A1:C1", f"Readings: {what}", title)
+        sheet.write("A3", "station", label)
+        sheet.write_formula("B3", "=Station", value, "")
+        sheet.write_row("A5", ["measured", f"{what}, {unit}", "quality"], head)
+        for column, style in enumerate([time, number, plain]):
+            sheet.write_blank(5, column, None, style)
         sheet.freeze_panes(5, 0)
         sheet.repeat_rows(4)
         sheet.set_footer("&LPort of Varnholm&RPage &P of &N")
-    levels.conditional_format("C6:C4000", {"type": "cell", "criteria": ">", "value": 150, "format": high})
+        sheet.conditional_format("C6:C4000", {"type": "cell", "criteria": "==", "value": '"doubtful"',
+                                              "format": high})
     chart = book.add_chart({"type": "line"})
-    chart.add_series({"name": "water level", "categories": "=Level!$B$6:$B$205", "values": "=Level!$C$6:$C$205",
+    chart.add_series({"name": "water level", "categories": "=Level!$A$6:$A$53", "values": "=Level!$B$6:$B$53",
                       "line": {"color": "#1E5A8C", "width": 1.5}})
     chart.set_title({"name": "Water level"})
-    chart.set_y_axis({"name": "cm"})
+    chart.set_x_axis({"num_format": "dd.mm. hh:mm", "text_axis": True, "interval_unit": 8, "interval_tick": 8})
+    chart.set_y_axis({"name": "m", "min": 0, "max": 3})
     chart.set_legend({"none": True})
     chart.set_size({"width": 620, "height": 320})
     summary.insert_chart("D3", chart)
+    summary.set_landscape()
+    summary.fit_to_pages(1, 1)
     book.close()
 
 

@@ -208,6 +208,61 @@ def jobs(numerant, folder):
     print(f"{len(commands)} saved jobs and monthly.toml hold to docs/job.schema.json")
 
 
+def seen(sheet):
+    """What openpyxl sees of a sheet: cells with their look, and what belongs to it."""
+    def cell(it):
+        font, fill = it.font, it.fill.start_color
+        return (it.coordinate, it.value, it.number_format, font.name, font.sz, font.b, font.color and font.color.rgb,
+                it.fill.fill_type, fill.rgb if fill.type == "rgb" else fill.theme, it.border.bottom.style,
+                it.alignment.textRotation, it.comment and it.comment.text, it.hyperlink and it.hyperlink.target)
+    cells = [cell(it) for row in sheet.iter_rows() for it in row]
+    widths = {key: column.width for key, column in sheet.column_dimensions.items()}
+    heights = {key: row.height for key, row in sheet.row_dimensions.items() if row.height}
+    rules = [(str(area.sqref), [rule.formula for rule in area.rules]) for area in sheet.conditional_formatting]
+    checks = [(str(check.sqref), check.formula1) for check in sheet.data_validations.dataValidation]
+    return {
+        "cells": cells, "widths": widths, "heights": heights, "rules": rules, "checks": checks,
+        "merged": sorted(map(str, sheet.merged_cells.ranges)), "frozen": sheet.freeze_panes,
+        "filter": sheet.auto_filter.ref, "charts": len(sheet._charts), "tables": sorted(sheet.tables),
+        "hidden": sheet.sheet_state, "area": sheet.print_area, "titles": sheet.print_title_rows,
+    }
+
+
+def looks(numerant, folder):
+    """Sheets that keep their look are what openpyxl saw in their own workbooks."""
+    books = Path(__file__).resolve().parent.parent / "crates/numerant-core/tests/books"
+    run = lambda *words: subprocess.run([numerant, *map(str, words), "--quiet"], cwd=folder, check=True,
+                                        stderr=subprocess.DEVNULL)
+    sources = {name: openpyxl.load_workbook(books / f"{name}.xlsx") for name in ("port", "tariff")}
+    run("split", books / "port.xlsx", "--per-sheet", "--read-sheet", "all", "--name", "whole.xlsx", "--out", ".")
+    whole = openpyxl.load_workbook(folder / "whole.xlsx")
+    for sheet in sources["port"]:
+        assert seen(whole[sheet.title]) == seen(sheet), sheet.title
+    run("combine", books / "port.xlsx", books / "tariff.xlsx", "--as", "sheets", "--name", "gathered.xlsx")
+    gathered = openpyxl.load_workbook(folder / "gathered.xlsx")
+    places = [("port", "Calls 2026", "Calls 2026"), ("port", "Notes", "Notes"), ("port", "Rates", "port Rates"),
+              ("tariff", "Rates", "tariff Rates"), ("tariff", "Offers", "Offers")]
+    for book, sheet, called in places:
+        one, other = seen(sources[book][sheet]), seen(gathered[called])
+        for key in one:
+            # Formulas and rules follow the new names.
+            text = repr(one[key]).replace("Rates!", f"'{book} Rates'!")
+            text = text.replace("rate_table", "rate_table_2") if book == "tariff" else text
+            assert text.replace('"', "'") == repr(other[key]).replace('"', "'"), (called, key)
+    print(f"{len(places) + 4} sheets look as they did to openpyxl")
+    report = openpyxl.load_workbook(folder / "world/reports/V07 report.xlsx")
+    template = openpyxl.load_workbook(folder / "world/report.xlsx")
+    first, last = report["Level"]["A6"], report["Level"]["A53"]
+    assert first.value == datetime.datetime(2026, 3, 1) and last.value == datetime.datetime(2026, 3, 2, 23)
+    style = lambda cell: (cell.number_format, cell.border.bottom.style, cell.fill.start_color.rgb)
+    for column in "ABC":
+        for row in (6, 53):
+            assert style(report["Level"][f"{column}{row}"]) == style(template["Level"][f"{column}6"])
+    assert report["Summary"]["B3"].value == "V07" and report["Summary"]["B7"].value == template["Summary"]["B7"].value
+    assert len(report["Summary"]._charts) == 1 and report.calculation.fullCalcOnLoad
+    print("a filled report is what openpyxl should see")
+
+
 def main():
     numerant = Path(sys.argv[1]).resolve()
     with tempfile.TemporaryDirectory() as folder:
@@ -229,6 +284,7 @@ def main():
             print(f"{name}: {len(wanted)} rows of {len(wanted[0])} cells are what {reader.__name__[3:]} reads")
         documents(numerant, folder)
         jobs(numerant, folder)
+        looks(numerant, folder)
         # All parts are well-formed XML for a parser that takes nothing amiss.
         import zipfile
 

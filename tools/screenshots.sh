@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Draws docs/screenshots/*.png: the built program in a terminal, on the demo's data.
 #
-# Needs Debian's packages xterm, xvfb, imagemagick and fonts-dejavu-core, openpyxl and Pillow from
+# Needs Debian's packages xterm, xvfb, imagemagick, libreoffice-calc, poppler-utils and fonts-dejavu-core, openpyxl and Pillow from
 # PyPI for PYTHON (python3 if not set), and a release build.
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -46,6 +46,15 @@ TYPED
     wait "$terminal" 2>/dev/null || true
 }
 
+# page NAME WORKBOOK: the first page of a workbook, as a spreadsheet program computes and prints it.
+page() {
+    local name=$1 workbook=$2
+    cp "$workbook" "$work/page.xlsx"
+    HOME=$work soffice --headless --convert-to pdf --outdir "$work" "$work/page.xlsx" >/dev/null 2>&1
+    pdftoppm -f 1 -l 1 -r 110 -png -singlefile "$work/page.pdf" "$work/page"
+    convert "$work/page.png" -resize 1280x800 -background white -gravity center -extent 1280x800 "$shots/$name.png"
+}
+
 export LC_ALL=C.UTF-8
 numerant demo "$work/varnholm" >/dev/null
 offices=$work/varnholm/offices
@@ -56,13 +65,15 @@ shot plan "numerant split calls.csv --by quay --blank unknown --total dues,tonne
 shot split "numerant split calls.csv --name '{quay}/{arrived:month}.csv' --drop remarks" varnholm
 rm -rf "$work/varnholm/calls" "$work/varnholm/cases"
 shot steps "numerant inspect calls.csv --set 'net=ROUND(dues * 0.92, 2)' --where \"cargo = 'fish'\" --lookup owners.csv:quay --unmatched blank --keep call_id,quay,office,dues,net --sort office,-dues --show 8" varnholm
-shot cases "numerant split calls.csv --case 'large=tonnes > 40000' --case \"late=departed > arrived + INTERVAL '2' DAY\" --case \"fish=cargo = 'fish'\" --total dues,tonnes --out cases" varnholm
 shot document "numerant inspect manifests/grain.json --show 0" varnholm
 rm -rf "$work/varnholm/customs"
 shot shape "cat customs.xml; numerant convert manifests/*.json --records '$' --repeats rows=lines --set 'total=\"lines.price.net\" + \"lines.price.tax\"' --to xml --shape customs.xml --out customs; tail -8 customs/grain.xml" varnholm
 shot workbook "numerant inspect port.xlsx --read-sheet calls --show 4" varnholm
-shot sheets "numerant split port.xlsx --name '{quay}.xlsx' --sheet '{arrived:quarter}' --where \"quay > 'O'\" --out quarters" varnholm
+(cd "$work/varnholm" && numerant split port.xlsx --name '{quay}.xlsx' --sheet '{arrived:quarter}' --where "quay > 'O'" --out quarters --quiet)
 "${PYTHON:-python3}" tools/sheet_picture.py "$work/varnholm/quarters/Old Harbour.xlsx" "$shots/sheet.png"
+shot fill "numerant fill report.xlsx gauges --recursive --from-name '{waters}/{station}_{kind}.txt' --name '{station} report.xlsx' --put 'Level!A6={.records:*_level.txt}' --put 'Salinity!A6={.records:*_salinity.txt}' --put 'Station={station}' --put 'Summary!B4={waters} waters' --put 'Summary!B5={.rows}' --style-down --out filled" varnholm
+page template "$work/varnholm/report.xlsx"
+page report "$work/varnholm/filled/V07 report.xlsx"
 # A changed value, a lost record and a doubled one.
 sed -i '3s/[0-9]*\.[0-9][0-9],\(TRUE\|FALSE\)/1.00,\1/; 9d' "$offices/North Office/North Quay.csv"
 sed -i '5p' "$offices/Bulk Office/Coal Dock.csv"

@@ -12,10 +12,13 @@ use std::thread;
 use super::consume::{Consumer, Set};
 use super::once::Keep;
 use super::produce::{KeptSheet, Produced};
-use super::{Context, Error, Notice};
+use super::{Context, Error, Notice, prepare};
 use crate::format::sheet::{Book, Head, Plan, width};
-use crate::format::{BookFormat, Cutting, ExtractError, Extracted, Taken, Ways, assemble};
-use crate::job::{Formulas, Gathering, Job};
+use crate::format::{
+    BookFormat, Cutting, ExtractError, Extracted, FillError, Form, FormProblem, PutTable, Shelf,
+    Taken, Ways, assemble, extract_ods,
+};
+use crate::job::{Formulas, Gathering, Job, Put, PutWhat};
 use crate::ledger::{FileDigest, TypedColumn};
 use crate::output::OutputError;
 use crate::source::SourcePath;
@@ -117,8 +120,13 @@ pub(super) fn write(
         digest: keep.digest,
         context,
         told: &told,
+        shelf: Shelf::default(),
     };
     let cutting = consumer.cutting();
+    let form = match &job.fill.template {
+        Some(template) => Some(prepare::form(template, &job.fill)?),
+        None => None,
+    };
     let next = AtomicUsize::new(0);
     let results: Mutex<Vec<(usize, Result<Done, Error>)>> = Mutex::new(Vec::new());
     thread::scope(|scope| {
@@ -142,6 +150,24 @@ pub(super) fn write(
                         .iter()
                         .any(|output| consumer.kept(*output).is_some());
                     let result = match any_kept {
+                        false if let Some(form) = &form => {
+                            let tables = outputs
+                                .iter()
+                                .zip(&spools)
+                                .map(|(output, spool)| (head(*output), spool.as_path()));
+                            let copy = produced.copies.iter().find(|copy| copy.path == *path);
+                            let values = copy.map(|copy| copy.values.as_slice());
+                            let tables = tables.collect();
+                            task.fill(
+                                form,
+                                job,
+                                tables,
+                                values.unwrap_or_default(),
+                                path,
+                                outputs[0],
+                                staged,
+                            )
+                        }
                         false if let Some((cutting, rows)) = &cutting => {
                             let first = outputs[0];
                             let called = &produced.sheets[first];
@@ -229,6 +255,8 @@ struct Task<'a> {
     digest: bool,
     context: &'a Context,
     told: &'a (dyn Fn(u64) + Sync),
+    /// Workbooks that sheets are taken from.
+    shelf: Shelf,
 }
 
 impl Task<'_> {
@@ -270,7 +298,15 @@ impl Task<'_> {
             charts: job.gathering == Gathering::Sheets && job.read.read_sheet.is_empty(),
         };
         let failed = |cause| OutputError::new("writing", Path::new(path), cause);
-        let what = assemble(taken, ways, &staged).map_err(|error| extracting(path, error))?;
+        let what = match taken {
+            // Sheets of spreadsheets of this kind are taken out of one book, and keep their names.
+            [first, ..] if path.ends_with(".ods") => {
+                let names: Vec<&str> = taken.iter().map(|taken| taken.sheet.as_str()).collect();
+                extract_ods(&first.book, &names, ways.values, &staged)
+            }
+            _ => assemble(taken, ways, &self.shelf, &staged),
+        };
+        let what = what.map_err(|error| extracting(path, error))?;
         (self.told)(records);
         let file = self.finish(path, first, staged).map_err(failed)?;
         Ok((file, Some(what)))
@@ -295,6 +331,48 @@ impl Task<'_> {
         Ok((file, Some(what)))
     }
 
+    /// Writes a copy of a template with tables and values put into it.
+    #[allow(clippy::too_many_arguments, reason = "all of it is one copy")]
+    fn fill(
+        &self,
+        form: &Form,
+        job: &Job,
+        tables: Vec<(Head, &Path)>,
+        values: &[(usize, String)],
+        path: &str,
+        first: usize,
+        staged: PathBuf,
+    ) -> Result<Done, Error> {
+        self.context.check_cancelled()?;
+        let fill = &job.fill;
+        let records: u64 = tables.iter().map(|(head, _)| head.records).sum();
+        let put = |(head, spool): (Head, &Path)| -> Option<PutTable> {
+            let of = |put: &Put| put.place.to_string() == head.name;
+            let place = fill.put.iter().position(of)?;
+            let PutWhat::Table { header, .. } = fill.put[place].what else {
+                return None;
+            };
+            Some(PutTable {
+                place,
+                header: head.header.filter(|_| header),
+                plans: head.plans,
+                records: head.records,
+                spool: spool.to_owned(),
+            })
+        };
+        let tables: Vec<PutTable> = tables.into_iter().filter_map(put).collect();
+        let failed = |error| filling(form.path(), path, error);
+        if fill.tables().next().is_none() && records > 1 {
+            return Err(failed(FillError::Form(FormProblem::OnlyValues { records })));
+        }
+        form.write(&tables, values, fill.occupied, fill.style_down, &staged)
+            .map_err(failed)?;
+        (self.told)(records);
+        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let file = self.finish(path, first, staged).map_err(failed)?;
+        Ok((file, None))
+    }
+
     /// A workbook that is complete.
     fn finish(&self, path: &str, first: usize, staged: PathBuf) -> io::Result<WrittenFile> {
         let mut file = File::open(&staged)?;
@@ -313,6 +391,19 @@ impl Task<'_> {
             bytes,
             digest,
         })
+    }
+}
+
+/// A copy of a template that could not be filled.
+fn filling(template: &Path, path: &str, error: FillError) -> Error {
+    match error {
+        FillError::Read(problem) => SourcePath::File(template.to_owned()).error(problem).into(),
+        FillError::Write(cause) => OutputError::new("writing", Path::new(path), cause).into(),
+        FillError::Form(problem) => Error::Form {
+            template: template.to_owned(),
+            output: Some(path.to_owned()),
+            problem: Box::new(problem),
+        },
     }
 }
 

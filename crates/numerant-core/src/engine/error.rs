@@ -4,7 +4,7 @@ use std::io;
 use std::path::PathBuf;
 
 use super::addresses::Refusal;
-use crate::format::EncodeError;
+use crate::format::{EncodeError, FormProblem};
 use crate::gather::ColumnsDiffer;
 use crate::job::JobError;
 use crate::ledger::Totals;
@@ -118,6 +118,16 @@ pub enum Error {
         source_name: String,
         /// What is wrong.
         problem: Box<EncodeError>,
+    },
+    /// A template does not fit what is to be put into it.
+    #[error("{}{}: {problem}", .output.as_ref().map_or_else(String::new, |output| format!("{output}: ")), .template.display())]
+    Form {
+        /// The template.
+        template: PathBuf,
+        /// The copy, where it is one that does not fit.
+        output: Option<String>,
+        /// What is wrong.
+        problem: Box<FormProblem>,
     },
     /// An output cannot be written.
     #[error(transparent)]
@@ -332,6 +342,7 @@ impl Error {
                 Some(format!("a record is never cut; say --max-size {bytes} at least"))
             }
             Self::Encode { problem, .. } => Some(problem.hint()),
+            Self::Form { problem, .. } => problem.hint().map(str::to_owned),
             Self::Output(error) => error.hint().map(str::to_owned),
             Self::Refused(refusal) => Some(refusal.hint()),
             Self::Unbalanced(_) => {

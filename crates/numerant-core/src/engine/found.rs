@@ -67,9 +67,15 @@ pub(super) fn find(job: &Job) -> Result<Selected, Error> {
         out: job.out.as_deref(),
     };
     let mut selected = select(&job.sources, &selection)?;
-    let output = job.only_output().filter(|_| selected.searched);
-    if let Some(own) = output.and_then(|output| SourcePath::File(output).identity()) {
-        // What an earlier run has written is not read again.
+    let output = job
+        .only_output()
+        .into_iter()
+        .chain(job.fill.template.clone());
+    for own in output.filter(|_| selected.searched) {
+        // What an earlier run has written is not read again, nor is a template.
+        let Some(own) = SourcePath::File(own).identity() else {
+            continue;
+        };
         let named: HashSet<&SourcePath> = job.sources.iter().collect();
         let is_own = |found: &Found| found.path.identity().as_ref() == Some(&own);
         selected

@@ -80,6 +80,8 @@ pub enum Notice {
         /// Why.
         because: ValuesBecause,
     },
+    /// Copies of a template that lack tables, with the places of these.
+    Incomplete(Vec<(String, Vec<String>)>),
     /// Sheets that are called otherwise, as another has their name: workbooks and names, and new names.
     SheetsRenamed(Vec<(String, String)>),
     /// Something of a sheet could not stay as it was in its own workbook.

@@ -2,16 +2,17 @@
 //! how many records each group has.
 
 use std::collections::HashMap;
+use std::path::{Path, PathBuf};
 
 use super::sources::{BATCH, Sources};
 use super::{Context, Error};
-use crate::format::RecordReader;
 use crate::format::column::Found;
-use crate::job::{Job, Overflow};
+use crate::format::{FillError, Form, FormProblem, RecordReader};
+use crate::job::{FillOptions, Job, Overflow, PutPlace};
 use crate::name::Key;
 use crate::record::Columns;
 use crate::route::{Division, KeyValues, NOWHERE, Router};
-use crate::source::SourcePath;
+use crate::source::{ReadProblem, SourcePath};
 use crate::step::{BlankColumns, OnError, Pipeline, PipelineOptions, Sorter, Step};
 
 /// Whether the sources have to be read twice.
@@ -190,4 +191,70 @@ pub(super) fn division(job: &Job, rows_of_a_sheet: Option<u64>) -> Division {
         return Division::Overflow(rows);
     }
     Division::Whole
+}
+
+/// A template, with the places that are to be filled.
+pub(super) fn form(template: &Path, fill: &FillOptions) -> Result<Form, Error> {
+    let places: Vec<PutPlace> = fill.put.iter().map(|put| put.place.clone()).collect();
+    Form::open(template, &places).map_err(|error| match error {
+        FillError::Form(problem) => Error::Form {
+            template: template.to_owned(),
+            output: None,
+            problem: Box::new(problem),
+        },
+        FillError::Read(problem) => SourcePath::File(template.to_owned()).error(problem).into(),
+        FillError::Write(cause) => SourcePath::File(template.to_owned())
+            .error(ReadProblem::Io(cause))
+            .into(),
+    })
+}
+
+/// Files that an error names.
+const NAMED: usize = 10;
+
+/// Refuses a template that does not fit the job, or files that fit none of its tables.
+pub(super) fn check_template(job: &Job, extension: &str) -> Result<(), Error> {
+    let Some(template) = &job.fill.template else {
+        return Ok(());
+    };
+    let wrong = |problem| Error::Form {
+        template: template.clone(),
+        output: None,
+        problem: Box::new(problem),
+    };
+    if form(template, &job.fill)?.has_macros() && extension != "xlsm" {
+        return Err(wrong(FormProblem::Macros));
+    }
+    if !job.case.is_empty() || job.fill.tables().next().is_none() {
+        return Ok(());
+    }
+    let mut without: Vec<String> = Vec::new();
+    for source in &job.sources {
+        let path = PathBuf::from(source.clone());
+        let tables = job.fill.tables();
+        let fits = tables.filter(|(_, of)| of.is_none_or(|of| of.fits(&path)));
+        let fits: Vec<String> = fits
+            .map(|(number, _)| job.fill.put[number].place.to_string())
+            .collect();
+        match fits.as_slice() {
+            [] => without.push(source.to_string()),
+            [_] => {}
+            [first, second, ..] => {
+                return Err(wrong(FormProblem::TwoTables {
+                    file: source.to_string(),
+                    first: first.clone(),
+                    second: second.clone(),
+                }));
+            }
+        }
+    }
+    if without.is_empty() {
+        return Ok(());
+    }
+    let count = without.len() as u64;
+    without.truncate(NAMED);
+    Err(wrong(FormProblem::NoTable {
+        files: without,
+        count,
+    }))
 }

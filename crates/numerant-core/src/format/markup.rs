@@ -6,7 +6,9 @@
 use std::io::Read;
 
 use quick_xml::Reader;
+use quick_xml::events::attributes::Attribute;
 use quick_xml::events::{BytesRef, BytesStart, Event};
+use quick_xml::name::QName;
 
 use crate::source::ReadProblem;
 
@@ -179,6 +181,18 @@ pub(crate) fn plain_attribute(tag: &BytesStart<'_>, name: &str) -> Option<String
         .flatten()
         .find(|attribute| attribute.key.local_name().as_ref() == name)?;
     Some(found.value.as_ref().to_owned())
+}
+
+/// Adds an attribute whose value is escaped, in whatever quotes it stood.
+pub(crate) fn push_raw(tag: &mut BytesStart<'_>, key: &str, value: &str) {
+    let value = match value.contains('"') {
+        true => value.replace('"', "&quot;").into(),
+        false => value.into(),
+    };
+    tag.push_attribute(Attribute {
+        key: QName(key),
+        value,
+    });
 }
 
 /// Appends what `&name;` or `&#number;` stands for.

@@ -33,6 +33,7 @@ use std::sync::atomic::AtomicU64;
 use serde::{Deserialize, Serialize};
 
 pub(crate) use json::{LINES as JSON_LINES, NAME as JSON, tree_of as json_tree};
+pub(crate) use ods::extract as extract_ods;
 pub(crate) use open::{Opened, OpenedBook, open};
 
 pub use self::blanks::Blanks;
@@ -41,8 +42,10 @@ pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
 pub use self::trees::{Around, TreeFacts};
 pub(crate) use self::trees::{Leaf, MOST_DEPTH, OpenedTrees, TreeFormat, Trees};
-pub use self::xlsx::Extracted;
-pub(crate) use self::xlsx::{Cutting, ExtractError, Taken, Ways, assemble};
+pub(crate) use self::xlsx::{
+    Cutting, ExtractError, FillError, Form, PutTable, Shelf, Taken, Ways, assemble,
+};
+pub use self::xlsx::{Extracted, FormProblem};
 use crate::name::OutputFacts;
 use crate::record::{At, Batch, Columns, Unit};
 use crate::source::{ReadError, SourcePath};
@@ -94,6 +97,9 @@ pub(crate) struct BookFormat {
 
 /// What Office Open XML workbooks are called.
 pub(crate) const XLSX: &str = xlsx::NAME;
+
+/// What OpenDocument spreadsheets are called.
+pub(crate) const ODS: &str = ods::NAME;
 
 /// All formats there are.
 pub const FORMATS: &[Format] = &[

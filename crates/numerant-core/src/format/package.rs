@@ -1,13 +1,16 @@
 //! Zip packages, which most workbooks are: their parts, unpacked on a thread beside the reader.
 
+use std::collections::HashMap;
 use std::io::{self, Read};
+use std::sync::Arc;
 use std::sync::mpsc::{self, Receiver};
 use std::thread;
 
+use quick_xml::events::Event;
 use zip::ZipArchive;
 use zip::result::ZipError;
 
-use super::markup::{Markup, unreadable};
+use super::markup::{Flow, Markup, unreadable};
 use crate::source::{ReadProblem, SharedFile, is_bomb};
 use crate::value::Size;
 
@@ -19,12 +22,25 @@ const WAITING: usize = 4;
 #[derive(Clone)]
 pub(crate) struct Package {
     archive: ZipArchive<SharedFile>,
+    /// The places of parts by their names in lower case, the first of each.
+    places: Arc<HashMap<String, usize>>,
 }
 
 impl Package {
     pub(crate) fn open(file: SharedFile) -> Result<Self, ReadProblem> {
         match ZipArchive::new(file) {
-            Ok(archive) => Ok(Self { archive }),
+            Ok(archive) => {
+                let mut places = HashMap::with_capacity(archive.len());
+                for place in 0..archive.len() {
+                    if let Some(Ok(name)) = archive.name_for_index(place) {
+                        places.entry(name.to_lowercase()).or_insert(place);
+                    }
+                }
+                Ok(Self {
+                    archive,
+                    places: Arc::new(places),
+                })
+            }
             Err(ZipError::Io(error)) if error.raw_os_error().is_some() => {
                 Err(ReadProblem::Io(error))
             }
@@ -45,26 +61,20 @@ impl Package {
         names
             .flatten()
             .flatten()
-            .map(|name| name.into_owned())
+            .map(std::borrow::Cow::into_owned)
             .collect()
     }
 
     /// A part's name as it is written, from one that may be spelled in another case.
     pub(crate) fn spelled(&self, name: &str) -> Option<String> {
         let known = self.archive.name_for_index(self.place(name)?)?;
-        known.ok().map(|name| name.into_owned())
+        known.ok().map(std::borrow::Cow::into_owned)
     }
 
     /// Whether it has a part; names are the same in any case.
     pub(crate) fn place(&self, name: &str) -> Option<usize> {
         let exact = self.archive.index_for_name(name);
-        exact.or_else(|| {
-            let alike = |known: &[u8]| known.eq_ignore_ascii_case(name.as_bytes());
-            (0..self.archive.len()).find(|place| {
-                let known = self.archive.name_for_index(*place);
-                matches!(known, Some(Ok(known)) if alike(known.as_bytes()))
-            })
-        })
+        exact.or_else(|| self.places.get(&name.to_lowercase()).copied())
     }
 
     /// All of a small part; `None` if it is not there.
@@ -141,6 +151,28 @@ impl Package {
             block: Vec::new(),
             at: 0,
         }))
+    }
+
+    /// Hands the events of a part to what may fail in writing.
+    pub(crate) fn visit(
+        &self,
+        name: &str,
+        visit: &mut dyn FnMut(Event<'_>) -> io::Result<()>,
+    ) -> io::Result<()> {
+        let mut failed: Option<io::Error> = None;
+        let read = self.markup(name).and_then(|mut markup| {
+            markup.pull(|event| match visit(event) {
+                Ok(()) => Ok(Flow::On),
+                Err(error) => {
+                    failed = Some(error);
+                    Ok(Flow::Pause)
+                }
+            })
+        });
+        match failed {
+            Some(error) => Err(error),
+            None => read.map(drop).map_err(io::Error::other),
+        }
     }
 
     /// A part as XML.

@@ -51,14 +51,13 @@ impl<'a> Repack<'a> {
         let out = BufWriter::with_capacity(1 << 17, File::create_new(to)?);
         let mut zip = ZipWriter::new(out);
         for place in 0..archive.len() {
-            let part = archive.by_index_raw(place)?;
-            let name = part.name()?.into_owned();
+            let name = match archive.name_for_index(place) {
+                Some(name) => name?.into_owned(),
+                None => continue,
+            };
             match self.changes.get(&name) {
-                None => zip.raw_copy_file(part)?,
-                Some(change) => {
-                    drop(part);
-                    write_part(&mut zip, &name, change)?;
-                }
+                None => zip.raw_copy_file(archive.by_index_raw(place)?)?,
+                Some(change) => write_part(&mut zip, &name, change)?,
             }
         }
         for (name, change) in &self.added {

@@ -145,6 +145,33 @@ pub enum JobError {
     /// Whole rows of one sheet, and something that is more or less than these.
     #[error("--like-source takes whole rows of one sheet as they stand: {0}")]
     LikeSource(&'static str),
+    /// A template to be filled, and nothing that says with what.
+    #[error("there is nothing to put into the template: say --put 'Sheet!B6={{.records}}'")]
+    NothingToPut,
+    /// A place that is filled twice.
+    #[error("--put fills {0} twice")]
+    PutTwice(String),
+    /// Several tables, and nothing that says which records are for which.
+    #[error(
+        "there are several tables: say of each which files are for it, as in '{0}={{.records:*_level.tsv}}', or name its --case"
+    )]
+    WhichTable(String),
+    /// A table for a case that is none.
+    #[error("--put '{place}' is for the case '{case}', which no --case names")]
+    NoSuchCase {
+        /// Where the table is put.
+        place: String,
+        /// The name.
+        case: String,
+    },
+    /// A case without a table.
+    #[error(
+        "the records of the case '{0}' are put nowhere: say where with --put 'Sheet!B6={{.records:{0}}}'"
+    )]
+    CaseWithoutTable(String),
+    /// Something that has no meaning where templates are filled.
+    #[error("{0} has no meaning where copies of a template are filled")]
+    NotForFill(&'static str),
     /// What stands for blanks is itself no name.
     #[error("--blank must be a name that files can have")]
     Blank,
@@ -230,6 +257,7 @@ impl Job {
         }
         self.check_pack()?;
         self.check_like_source(format)?;
+        self.check_fill(format)?;
         if self.sources.len() > 1 && self.out.is_none() && self.pack.is_none() && !self.batch {
             return Err(JobError::NoOut);
         }
@@ -286,6 +314,82 @@ impl Job {
             }
         }
         Ok(())
+    }
+
+    /// What is put into copies of a template has a place of its own, and each record a table.
+    fn check_fill(&self, format: &'static Format) -> Result<(), JobError> {
+        let fill = &self.fill;
+        if fill.template.is_none() {
+            return Ok(());
+        }
+        if fill.put.is_empty() {
+            return Err(JobError::NothingToPut);
+        }
+        for (is, what) in [
+            (
+                format.name != XLSX,
+                "a --name that does not end in .xlsx or .xlsm",
+            ),
+            (
+                !self.divisions().is_empty(),
+                "--rows, --parts, --max-size and --each",
+            ),
+            (self.sheet.is_some(), "--sheet"),
+            (self.overflow != Overflow::Refuse, "--overflow"),
+            (
+                self.is_by_sheet() || self.like_source,
+                "--per-sheet, --as and --like-source",
+            ),
+            (
+                self.clash != ClashPolicy::Refuse && self.clash != ClashPolicy::Number,
+                "this --clash",
+            ),
+            (
+                self.name
+                    .as_ref()
+                    .is_some_and(|name| name.names(RunField::Rows)),
+                "{.rows} in --name",
+            ),
+        ] {
+            if is {
+                return Err(JobError::NotForFill(what));
+            }
+        }
+        for (number, put) in fill.put.iter().enumerate() {
+            if fill.put[..number]
+                .iter()
+                .any(|known| known.place == put.place)
+            {
+                return Err(JobError::PutTwice(put.place.to_string()));
+            }
+        }
+        let tables: Vec<_> = fill.tables().collect();
+        let place = |number: usize| fill.put[number].place.to_string();
+        if tables.len() > 1
+            && let Some((number, _)) = tables.iter().find(|(_, of)| of.is_none())
+        {
+            return Err(JobError::WhichTable(place(*number)));
+        }
+        if self.case.is_empty() {
+            return Ok(());
+        }
+        let cases = self.case.iter().map(|case| &case.name).chain(&self.rest);
+        let cases: Vec<&String> = cases.collect();
+        let named: Vec<(usize, String)> = tables
+            .iter()
+            .filter_map(|(number, of)| Some((*number, of.as_ref()?.to_string())))
+            .collect();
+        for (number, case) in &named {
+            if !cases.contains(&case) {
+                let (place, case) = (place(*number), case.clone());
+                return Err(JobError::NoSuchCase { place, case });
+            }
+        }
+        let open = |case: &&&String| !named.iter().any(|(_, name)| name == **case);
+        match cases.iter().find(open).filter(|_| !named.is_empty()) {
+            Some(case) => Err(JobError::CaseWithoutTable((*case).clone())),
+            None => Ok(()),
+        }
     }
 
     /// An archive takes the place of an output folder, and is new as a whole.
@@ -536,7 +640,8 @@ impl Job {
         let extension = template
             .extension(&source.extension())
             .ok_or_else(|| JobError::NoExtension(template.clone()))?;
-        let macros = extension == "xlsm" && (self.keeps_sheets() || self.like_source);
+        let copies = self.keeps_sheets() || self.like_source || self.fill.template.is_some();
+        let macros = extension == "xlsm" && copies;
         match format_of(if macros { "xlsx" } else { &extension }) {
             Some(format) => Ok((extension, format)),
             None => Err(JobError::UnknownExtension(extension)),
@@ -566,17 +671,22 @@ impl Job {
             (None, to) => to.clone(),
         };
         // Without either, outputs are called as their source is.
-        let wanted = extension.is_none_or(|to| to == "xlsx" || to == "xlsm");
+        let wanted = extension.is_none_or(|to| match to.as_str() {
+            "xlsx" | "xlsm" => true,
+            "ods" => self.per_sheet && self.sheet.is_none(),
+            _ => false,
+        });
         alone && plain && named && undivided && whole && wanted
     }
 
     /// All keys that outputs are told apart by: those given, then those that only the name has.
     pub fn keys(&self, template: &Template) -> Vec<Key> {
         let mut keys = self.by.clone();
-        let sheet_keys = self.sheet.iter().flat_map(Template::keys);
-        for key in template.keys().into_iter().chain(sheet_keys) {
-            if !keys.contains(key) {
-                keys.push(key.clone());
+        let sheet_keys = self.sheet.iter().flat_map(Template::keys).cloned();
+        let named = template.keys().into_iter().cloned().chain(sheet_keys);
+        for key in named.chain(self.fill.keys()) {
+            if !keys.contains(&key) {
+                keys.push(key);
             }
         }
         if !self.case.is_empty() && !keys.iter().any(|key| key.column == CASE_COLUMN) {

@@ -2,6 +2,7 @@
 
 mod check;
 mod file;
+mod fill;
 
 use std::path::PathBuf;
 
@@ -11,6 +12,7 @@ pub use check::JobError;
 pub use file::{
     Entry, InspectJob, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml,
 };
+pub use fill::{FillOptions, Incomplete, Occupied, Put, PutError, PutPlace, PutWhat};
 
 use crate::format::delimited::{ReadOptions, WriteOptions};
 use crate::gather::ColumnPolicy;
@@ -136,6 +138,9 @@ pub struct Job {
     pub gathering: Gathering,
     /// What becomes of formulas in sheets that are kept as they are.
     pub formulas: Formulas,
+    /// How copies of a formatted workbook are filled.
+    #[serde(flatten)]
+    pub fill: FillOptions,
     /// What to do where a sheet has no room for all records.
     pub overflow: Overflow,
     /// The output folder; one named after the source if not said.
@@ -205,6 +210,7 @@ impl Default for Job {
             like_source: false,
             gathering: Gathering::default(),
             formulas: Formulas::default(),
+            fill: FillOptions::default(),
             overflow: Overflow::default(),
             out: None,
             pack: None,

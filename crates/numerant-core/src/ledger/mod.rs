@@ -175,6 +175,8 @@ pub enum LeftOutReason {
     Empty,
     /// Another output has the name, and was to have it alone.
     NameTaken,
+    /// Their copy of a template lacks another table, and was to be left out.
+    Incomplete,
 }
 
 /// A record in which something is wrong.

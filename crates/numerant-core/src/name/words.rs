@@ -185,6 +185,33 @@ impl Words {
             .any(|word| matches!(word, Word::Output(_)))
     }
 
+    /// The columns that it names.
+    pub(crate) fn keys(&self) -> impl Iterator<Item = Key> {
+        self.words.iter().filter_map(|word| match word {
+            Word::Column(key) => Some(key.clone()),
+            _ => None,
+        })
+    }
+
+    /// Whether something in it is computed.
+    pub(crate) fn computes(&self) -> bool {
+        let is_computed = |word: &Word| matches!(word, Word::Expression(_));
+        self.words.iter().any(is_computed)
+    }
+
+    /// The text for an output, with what `value` says of columns; nothing in it is computed.
+    pub(crate) fn fill<'v>(&self, value: impl Fn(&Key) -> &'v str, facts: &OutputFacts) -> String {
+        let mut text = String::new();
+        for word in &self.words {
+            match word {
+                Word::Literal(literal) | Word::Expression(literal) => text.push_str(literal),
+                Word::Column(key) => text.push_str(value(key)),
+                Word::Output(field) => text.push_str(&facts.text(*field)),
+            }
+        }
+        text
+    }
+
     /// Checks that nothing in it belongs to a record.
     ///
     /// # Errors

@@ -121,7 +121,7 @@ impl fmt::Display for FilePattern {
 impl FilePattern {
     /// Whether it fits a path below the folder that was named: the name alone if the pattern has no
     /// `/`.
-    fn fits(&self, below: &Path) -> bool {
+    pub fn fits(&self, below: &Path) -> bool {
         let whole = self.0.as_str().contains('/');
         let text = match below.file_name().filter(|_| !whole) {
             Some(name) => name.to_string_lossy(),

@@ -5,6 +5,7 @@
 mod combine;
 mod convert;
 mod demo;
+mod fill;
 mod inspect;
 mod options;
 mod run;
@@ -19,6 +20,7 @@ use clap::{Parser, Subcommand};
 pub(crate) use combine::CombineArguments;
 pub(crate) use convert::ConvertArguments;
 pub(crate) use demo::DemoArguments;
+pub(crate) use fill::FillArguments;
 pub(crate) use inspect::{InspectArguments, InspectRequest};
 pub(crate) use options::{Mode, Report, ReportOptions};
 pub(crate) use run::RunRequest;
@@ -51,6 +53,7 @@ pub(crate) enum Command {
     Split(Box<SplitArguments>),
     Combine(Box<CombineArguments>),
     Convert(Box<ConvertArguments>),
+    Fill(Box<FillArguments>),
     Run(Box<SavedArguments>),
     Verify(Box<VerifyArguments>),
     Demo(DemoArguments),

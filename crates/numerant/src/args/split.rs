@@ -96,9 +96,9 @@ pub(crate) struct SplitArguments {
 }
 
 #[derive(Clone, Debug)]
-struct Keys(Vec<Key>);
+pub(super) struct Keys(pub(super) Vec<Key>);
 
-fn keys(text: &str) -> Result<Keys, KeyError> {
+pub(super) fn keys(text: &str) -> Result<Keys, KeyError> {
     parse_keys(text).map(Keys)
 }
 
@@ -132,7 +132,7 @@ mod tests {
     use numerant_core::format::sheet::Types;
     use numerant_core::format::{Blanks, ControlSigns};
     use numerant_core::gather::ColumnPolicy;
-    use numerant_core::job::{Formulas, Gathering, Overflow};
+    use numerant_core::job::{FillOptions, Formulas, Gathering, Overflow};
     use numerant_core::name::ClashPolicy;
     use numerant_core::output::ExistingPolicy;
 
@@ -376,6 +376,7 @@ mod tests {
             like_source: false,
             gathering: Gathering::Table,
             formulas: Formulas::Keep,
+            fill: FillOptions::default(),
             blank: "none".into(),
             clash: ClashPolicy::Number,
             existing: ExistingPolicy::Skip,

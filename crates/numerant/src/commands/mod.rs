@@ -104,6 +104,12 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
             let result = run::run(&request, &reporter, &interrupts);
             (reporter, result)
         }
+        Command::Fill(arguments) => {
+            let request = arguments.into_request();
+            let reporter = Reporter::new(request.report);
+            let result = run::run(&request, &reporter, &interrupts);
+            (reporter, result)
+        }
         Command::Run(arguments) => {
             let reporter = Reporter::of_file(arguments.report);
             let result = saved::run_file(&arguments, &reporter, &interrupts);

@@ -85,7 +85,7 @@ fn run_entry(
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
     match work {
-        Work::Split(job) | Work::Combine(job) | Work::Convert(job) => {
+        Work::Split(job) | Work::Combine(job) | Work::Convert(job) | Work::Fill(job) => {
             let request = RunRequest {
                 job: (**job).clone(),
                 mode: match arguments.plan {
@@ -151,7 +151,7 @@ fn log_to(path: &Path) -> Result<(), Failure> {
 
 /// Writes a job file; one that exists stays as it is.
 pub(super) fn save(work: &Work, path: &Path, reporter: &Reporter) -> Result<(), Failure> {
-    if let Work::Split(job) | Work::Combine(job) | Work::Convert(job) = work {
+    if let Work::Split(job) | Work::Combine(job) | Work::Convert(job) | Work::Fill(job) = work {
         job.check().map_err(Error::from)?;
     }
     let wrong = |cause: &dyn std::fmt::Display| Failure::Usage {

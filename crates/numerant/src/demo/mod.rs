@@ -32,9 +32,13 @@ port.xlsx    all three as sheets of a workbook
 manifests    what vessels carry, a JSON document for each kind of cargo
 notices      notices to mariners, an XML document for each week
 gauges       readings of 24 tide gauges, two files each, with semicolons and with bars
+report.xlsx  the formatted report of a tide gauge, still empty
 monthly.toml the job that the office runs each month
 customs.xml  the form that customs wants of a manifest, with places in braces
 ";
+
+/// The report, with formulas and a chart, as `tools/make_books.py` has made it.
+const REPORT: &[u8] = include_bytes!("report.xlsx");
 
 /// Makes `folder` with the sample data. A folder that an earlier demo made is emptied first.
 pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
@@ -67,9 +71,10 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
     fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
     for (name, bytes) in [
         (README, README_TEXT.as_bytes()),
-        ("calls.csv", &calls::csv()),
+        ("calls.csv", calls::csv().as_slice()),
         ("owners.csv", &tables::owners()),
         ("charts.csv", &tables::charts()),
+        ("report.xlsx", REPORT),
     ] {
         let path = folder.join(name);
         fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;

@@ -7,6 +7,9 @@ use numerant_core::record::HeaderNote;
 
 use super::words::{counted, number};
 
+/// Names that a notice lists.
+const SHOWN: usize = 4;
+
 /// What a notice says.
 pub(super) fn text(notice: &Notice) -> String {
     match notice {
@@ -190,14 +193,39 @@ pub(super) fn text(notice: &Notice) -> String {
             };
             format!("{workbook}: sheets come out as values, without their look: {because}")
         }
+        Notice::Incomplete(copies) => {
+            let shown: Vec<String> = copies
+                .iter()
+                .take(SHOWN)
+                .map(|(path, places)| format!("{path} ({})", places.join(", ")))
+                .collect();
+            let more = copies.len().saturating_sub(SHOWN);
+            format!(
+                "{} filled in part, without records for a table: {}{}",
+                counted(copies.len() as u64, "copy is", "copies are"),
+                shown.join(", "),
+                if more > 0 {
+                    format!(" and {more} more")
+                } else {
+                    String::new()
+                },
+            )
+        }
         Notice::SheetsRenamed(renamed) => {
             let shown: Vec<String> = renamed
                 .iter()
+                .take(SHOWN)
                 .map(|(old, new)| format!("{old} → {new}"))
                 .collect();
+            let more = renamed.len().saturating_sub(SHOWN);
             format!(
-                "sheets of one name are told apart by their workbooks: {}; --sheet gives other names",
-                shown.join(", ")
+                "sheets of one name are told apart by their workbooks: {}{}; --sheet gives other names",
+                shown.join(", "),
+                if more > 0 {
+                    format!(" and {more} more")
+                } else {
+                    String::new()
+                },
             )
         }
         Notice::Extracted { path, what } => format!("{path}: {}", extracted(what).join("; ")),
@@ -290,6 +318,10 @@ fn extracted(what: &Extracted) -> Vec<String> {
         (
             what.shown,
             "the sheet was hidden, and is shown as there is no other",
+        ),
+        (
+            what.stale,
+            "the workbook was to be computed when it is opened and was not opened since, so values of formulas are older than its data; open and save it first",
         ),
         (
             what.theme,

@@ -45,7 +45,7 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
     ]);
     let sheets = names_sheets(ledger);
     if sheets {
-        columns.push(("sheet", Align::Left));
+        columns.push((within(ledger).0, Align::Left));
     }
     let mut table = Table::new(2, &columns);
     for output in outputs {
@@ -96,7 +96,7 @@ pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
     columns.extend([("size", Align::Right), ("file", Align::Left)]);
     let sheets = names_sheets(ledger);
     if sheets {
-        columns.push(("sheet", Align::Left));
+        columns.push((within(ledger).0, Align::Left));
     }
     let mut table = Table::new(2, &columns);
     // The size of a workbook stands once, with the first of its sheets that is shown.
@@ -124,7 +124,7 @@ pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
             out,
             "  and {} more {} with {}",
             number(left as u64),
-            if sheets { "sheets" } else { "files" },
+            if sheets { within(ledger).1 } else { "files" },
             records(rest)
         )?;
     }
@@ -155,11 +155,23 @@ pub(crate) fn outputs_in_words(ledger: &Ledger) -> String {
     if count == outputs {
         return files(count);
     }
-    format!(
-        "{} with {}",
-        files(count),
-        counted(outputs, "sheet", "sheets")
-    )
+    let (one, more) = within(ledger);
+    format!("{} with {}", files(count), counted(outputs, one, more))
+}
+
+/// What outputs are that share a file: sheets, or tables in copies of a template, whose places have a
+/// sign that sheets cannot have in their names.
+fn within(ledger: &Ledger) -> (&'static str, &'static str) {
+    let is_place = |output: &OutputEntry| {
+        output
+            .sheet
+            .as_ref()
+            .is_some_and(|sheet| sheet.contains('!'))
+    };
+    match ledger.outputs.iter().any(is_place) {
+        true => ("table", "tables"),
+        false => ("sheet", "sheets"),
+    }
 }
 
 /// Whether outputs are told apart by their sheets.
@@ -211,6 +223,7 @@ fn reason(left_out: &LeftOut) -> String {
         }
         LeftOutReason::NoCase => "that fit no case; --rest NAME keeps them".to_owned(),
         LeftOutReason::Empty => "without any value".to_owned(),
+        LeftOutReason::Incomplete => format!("for {path}, which lacks another table"),
         _ => String::new(),
     }
 }

@@ -1,5 +1,6 @@
 //! From groups to the paths of outputs, and the reasons not to write them.
 
+mod copies;
 mod refusal;
 mod sheets;
 
@@ -10,11 +11,12 @@ use std::sync::Arc;
 
 use jiff::civil::DateTime;
 
+pub(super) use copies::{FilledCopy, table_of};
 pub use refusal::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
 use sheets::{Sheets, with_sheet};
 
 use crate::format::sheet::legal;
-use crate::job::{Job, Overflow};
+use crate::job::{FillOptions, Job, Overflow};
 use crate::name::{Claim, ClashPolicy, Key, NameBook, RunField, RunValues, Template, numbered};
 use crate::output::ExistingPolicy;
 use crate::route::{Divider, Router};
@@ -37,6 +39,8 @@ pub(super) enum Fate {
     Exists,
     /// They are left out: another output has the name.
     NameTaken,
+    /// They are left out: their copy of a template lacks another table.
+    Incomplete,
 }
 
 /// What became of all names.
@@ -51,6 +55,10 @@ pub(super) struct Named {
     pub(super) clashed: NamesClashed,
     /// Sheets that are called otherwise, as another has their name: old and new names.
     pub(super) renamed: Vec<(String, String)>,
+    /// Copies of a template that is filled.
+    pub(super) copies: Vec<FilledCopy>,
+    /// Copies that lack tables, with the places of these.
+    pub(super) lacking: Vec<(String, Vec<String>)>,
 }
 
 /// What is known of the source whose records are being read.
@@ -110,6 +118,10 @@ pub(super) struct Addresses {
     blank: String,
     now: DateTime,
     sheets: Option<Sheets>,
+    /// How copies of a template are filled, if outputs are such.
+    fill: Option<FillOptions>,
+    copies: Vec<FilledCopy>,
+    lacking: Vec<(String, Vec<String>)>,
     book: NameBook,
     root: PathBuf,
     root_exists: bool,
@@ -151,7 +163,9 @@ impl Addresses {
             template: job.sheet.clone(),
             shared: job.sheet.is_some()
                 || job.overflow == Overflow::Sheets
-                || (job.is_by_sheet() && !template.names(RunField::Sheet)),
+                || (job.is_by_sheet() && !template.names(RunField::Sheet))
+                || job.fill.template.is_some(),
+            fills: job.fill.template.is_some(),
             by_rule: job.is_by_sheet() && job.sheet.is_none(),
             renamed: Vec::new(),
             overflow: job.overflow,
@@ -160,7 +174,9 @@ impl Addresses {
             workbooks: Vec::new(),
             names: Vec::new(),
         });
-        let own = || Arc::new(self::protected(&job.sources));
+        let template_read = job.fill.template.iter().cloned().map(SourcePath::File);
+        let read: Vec<SourcePath> = job.sources.iter().cloned().chain(template_read).collect();
+        let own = || Arc::new(self::protected(&read));
         let protected = protected.map_or_else(own, Arc::clone);
         let side_files = [(&job.ledger, "--ledger"), (&job.rejects, "--rejects")]
             .into_iter()
@@ -172,6 +188,9 @@ impl Addresses {
             blank: job.blank.clone(),
             now,
             sheets,
+            fill: job.fill.template.is_some().then(|| job.fill.clone()),
+            copies: Vec::new(),
+            lacking: Vec::new(),
             book: NameBook::new(job.clash),
             root: root.to_owned(),
             root_exists: fs::symlink_metadata(root).is_ok(),
@@ -305,6 +324,7 @@ impl Addresses {
         if let Some(sheets) = &mut self.sheets {
             sheets.tell_apart(&self.fates, &self.origins, &self.sources, &self.blank);
         }
+        self.fill(router, divider, records)?;
         if let Some(sheets) = &self.sheets {
             let outgrown = |output: &usize| {
                 let kept = matches!(self.fates[*output], Fate::Write);
@@ -344,8 +364,17 @@ impl Addresses {
             now: self.now,
         };
         let mut rendered = self.template.render(value, &run, &self.blank);
+        let table = self
+            .fill
+            .as_ref()
+            .map(|fill| self.place_of_table(fill, router, values));
         let shared = match &mut self.sheets {
             None => None,
+            Some(sheets) if let Some(table) = table => {
+                let identity = sheets.identity(&rendered.text, &self.template, &self.keys, values);
+                sheets.names[output].clone_from(&table);
+                identity.map(|identity| (identity, table))
+            }
             Some(sheets) => {
                 if sheets.overflow == Overflow::Files && key.part > 1 {
                     rendered.text = numbered(&rendered.text, key.part);
@@ -546,6 +575,8 @@ impl Addresses {
         Named {
             sheets,
             renamed,
+            copies: self.copies,
+            lacking: self.lacking,
             paths: self.paths,
             fates: self.fates,
             changed: self.changed,

@@ -70,6 +70,12 @@ pub enum Refusal {
         /// Records that there may be.
         most: u64,
     },
+    /// Copies of a template for which a table has no records.
+    #[error("{} cop{} of the template would lack a table; nothing was written", .copies.len(), if .copies.len() == 1 { "y" } else { "ies" })]
+    Incomplete {
+        /// Which, and the places of the tables.
+        copies: Vec<(String, Vec<String>)>,
+    },
     /// An output, the ledger or the rejects would share a file.
     #[error("{} is named twice: as an output and as {what}", .path.display())]
     SideFile {
@@ -148,6 +154,9 @@ impl Refusal {
                  write csv"
                     .to_owned()
             }
+            Self::Incomplete { .. } => {
+                "--incomplete skip leaves these out, --incomplete fill fills them in part".to_owned()
+            }
             Self::SideFile { what, .. } => format!("choose another file for {what}"),
         }
     }
@@ -170,6 +179,14 @@ impl Refusal {
             Self::Outgrown { outputs, .. } => {
                 let line = |(path, records): &(String, u64)| format!("{path}: {records} records");
                 let lines: Vec<String> = outputs.iter().map(line).collect();
+                let count = lines.len() as u64;
+                (lines, count)
+            }
+            Self::Incomplete { copies } => {
+                let line = |(path, places): &(String, Vec<String>)| {
+                    format!("{path}: no records for {}", places.join(", "))
+                };
+                let lines: Vec<String> = copies.iter().map(line).collect();
                 let count = lines.len() as u64;
                 (lines, count)
             }

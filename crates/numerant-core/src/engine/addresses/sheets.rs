@@ -7,6 +7,7 @@ use crate::format::sheet::{SheetNames, legal};
 use crate::job::Overflow;
 use crate::name::{ClashPolicy, Key, Template};
 use crate::route::{Divider, KeyValues, Router};
+use crate::step::CASE_COLUMN;
 
 /// The sheets of outputs that are workbooks.
 #[derive(Debug)]
@@ -17,7 +18,9 @@ pub(super) struct Sheets {
     pub(super) shared: bool,
     /// Sheets of one name are told apart by the names of their sources.
     pub(super) by_rule: bool,
-    /// Those that were: old and new names.
+    /// They are places in copies of a template.
+    pub(super) fills: bool,
+    /// Those that were told apart: old and new names.
     pub(super) renamed: Vec<(String, String)>,
     pub(super) overflow: Overflow,
     /// Records that a sheet has room for.
@@ -32,11 +35,11 @@ pub(super) struct Sheets {
 /// A workbook whose sheets are outputs.
 #[derive(Debug)]
 pub(super) struct Workbook {
-    path: String,
+    pub(super) path: String,
     /// What becomes of all its sheets; one of them may still have a fate of its own.
     fate: Fate,
     names: SheetNames,
-    outputs: Vec<usize>,
+    pub(super) outputs: Vec<usize>,
 }
 
 impl Sheets {
@@ -60,11 +63,14 @@ impl Sheets {
             .iter()
             .zip(values)
             .filter(|(key, _)| in_path.contains(key) || !in_sheet.contains(key))
+            .filter(|(key, _)| !self.fills || key.column != CASE_COLUMN)
             .map(|(_, value)| value.clone())
             .collect();
         identity.push(text.to_owned());
         if path.names_source() {
-            identity.extend_from_slice(&values[keys.len()..]);
+            // What the first of them says of a template is which of its tables they are for.
+            let of_source = values[keys.len()..].iter().skip(usize::from(self.fills));
+            identity.extend(of_source.cloned());
         }
         Some(identity)
     }
@@ -163,7 +169,7 @@ impl Addresses {
             sheets.names[output] = workbook.names.numbered(name, output, part);
             return;
         }
-        if sheets.by_rule {
+        if sheets.by_rule || sheets.fills {
             return;
         }
         let Err(holder) = workbook.names.claim(name, output) else {

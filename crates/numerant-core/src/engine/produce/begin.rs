@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use super::super::addresses::SourceNames;
+use super::super::addresses::{SourceNames, table_of};
 use super::super::header::{Header, header};
 use super::super::notice::{ValuesBecause, not_as_named, note};
 use super::super::{Error, Notice, prepare};
@@ -11,7 +11,7 @@ use super::Producer;
 use super::document::Foot;
 use crate::format::delimited::{DelimitedEncoder, Delimiter, Dialect, Quote};
 use crate::format::sheet::{SpooledColumn, Spooler};
-use crate::format::{BookFormat, RecordEncoder, RecordReader, TextFormat, TreeFacts, XLSX};
+use crate::format::{BookFormat, ODS, RecordEncoder, RecordReader, TextFormat, TreeFacts, XLSX};
 use crate::job::Job;
 use crate::name::{RunField, Template};
 use crate::record::{At, Unit};
@@ -251,7 +251,14 @@ impl Producer {
     fn kept_sheet(&mut self, reader: &dyn RecordReader) -> Option<KeptSheet> {
         let facts = reader.facts();
         let name = facts.sheet.clone()?;
-        let (path, is_open) = (reader.path(), facts.format == XLSX);
+        let kept_formats = match self.job.like_source {
+            true => [XLSX].as_slice(),
+            false => &[XLSX, ODS],
+        };
+        let is_packed = !reader.path().extension().eq_ignore_ascii_case("fods");
+        let is_same = facts.format == self.format.name && is_packed;
+        let is_open = is_same && kept_formats.contains(&facts.format);
+        let path = reader.path();
         let keeps = self.keeps || self.job.like_source;
         let because = match path {
             SourcePath::File(book) if keeps && is_open && facts.compression.is_none() => {
@@ -265,9 +272,7 @@ impl Producer {
             _ if self.job.like_source => return None,
             _ if self.keeps && is_open => ValuesBecause::Packed,
             _ if self.keeps => ValuesBecause::Format,
-            _ if self.job.is_by_sheet() && is_open && self.format.name == XLSX => {
-                ValuesBecause::Changed
-            }
+            _ if self.job.is_by_sheet() && is_open => ValuesBecause::Changed,
             _ => return None,
         };
         let only_values = Notice::OnlyValues {
@@ -294,7 +299,14 @@ impl Producer {
     /// What keeps the records of a source for the sheets of `book`.
     fn spooler(&self, book: &BookFormat, dialect: Dialect, above: Option<&Header>) -> Spooler {
         let layout = self.pipeline.layout();
-        let header = above.map(|(header, places)| {
+        let naming = self.job.naming_columns();
+        let is_put = |name: &String| !naming.contains(name);
+        let put: Vec<bool> = layout
+            .columns()
+            .iter()
+            .map(|column| is_put(&column.name))
+            .collect();
+        let header: Option<Vec<String>> = above.map(|(header, places)| {
             let text = |place: usize| {
                 let text = header.field(0, place).text();
                 String::from_utf8_lossy(&text).into_owned()
@@ -305,7 +317,15 @@ impl Producer {
             }
         });
         let commas = self.pipeline.cells().mark == DecimalMark::Comma;
-        let columns = layout.columns().iter().map(|column| {
+        let header = header.map(|header| {
+            let texts = header.into_iter().zip(&put);
+            texts
+                .filter(|(_, put)| **put)
+                .map(|(text, _)| text)
+                .collect()
+        });
+        let columns = layout.columns().iter().zip(&put).filter(|(_, put)| **put);
+        let columns = columns.map(|(column, _)| {
             // Computed numbers are written with a comma where that was said of the source.
             let number = column.computed && commas && column.kind == crate::expr::Type::Number;
             SpooledColumn {
@@ -353,6 +373,10 @@ pub(super) fn shared_values(
     let mut shared = Vec::new();
     if job.is_by_sheet() {
         shared.push(reader.name());
+    }
+    if job.fill.template.is_some() {
+        let table = table_of(job, &PathBuf::from(path.clone()));
+        shared.push(table.map_or_else(String::new, |table| table.to_string()));
     }
     if named(RunField::Stem) {
         shared.push(path.stem());

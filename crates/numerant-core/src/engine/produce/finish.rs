@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::path::PathBuf;
 
-use super::super::addresses::{Fate, NamesChanged};
+use super::super::addresses::{Fate, FilledCopy, NamesChanged};
 use super::super::{Error, Notice};
 use super::Producer;
 use crate::format::BookFormat;
@@ -30,6 +30,8 @@ pub(in crate::engine) struct Produced {
     pub(in crate::engine) left_out: Vec<LeftOut>,
     /// Columns that were summed up, with their sums over what was read and what was rejected.
     pub(in crate::engine) totals: Vec<(String, Number, Number)>,
+    /// Copies of a template that is filled.
+    pub(in crate::engine) copies: Vec<FilledCopy>,
 }
 
 impl Produced {
@@ -101,6 +103,7 @@ impl Producer {
                 }
                 Fate::Exists => LeftOutReason::OutputExists,
                 Fate::NameTaken => LeftOutReason::NameTaken,
+                Fate::Incomplete => LeftOutReason::Incomplete,
             };
             paths.push(None);
             // Some were handed on before it was known that the output would not be written.
@@ -134,6 +137,9 @@ impl Producer {
         if !named.renamed.is_empty() {
             self.notices.push(Notice::SheetsRenamed(named.renamed));
         }
+        if !named.lacking.is_empty() {
+            self.notices.push(Notice::Incomplete(named.lacking));
+        }
         if let Some(tidied) = self.pipeline.tidied().filter(|tidied| !tidied.is_empty()) {
             self.notices.push(Notice::Tidied(tidied.clone()));
         }
@@ -157,6 +163,7 @@ impl Producer {
             sums,
             left_out,
             totals,
+            copies: named.copies,
         })
     }
 }

@@ -164,7 +164,7 @@ impl Producer {
             // Hidden ones, too: formulas may lead to them.
             job.read.read_sheet = vec!["all".to_owned().into()];
         }
-        if keeps {
+        if keeps || job.like_source {
             // Records are only counted.
             job.read.ragged = Ragged::Pad;
         }
@@ -177,7 +177,9 @@ impl Producer {
         let (extension, format) = job.format(&first_source)?;
         let apart = template.names_source()
             || job.sheet.as_ref().is_some_and(Template::names_source)
-            || job.is_by_sheet();
+            || job.is_by_sheet()
+            || job.fill.template.is_some();
+        prepare::check_template(job, &extension)?;
         // What is found out of all records is found out for all columns alike.
         let keep = twice || format.text.is_some_and(TextFormat::is_typed);
         let (inputs, cursor) = Sources::open(job, keep, apart && !twice, thorough, context)?;
@@ -320,7 +322,7 @@ impl Producer {
         if self.job.max_size.is_some() {
             self.measure_header(&begins)?;
         }
-        let kept = matches!(begins.becomes, Becomes::Sheet(_));
+        let kept = matches!(begins.becomes, Becomes::Sheet(_) | Becomes::OwnRows(_));
         emit(Message::Source(begins))?;
         if self.keeps {
             self.router.announce();
@@ -495,7 +497,7 @@ impl Producer {
                         self.diverted[*output as usize] += 1;
                         *output = other;
                     }
-                    Fate::Exists | Fate::NameTaken => {
+                    Fate::Exists | Fate::NameTaken | Fate::Incomplete => {
                         self.diverted[*output as usize] += 1;
                         *output = NOWHERE;
                     }

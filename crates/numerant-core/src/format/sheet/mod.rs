@@ -31,6 +31,6 @@ pub(crate) use serial::{Epoch, write_clock};
 pub(crate) use shared::{SharedTexts, Strings};
 pub use typing::Odd;
 pub use typing::Types;
-pub(crate) use typing::{ColumnTally, Plan, looks_typed};
+pub(crate) use typing::{ColumnTally, Plan, looks_typed, plan_of};
 pub use write::Limits;
-pub(crate) use write::{Book, Head, SheetSink, SpooledColumn, Spooler, declared_look, width};
+pub(crate) use write::{Book, Head, Kept, SheetSink, SpooledColumn, Spooler, declared_look, width};

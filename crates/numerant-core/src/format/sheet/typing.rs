@@ -295,6 +295,14 @@ fn is_true(value: &str) -> bool {
     value.starts_with(['t', 'T'])
 }
 
+/// How a single value is written, and what it is.
+pub(crate) fn plan_of(value: &str) -> (Plan, Class) {
+    let mut tally = ColumnTally::default();
+    let look = Look::at(value.as_bytes(), false);
+    tally.add(look, value.as_bytes(), || 1);
+    (tally.plan(Types::Auto, false, None), look.class)
+}
+
 /// Whether a text could be taken for something else when it is edited in a cell, so that it is
 /// marked as text.
 pub(crate) fn looks_typed(value: &str) -> bool {
@@ -312,7 +320,7 @@ pub(crate) fn looks_typed(value: &str) -> bool {
 mod tests {
     use super::*;
 
-    fn plan_of(values: &[&str], stored: bool) -> (Plan, Option<String>) {
+    fn plan_of_all(values: &[&str], stored: bool) -> (Plan, Option<String>) {
         let mut tally = ColumnTally::default();
         for (line, value) in values.iter().enumerate() {
             let look = Look::at(value.as_bytes(), stored);
@@ -369,7 +377,7 @@ mod tests {
             (&["true", "FALSE"], Plan::Text, Some("FALSE")),
             (&["", ""], Plan::Text, None),
         ] {
-            let (found, why) = plan_of(values, false);
+            let (found, why) = plan_of_all(values, false);
             assert_eq!(found, plan, "{values:?}");
             if plan == Plan::Text {
                 assert_eq!(why.as_deref(), reason, "{values:?}");
@@ -379,7 +387,7 @@ mod tests {
 
     #[test]
     fn typed_cells_keep_their_own_types() {
-        assert_eq!(plan_of(&["1", "n/a"], true).0, Plan::Own(Some(0)));
+        assert_eq!(plan_of_all(&["1", "n/a"], true).0, Plan::Own(Some(0)));
         assert_eq!(
             Plan::Own(None).cell(Class::Decimal, "1.50"),
             Cell::Number("1.50", CellFormat::Fixed(2))
@@ -389,7 +397,7 @@ mod tests {
             Cell::Number("1.5", CellFormat::General)
         );
         assert_eq!(
-            plan_of(&["1.5", "2.50"], true).0,
+            plan_of_all(&["1.5", "2.50"], true).0,
             Plan::Own(None),
             "no one format brings both back"
         );

@@ -304,8 +304,9 @@ impl Book<'_> {
             for record in 0..head.records {
                 kept.read()?;
                 let mut cells = Vec::with_capacity(head.plans.len());
-                for (plan, (class, start, end)) in head.plans.iter().zip(&kept.values) {
-                    cells.push(plan.cell(*class, &kept.text[*start..*end]));
+                for (column, plan) in head.plans.iter().enumerate() {
+                    let (class, value) = kept.value(column);
+                    cells.push(plan.cell(class, value));
                 }
                 sink.row(&cells)?;
                 if record % ROWS_AT_A_TIME == ROWS_AT_A_TIME - 1 {
@@ -323,7 +324,7 @@ impl Book<'_> {
 }
 
 /// What was kept of records, read again.
-struct Kept {
+pub(crate) struct Kept {
     file: File,
     text: String,
     /// How much of the text is done with.
@@ -337,7 +338,8 @@ struct Kept {
 const PIECE: usize = 1 << 18;
 
 impl Kept {
-    fn open(path: &Path, width: usize) -> io::Result<Self> {
+    /// Opens what was kept of records with so many values each.
+    pub(crate) fn open(path: &Path, width: usize) -> io::Result<Self> {
         Ok(Self {
             file: File::open(path)?,
             text: String::new(),
@@ -348,8 +350,14 @@ impl Kept {
         })
     }
 
+    /// A value of the present record, and what it is.
+    pub(crate) fn value(&self, column: usize) -> (Class, &str) {
+        let (class, start, end) = self.values[column];
+        (class, &self.text[start..end])
+    }
+
     /// Reads the next record.
-    fn read(&mut self) -> io::Result<()> {
+    pub(crate) fn read(&mut self) -> io::Result<()> {
         while !self.parse() {
             self.text.drain(..self.at);
             self.at = 0;

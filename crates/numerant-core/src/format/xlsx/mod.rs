@@ -7,8 +7,10 @@ mod read;
 mod strings;
 mod write;
 
-pub use edit::Extracted;
-pub(crate) use edit::{Cutting, ExtractError, Taken, Ways, assemble};
+pub(crate) use edit::{
+    Cutting, ExtractError, FillError, Form, PutTable, Shelf, Taken, Ways, assemble,
+};
+pub use edit::{Extracted, FormProblem};
 pub(crate) use parts::{Relations, office_document};
 pub(crate) use read::XlsxBook;
 pub(crate) use write::XlsxWriter;

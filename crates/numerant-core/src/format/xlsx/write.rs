@@ -101,7 +101,7 @@ impl XlsxWriter {
         ));
         for text in strings.texts() {
             self.push("<si>");
-            push_text(text, &mut self.out);
+            push_text(text, "", &mut self.out);
             self.push("</si>");
             if self.out.len() > FULL {
                 self.flush()?;
@@ -112,19 +112,52 @@ impl XlsxWriter {
     }
 }
 
-/// Appends a text with its tags.
-fn push_text(text: &str, out: &mut Vec<u8>) {
+/// Appends what stands in a cell behind its place and style, and its end: the number of a text where it
+/// is shared. Tags have the prefix that is given.
+pub(super) fn push_content(cell: &Cell<'_>, shared: Option<u32>, prefix: &str, out: &mut Vec<u8>) {
+    let mut put = |kind: &str, value: &[u8]| {
+        let pieces = [kind, "><", prefix, "v>"];
+        pieces
+            .iter()
+            .for_each(|piece| out.extend_from_slice(piece.as_bytes()));
+        out.extend_from_slice(value);
+        let pieces = ["</", prefix, "v></", prefix, "c>"];
+        pieces
+            .iter()
+            .for_each(|piece| out.extend_from_slice(piece.as_bytes()));
+    };
+    match cell {
+        Cell::Blank => out.extend_from_slice(b"/>"),
+        Cell::Text(text) => match shared {
+            Some(number) => put(" t=\"s\"", itoa(number.into()).text()),
+            None => {
+                out.extend_from_slice(format!(" t=\"inlineStr\"><{prefix}is>").as_bytes());
+                push_text(text, prefix, out);
+                out.extend_from_slice(format!("</{prefix}is></{prefix}c>").as_bytes());
+            }
+        },
+        Cell::Number(number, _) => put("", number.as_bytes()),
+        Cell::Moment(serial, ..) => match serial.fract() == 0.0 {
+            true => put("", itoa(*serial as u64).text()),
+            false => put("", serial.to_string().as_bytes()),
+        },
+        Cell::Boolean(value, _) => put(" t=\"b\"", if *value { b"1" } else { b"0" }),
+    }
+}
+
+/// Appends a text with its tags, which have a prefix.
+fn push_text(text: &str, prefix: &str, out: &mut Vec<u8>) {
     let ends = |place: Option<char>| place.is_some_and(char::is_whitespace);
     if ends(text.chars().next())
         || ends(text.chars().next_back())
         || text.contains(['\n', '\t', '\r'])
     {
-        out.extend_from_slice(b"<t xml:space=\"preserve\">");
+        out.extend_from_slice(format!("<{prefix}t xml:space=\"preserve\">").as_bytes());
     } else {
-        out.extend_from_slice(b"<t>");
+        out.extend_from_slice(format!("<{prefix}t>").as_bytes());
     }
     push_characters(text, false, out);
-    out.extend_from_slice(b"</t>");
+    out.extend_from_slice(format!("</{prefix}t>").as_bytes());
 }
 
 /// Appends a text with what XML cannot hold, and what would be taken for that, as `_xHHHH_`.
@@ -217,53 +250,23 @@ impl SheetSink for XlsxWriter {
             out.extend_from_slice(letters.as_bytes());
             out.extend_from_slice(row);
             out.push(b'"');
-            match cell {
-                Cell::Blank => {}
+            let mut shared = None;
+            let style = match cell {
+                Cell::Blank => 0,
                 Cell::Text(text) => {
-                    if above {
-                        out.extend_from_slice(b" s=\"1\"");
-                    } else if looks_typed(text) {
-                        let style = self.styles.of(CellFormat::Text);
-                        push_style(style, out);
-                    }
-                    match self.strings.number(text) {
-                        Some(number) => {
-                            out.extend_from_slice(b" t=\"s\"><v>");
-                            out.extend_from_slice(itoa(number.into()).text());
-                            out.extend_from_slice(b"</v></c>");
-                        }
-                        None => {
-                            out.extend_from_slice(b" t=\"inlineStr\"><is>");
-                            push_text(text, out);
-                            out.extend_from_slice(b"</is></c>");
-                        }
+                    shared = self.strings.number(text);
+                    match (above, looks_typed(text)) {
+                        (true, _) => 1,
+                        (false, true) => self.styles.of(CellFormat::Text),
+                        (false, false) => 0,
                     }
                 }
-                Cell::Number(number, format) => {
-                    push_style(self.styles.of(*format), out);
-                    out.extend_from_slice(b"><v>");
-                    out.extend_from_slice(number.as_bytes());
-                    out.extend_from_slice(b"</v></c>");
+                Cell::Number(_, format) | Cell::Moment(_, _, format) | Cell::Boolean(_, format) => {
+                    self.styles.of(*format)
                 }
-                Cell::Moment(serial, _, format) => {
-                    push_style(self.styles.of(*format), out);
-                    out.extend_from_slice(b"><v>");
-                    if serial.fract() == 0.0 {
-                        out.extend_from_slice(itoa(*serial as u64).text());
-                    } else {
-                        write!(out, "{serial}")?;
-                    }
-                    out.extend_from_slice(b"</v></c>");
-                }
-                Cell::Boolean(value, format) => {
-                    push_style(self.styles.of(*format), out);
-                    out.extend_from_slice(if *value {
-                        b" t=\"b\"><v>1</v></c>"
-                    } else {
-                        b" t=\"b\"><v>0</v></c>"
-                    });
-                }
-            }
+            };
+            push_style(style, out);
+            push_content(cell, shared, "", out);
         }
         out.extend_from_slice(b"</row>");
         if out.len() > FULL {

@@ -33,7 +33,7 @@ use crate::value::Size;
 const LIST: usize = 20;
 
 /// The commands that a job can be, each with the keys that it takes.
-const COMMANDS: [&str; 5] = ["inspect", "split", "combine", "convert", "verify"];
+const COMMANDS: [&str; 6] = ["inspect", "split", "combine", "convert", "fill", "verify"];
 
 /// Records that are shown of what is looked at, if nothing else is said.
 const SHOW: usize = 5;
@@ -69,6 +69,8 @@ pub enum Work {
     Combine(Box<Job>),
     /// Turn each file into another.
     Convert(Box<Job>),
+    /// Fill copies of a formatted workbook.
+    Fill(Box<Job>),
     /// Hold files against a ledger, or parts against the whole.
     Verify(Box<VerifyJob>),
 }
@@ -81,6 +83,7 @@ impl Work {
             Self::Split(_) => "split",
             Self::Combine(_) => "combine",
             Self::Convert(_) => "convert",
+            Self::Fill(_) => "fill",
             Self::Verify(_) => "verify",
         }
     }
@@ -235,7 +238,7 @@ impl JobFile {
     pub fn check(&self) -> Result<(), JobFileError> {
         for entry in &self.entries {
             let problem = match &entry.work {
-                Work::Split(job) | Work::Combine(job) | Work::Convert(job) => job
+                Work::Split(job) | Work::Combine(job) | Work::Convert(job) | Work::Fill(job) => job
                     .check()
                     .map_err(JobFileProblem::Job)
                     .and_then(|()| reads_own_output(job)),
@@ -369,6 +372,7 @@ impl Source<'_> {
                 job.out.get_or_insert_with(|| job.base.clone());
                 Work::Combine(Box::new(job))
             }
+            "fill" => Work::Fill(Box::new(self.job(filled, spans)?)),
             _ => {
                 let mut job = self.job(filled, spans)?;
                 job.batch = true;
@@ -483,6 +487,7 @@ impl Job {
             &mut self.ledger,
             &mut self.rejects,
             &mut self.write.shape,
+            &mut self.fill.template,
         ];
         for path in paths.into_iter().flatten() {
             *path = change(path);

@@ -11,9 +11,9 @@ use crate::job::Job;
 
 /// Keys of a job that are for some commands only.
 const ONLY_FOR: &[(&str, &[&str])] = &[
-    ("by", &["split"]),
-    ("case", &["split"]),
-    ("rest", &["split"]),
+    ("by", &["split", "fill"]),
+    ("case", &["split", "fill"]),
+    ("rest", &["split", "fill"]),
     ("rows", &["split"]),
     ("parts", &["split"]),
     ("max-size", &["split"]),
@@ -22,6 +22,11 @@ const ONLY_FOR: &[(&str, &[&str])] = &[
     ("like-source", &["split"]),
     ("as", &["combine"]),
     ("formulas", &["split", "combine"]),
+    ("template", &["fill"]),
+    ("put", &["fill"]),
+    ("occupied", &["fill"]),
+    ("incomplete", &["fill"]),
+    ("style-down", &["fill"]),
     ("columns", &["split", "combine"]),
     ("to", &["split", "convert"]),
     ("stop-on-error", &["convert"]),

@@ -28,7 +28,7 @@ pub fn to_toml(work: &Work, path: &Path) -> Result<String, toml::ser::Error> {
     };
     let command = work.command();
     let (table, usual) = match work {
-        Work::Split(job) | Work::Combine(job) | Work::Convert(job) => {
+        Work::Split(job) | Work::Combine(job) | Work::Convert(job) | Work::Fill(job) => {
             let mut job = (**job).clone();
             job.map_paths(&near);
             (Table::try_from(&job)?, Table::try_from(Job::default())?)

@@ -4,6 +4,7 @@
 use std::collections::HashSet;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 
 use super::book::{Book, edit_part};
 use super::element::{Document, Element};
@@ -81,6 +82,9 @@ pub struct Extracted {
     pub lost: u64,
     /// Charts and shapes follow the theme of the first workbook.
     pub theme: bool,
+    /// The values that formulas had may be older than the data: the workbook was to be computed when it
+    /// is opened.
+    pub stale: bool,
 }
 
 impl Extracted {
@@ -97,13 +101,44 @@ impl Extracted {
         self.macros |= other.macros;
         self.shown |= other.shown;
         self.theme |= other.theme;
+        self.stale |= other.stale;
         self.renamed.extend(other.renamed.iter().cloned());
+    }
+}
+
+/// Workbooks that were opened last, as outputs that follow each other often have sheets of one.
+#[derive(Default)]
+pub(crate) struct Shelf(Mutex<Vec<(PathBuf, Book)>>);
+
+/// Workbooks that stand on a shelf.
+const ON_SHELF: usize = 4;
+
+impl Shelf {
+    /// A workbook of which no sheet is kept yet.
+    fn book(&self, path: &Path) -> Result<Book, ReadProblem> {
+        let Ok(mut books) = self.0.lock() else {
+            return Book::open(path);
+        };
+        if let Some((_, book)) = books.iter().find(|(known, _)| known == path) {
+            return Ok(book.clone());
+        }
+        let book = Book::open(path)?;
+        if books.len() == ON_SHELF {
+            books.remove(0);
+        }
+        books.push((path.to_owned(), book.clone()));
+        Ok(book)
     }
 }
 
 /// Writes these sheets to a workbook at `to`: those of the first workbook in its order, then those of the
 /// second, and so on.
-pub(crate) fn assemble(taken: &[Taken], ways: Ways, to: &Path) -> Result<Extracted, ExtractError> {
+pub(crate) fn assemble(
+    taken: &[Taken],
+    ways: Ways,
+    shelf: &Shelf,
+    to: &Path,
+) -> Result<Extracted, ExtractError> {
     let mut books: Vec<(&Path, Vec<&Taken>)> = Vec::new();
     for sheet in taken {
         match books.iter_mut().find(|(book, _)| *book == sheet.book) {
@@ -116,7 +151,7 @@ pub(crate) fn assemble(taken: &[Taken], ways: Ways, to: &Path) -> Result<Extract
         return Ok(Extracted::default());
     };
     let failed = |book: &Path, problem| ExtractError::Read(book.to_owned(), problem);
-    let open = |book: &Path, sheets: &[&Taken]| opened(book, sheets, ways);
+    let open = |book: &Path, sheets: &[&Taken]| Ok(opened(shelf.book(book)?, sheets, ways));
     let base = open(first, &sheets).map_err(|problem| failed(first, problem))?;
     let alone = books.len() == 0;
     let mut target =
@@ -142,8 +177,7 @@ pub(crate) fn assemble(taken: &[Taken], ways: Ways, to: &Path) -> Result<Extract
 }
 
 /// A workbook of which these sheets are kept.
-fn opened(path: &Path, sheets: &[&Taken], ways: Ways) -> Result<Book, ReadProblem> {
-    let mut book = Book::open(path)?;
+fn opened(mut book: Book, sheets: &[&Taken], ways: Ways) -> Book {
     for listed in &mut book.sheets {
         let taken = sheets.iter().find(|taken| taken.sheet == listed.name);
         listed.kept = taken.is_some() || (ways.charts && !listed.has_cells);
@@ -151,7 +185,7 @@ fn opened(path: &Path, sheets: &[&Taken], ways: Ways) -> Result<Book, ReadProble
             listed.called.clone_from(&taken.called);
         }
     }
-    Ok(book)
+    book
 }
 
 /// A workbook that is being made of the package of the first.
@@ -219,6 +253,7 @@ impl Target {
             let tables = book.tables(&sheet.path)?;
             names.extend(tables.into_iter().map(|(name, _)| name.to_lowercase()));
         }
+        told.stale |= told.formulas > 0 && book.is_to_be_computed();
         let cut = book.is_cut();
         let changed = cut || told.formulas > 0 || !alone || !looks;
         book.choose_leads(changed, ways.macros, &mut told)?;
@@ -414,22 +449,22 @@ impl Target {
                 self.change(&path, Change::Bytes(document.into_bytes()));
             }
         }
-        if let Some(texts) = self.texts.take() {
-            if texts.used.is_some() || !self.more_texts.is_empty() {
-                let (path, more) = (texts.path.clone(), std::mem::take(&mut self.more_texts));
-                let write = move |out: &mut dyn Write| strings::copy(&texts, &more, out);
-                self.change(&path, Change::Written(Box::new(write)));
-            }
+        if let Some(texts) = self.texts.take()
+            && (texts.used.is_some() || !self.more_texts.is_empty())
+        {
+            let (path, more) = (texts.path.clone(), std::mem::take(&mut self.more_texts));
+            let write = move |out: &mut dyn Write| strings::copy(&texts, &more, out);
+            self.change(&path, Change::Written(Box::new(write)));
         }
         if let Some(path) = self.begun_texts.take() {
             let more = std::mem::take(&mut self.more_texts);
             let write = move |out: &mut dyn Write| strings::begin(&more, out);
             self.repack.add(path, Change::Written(Box::new(write)));
         }
-        if let (Some(styles), Some(path)) = (self.styles.take(), self.book.shared("styles")) {
-            if styles.is_changed() {
-                self.change(&path, Change::Bytes(styles.into_bytes()));
-            }
+        if let (Some(styles), Some(path)) = (self.styles.take(), self.book.shared("styles"))
+            && styles.is_changed()
+        {
+            self.change(&path, Change::Bytes(styles.into_bytes()));
         }
         if let Some(root) = self.root.take() {
             self.change(

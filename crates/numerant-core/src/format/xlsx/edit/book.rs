@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use std::fs::File;
 
@@ -39,6 +39,9 @@ pub(super) struct Book {
     pub(super) document: Document,
     pub(super) leads: Leads,
     pub(super) sheets: Vec<Listed>,
+    /// The tables of all sheets, once they were looked for: the number of the sheet, the name in lower
+    /// case, and the part.
+    tables: Arc<OnceLock<Vec<(usize, String, String)>>>,
 }
 
 impl Book {
@@ -86,7 +89,15 @@ impl Book {
             document,
             leads,
             sheets,
+            tables: Arc::default(),
         })
+    }
+
+    /// Whether all formulas are to be computed when the workbook is opened.
+    pub(super) fn is_to_be_computed(&self) -> bool {
+        let settings = self.document.root.child("calcPr");
+        let wanted = settings.and_then(|settings| settings.attribute("fullCalcOnLoad"));
+        wanted.is_some_and(|wanted| wanted == "1" || wanted == "true")
     }
 
     /// The sheets that are kept.
@@ -119,17 +130,15 @@ impl Book {
         bytes.map(|bytes| Document::parse(bytes, path)).transpose()
     }
 
-    /// The names of the tables of a sheet, with their parts.
+    /// The names of the tables of a sheet, by its part, with their parts.
     pub(super) fn tables(&self, sheet: &str) -> Result<Vec<(String, String)>, ReadProblem> {
-        let mut tables = Vec::new();
-        for path in self.of_kind(sheet, "table")? {
-            let Some(table) = self.part(&path)? else {
-                continue;
-            };
-            let name = table.root.attribute("displayName");
-            tables.push((name.unwrap_or_default(), path));
-        }
-        Ok(tables)
+        let of_sheet = self
+            .all_tables()?
+            .iter()
+            .filter(|(number, ..)| self.sheets[*number].path == sheet);
+        Ok(of_sheet
+            .map(|(_, name, path)| (name.clone(), path.clone()))
+            .collect())
     }
 
     /// What formulas of the kept sheets must not lead to.
@@ -140,14 +149,31 @@ impl Book {
         };
         for sheet in &self.sheets {
             gone.sheets.push((sheet.name.to_lowercase(), !sheet.kept));
-            if sheet.kept || sheet.path.is_empty() {
-                continue;
-            }
-            for (name, _) in self.tables(&sheet.path)? {
+        }
+        for (sheet, name, _) in self.all_tables()? {
+            if !self.sheets[*sheet].kept {
                 gone.names.insert(name.to_lowercase());
             }
         }
         Ok(gone)
+    }
+
+    /// The tables of all sheets, which are looked for once.
+    fn all_tables(&self) -> Result<&[(usize, String, String)], ReadProblem> {
+        if let Some(known) = self.tables.get() {
+            return Ok(known);
+        }
+        let mut tables = Vec::new();
+        for (number, sheet) in self.sheets.iter().enumerate() {
+            for path in self.of_kind(&sheet.path, "table")? {
+                let Some(table) = self.part(&path)? else {
+                    continue;
+                };
+                let name = table.root.attribute("displayName").unwrap_or_default();
+                tables.push((number, name, path));
+            }
+        }
+        Ok(self.tables.get_or_init(|| tables))
     }
 
     /// The sheets that are called otherwise now.

@@ -164,8 +164,8 @@ impl Element {
         let mut found = Vec::new();
         for attribute in tag.attributes().with_checks(false).flatten() {
             let value = attribute.value.as_ref();
-            let value =
-                quick_xml::escape::unescape(value).map_or(value.into(), |text| text.into_owned());
+            let value = quick_xml::escape::unescape(value)
+                .map_or(value.into(), std::borrow::Cow::into_owned);
             found.push((attribute.key.as_ref().to_owned(), value));
         }
         found

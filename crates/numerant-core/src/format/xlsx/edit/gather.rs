@@ -16,7 +16,7 @@ use crate::format::xlsx::parts::relations_path;
 use crate::source::ReadProblem;
 
 /// The parts of a workbook, in their order (ECMA-376 Part 1, 18.2.27).
-const ORDER: [&str; 19] = [
+pub(super) const ORDER: [&str; 19] = [
     "fileVersion",
     "fileSharing",
     "workbookPr",
@@ -85,6 +85,7 @@ impl Target {
                 self.rename(&table, &mut edit, &mut told.renamed);
             }
         }
+        told.stale |= told.formulas > 0 && other.is_to_be_computed();
         let names = self.new_names(&other, &mut edit, &mut told.renamed);
         self.told = told;
         self.graft_styles(&other, &uses, &mut edit)?;

@@ -3,6 +3,7 @@
 mod assemble;
 mod book;
 mod element;
+mod fill;
 mod formula;
 mod gather;
 mod place;
@@ -13,7 +14,9 @@ mod strings;
 mod styles;
 
 pub use assemble::Extracted;
-pub(crate) use assemble::{ExtractError, Taken, Ways, assemble};
+pub(crate) use assemble::{ExtractError, Shelf, Taken, Ways, assemble};
+pub use fill::FormProblem;
+pub(crate) use fill::{FillError, Form, PutTable};
 pub(crate) use rows::Cutting;
 
 /// Bytes that a part besides sheets and shared texts may take.

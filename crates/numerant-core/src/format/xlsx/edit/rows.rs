@@ -21,7 +21,7 @@ use super::element::{Document, Element, Node};
 use super::formula::{self, Cells, Reference};
 use super::place::{Anchored, Area, Place};
 use super::relations::Leads;
-use super::sheet::{Gone, stream};
+use super::sheet::Gone;
 use crate::format::markup::plain_attribute;
 use crate::format::repack::Change;
 use crate::source::ReadProblem;
@@ -175,7 +175,7 @@ impl Cutting {
         let mut shared: Option<(String, String)> = None;
         let above = self.above;
         let known = &mut self.shared;
-        stream(&self.book.package, &self.part, &mut |event| {
+        self.book.package.visit(&self.part, &mut |event| {
             match &event {
                 Event::Start(tag) | Event::Empty(tag) if tag.local_name().as_ref() == "row" => {
                     last = number(plain_attribute(tag, "r")).unwrap_or(last + 1);
@@ -670,6 +670,7 @@ impl Cutting {
             self.edit_row(&mut element.root, row, moved, used, told);
             out.write_all(element.root.to_text().as_bytes())?;
         }
+        told.stale |= told.formulas > 0 && self.book.is_to_be_computed();
         debug_assert!(
             kept.fill_buf().is_ok_and(<[u8]>::is_empty),
             "all rows are taken"
@@ -990,7 +991,7 @@ fn texts(book: &Book, path: &str) -> io::Result<Vec<String>> {
     let mut writer = Writer::new(Vec::new());
     let mut depth = 0;
     let mut close = String::new();
-    stream(&book.package, path, &mut |event| {
+    book.package.visit(path, &mut |event| {
         let ended = match &event {
             Event::Start(tag) => {
                 depth += 1;

@@ -5,13 +5,11 @@ use std::io::{self, Write};
 
 use quick_xml::Writer;
 use quick_xml::escape::escape;
-use quick_xml::events::attributes::Attribute;
 use quick_xml::events::{BytesStart, BytesText, Event};
-use quick_xml::name::QName;
 
 use super::formula::{Reference, Renames, references};
 use super::styles::{RULE_STYLES, StyleMap};
-use crate::format::markup::{Flow, attribute, plain_attribute, push_reference};
+use crate::format::markup::{Flow, attribute, plain_attribute, push_raw, push_reference};
 use crate::format::package::Package;
 use crate::source::ReadProblem;
 
@@ -206,7 +204,7 @@ impl Scan {
         let mut writer = Writer::new(out);
         // The cell or rule that is being read, which is written when it is complete.
         let mut kept: Option<Kept> = None;
-        stream(package, path, &mut |event| {
+        package.visit(path, &mut |event| {
             if let Some(open) = &mut kept {
                 let is_end =
                     matches!(&event, Event::End(tag) if tag.local_name().as_ref() == open.name);
@@ -374,28 +372,6 @@ impl Edit {
     }
 }
 
-/// Hands the events of a part to what may fail in writing.
-pub(super) fn stream(
-    package: &Package,
-    path: &str,
-    visit: &mut dyn FnMut(Event<'_>) -> io::Result<()>,
-) -> io::Result<()> {
-    let mut failed: Option<io::Error> = None;
-    let read = package.markup(path).and_then(|mut markup| {
-        markup.pull(|event| match visit(event) {
-            Ok(()) => Ok(Flow::On),
-            Err(error) => {
-                failed = Some(error);
-                Ok(Flow::Pause)
-            }
-        })
-    });
-    match failed {
-        Some(error) => Err(error),
-        None => read.map(drop).map_err(io::Error::other),
-    }
-}
-
 /// Words of bits that tell which entries of a list are used, at most.
 const MOST_NUMBERED: usize = 1 << 24;
 
@@ -509,18 +485,6 @@ fn is_rule(name: &str) -> bool {
 fn group(tag: &BytesStart<'_>) -> Option<String> {
     let shared = plain_attribute(tag, "t").as_deref() == Some("shared");
     attribute(tag, "si").filter(|_| shared)
-}
-
-/// Adds an attribute whose value is escaped, in whatever quotes it stood.
-pub(super) fn push_raw(tag: &mut BytesStart<'_>, key: &str, value: &str) {
-    let value = match value.contains('"') {
-        true => value.replace('"', "&quot;").into(),
-        false => value.into(),
-    };
-    tag.push_attribute(Attribute {
-        key: QName(key),
-        value,
-    });
 }
 
 /// A cell's tag without what says that its value fills further cells.

@@ -5,8 +5,8 @@ use std::io::{self, Write};
 use quick_xml::Writer;
 use quick_xml::events::{BytesEnd, BytesStart, BytesText, Event};
 
-use super::sheet::{Used, push_raw, stream};
-use crate::format::markup::Flow;
+use super::sheet::Used;
+use crate::format::markup::{Flow, push_raw};
 use crate::format::package::Package;
 use crate::source::ReadProblem;
 
@@ -63,7 +63,7 @@ pub(super) fn copy(base: &Texts, more: &[Texts], out: &mut dyn Write) -> io::Res
     let (mut number, mut depth, mut waiting) = (0_usize, 0_u32, 0_usize);
     let mut skips = false;
     let mut prefix = String::new();
-    stream(&base.package, &base.path, &mut |event| {
+    base.package.visit(&base.path, &mut |event| {
         match &event {
             Event::Start(tag) | Event::Empty(tag) if depth == 0 => {
                 let name = tag.name().as_ref().to_owned();
@@ -135,7 +135,7 @@ fn append<W: Write>(more: &[Texts], prefix: &str, writer: &mut Writer<W>) -> io:
     for texts in more {
         let (mut number, mut depth) = (0_usize, 0_u32);
         let mut takes = false;
-        stream(&texts.package, &texts.path, &mut |event| {
+        texts.package.visit(&texts.path, &mut |event| {
             let local = |name: &str| {
                 let name = name.rsplit_once(':').map_or(name, |(_, name)| name);
                 format!("{prefix}{name}")

@@ -37,7 +37,7 @@ const ORDER: [&str; 10] = [
 ];
 
 /// The styles of a workbook, to be added to.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) struct Styles {
     document: Document,
     prefix: String,

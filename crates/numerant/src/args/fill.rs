@@ -1,0 +1,182 @@
+//! `numerant fill`.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use numerant_core::job::{FillOptions, Incomplete, Job, Occupied, Put, Work};
+use numerant_core::name::{Key, Template};
+use numerant_core::step::Case;
+
+use super::options::choice;
+use super::run::{OutputOptions, RunRequest, SourceOptions};
+use super::split::{Keys, keys};
+use super::steps::case;
+
+/// Fill copies of a formatted workbook with data from other files
+#[derive(Debug, Args)]
+#[command(
+    after_help = "For each group of records, those with one --name, there is a copy of the template. \
+    What is put is {.records}, the records as rows; {.table}, the names of their columns above; or a \
+    value: text with {column} of what the copy is named by, {.rows}, {.date}, {.time}, {.stem}. \
+    {.records:PATTERN} are those of files whose names fit, or of the --case of that name. Where only \
+    --from-name says a column, it is not put. Formulas, charts and all else of the template stay, and \
+    are computed anew when the copy is opened.\n\n\
+    Examples:\n  \
+    numerant fill report.xlsx gauges/*.tsv --from-name '{station}_{kind}.tsv' --name '{station} \
+    report.xlsx' --put 'Level!A6={.records:*_level.tsv}' --put 'Salinity!A6={.records:*_salinity.tsv}' \
+    --put 'Station={station}' --style-down\n  \
+    numerant fill letter.xlsx calls.csv --name '{call_id}.xlsx' --put 'Letter!B2={call_id}' --put \
+    'Letter!B3={vessel}'\n  \
+    numerant fill quay.xlsx calls.csv --name '{quay}.xlsx' --put 'Calls!A3={.table}' --put \
+    'Calls!B1={quay}, {.rows} calls'"
+)]
+pub(crate) struct FillArguments {
+    /// The formatted workbook, .xlsx or .xlsm
+    #[arg(value_name = "TEMPLATE")]
+    template: PathBuf,
+    /// What is put where, such as 'Level!A6={.records}', 'Summary!B3={station}', or a named range in
+    /// the place of the cell; may be repeated
+    #[arg(
+        long,
+        value_name = "PLACE=WHAT",
+        required = true,
+        help_heading = "Filling"
+    )]
+    put: Vec<Put>,
+    /// What to do where a cell that is to be filled holds something
+    #[arg(long, value_name = "POLICY", value_parser = choice(OCCUPIED), default_value = "refuse", help_heading = "Filling")]
+    occupied: Occupied,
+    /// What to do with a copy for which a table has no records: skip leaves it out, fill fills it in
+    /// part
+    #[arg(long, value_name = "POLICY", value_parser = choice(INCOMPLETE), default_value = "refuse", help_heading = "Filling")]
+    incomplete: Incomplete,
+    /// Give all rows of a table the look that its first row has in the template
+    #[arg(long, help_heading = "Filling")]
+    style_down: bool,
+    /// Columns, or parts such as arrived:month, that tell the copies apart, besides those of --name
+    #[arg(
+        long,
+        value_name = "COLUMN[,COLUMN…]",
+        value_parser = keys,
+        help_heading = "Filling"
+    )]
+    by: Vec<Keys>,
+    /// A name for records for which a condition holds, for a table of their own; repeated, the first
+    /// that holds counts
+    #[arg(
+        long,
+        value_name = "NAME=CONDITION",
+        value_parser = case,
+        help_heading = "Filling"
+    )]
+    case: Vec<Case>,
+    /// The name for records of no case; without it they are left out
+    #[arg(long, value_name = "NAME", help_heading = "Filling")]
+    rest: Option<String>,
+    #[command(flatten)]
+    source: SourceOptions,
+    /// Path of each copy, such as '{station} report.xlsx'
+    #[arg(
+        long,
+        value_name = "TEMPLATE",
+        required = true,
+        help_heading = "Naming"
+    )]
+    name: Template,
+    /// Folder for the copies, made with its parents [default: a new one named after the first file]
+    #[arg(long, value_name = "DIR", help_heading = "Naming")]
+    out: Option<PathBuf>,
+    #[command(flatten)]
+    output: OutputOptions,
+}
+
+const OCCUPIED: &[(&str, Occupied)] =
+    &[("refuse", Occupied::Refuse), ("replace", Occupied::Replace)];
+
+const INCOMPLETE: &[(&str, Incomplete)] = &[
+    ("refuse", Incomplete::Refuse),
+    ("skip", Incomplete::Skip),
+    ("fill", Incomplete::Fill),
+];
+
+impl FillArguments {
+    pub(crate) fn into_request(self) -> RunRequest {
+        let by: Vec<Key> = self.by.into_iter().flat_map(|keys| keys.0).collect();
+        let job = Job {
+            by,
+            case: self.case,
+            rest: self.rest,
+            name: Some(self.name),
+            out: self.out,
+            fill: FillOptions {
+                template: Some(self.template),
+                put: self.put,
+                occupied: self.occupied,
+                incomplete: self.incomplete,
+                style_down: self.style_down,
+            },
+            ..self.source.into_job()
+        };
+        self.output.into_request(job, Work::Fill)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::Parser;
+    use numerant_core::name::parse_keys;
+
+    use super::*;
+    use crate::args::{Arguments, Command};
+
+    #[test]
+    fn every_option_has_its_place_in_the_job() {
+        let words = [
+            "numerant",
+            "fill",
+            "report.xlsx",
+            "gauges",
+            "--put",
+            "Level!A6={.records:*_level.tsv}",
+            "--put",
+            "Station={station}",
+            "--occupied",
+            "replace",
+            "--incomplete",
+            "skip",
+            "--style-down",
+            "--by",
+            "station",
+            "--rest",
+            "others",
+            "--name",
+            "{station} report.xlsx",
+            "--out",
+            "reports",
+        ];
+        let request = match Arguments::try_parse_from(words).expect("valid").command {
+            Command::Fill(fill) => fill.into_request(),
+            other => panic!("{other:?}"),
+        };
+        let put = |text: &str| text.parse().expect("a put");
+        let expected = Job {
+            sources: vec![PathBuf::from("gauges").into()],
+            by: parse_keys("station").expect("a key"),
+            rest: Some("others".to_owned()),
+            name: Some("{station} report.xlsx".parse().expect("a template")),
+            out: Some("reports".into()),
+            fill: FillOptions {
+                template: Some("report.xlsx".into()),
+                put: vec![
+                    put("Level!A6={.records:*_level.tsv}"),
+                    put("Station={station}"),
+                ],
+                occupied: Occupied::Replace,
+                incomplete: Incomplete::Skip,
+                style_down: true,
+            },
+            ..Job::default()
+        };
+        assert_eq!(request.job, expected);
+    }
+}
