@@ -4,10 +4,12 @@
 //! walk down the rows of the sheet and of the tables at the same time.
 
 use std::collections::{BTreeMap, HashMap};
-use std::io::{self, Write};
+use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 
 use quick_xml::events::{BytesStart, Event};
+use tempfile::spooled_tempfile_in;
 
 use super::SMALL;
 use super::assemble::CONTENT_TYPES;
@@ -246,6 +248,10 @@ impl From<FormProblem> for FillError {
         Self::Form(problem)
     }
 }
+
+/// Bytes of a sheet that is written that are kept in memory, and that are handed on at a time.
+const IN_MEMORY: usize = 4 << 20;
+const FULL: usize = 1 << 17;
 
 /// Cells that an error names.
 const NAMED: usize = 10;
@@ -494,10 +500,21 @@ impl Form {
             }
             let single = values.iter().filter(|(place, _)| of_sheet(*place));
             let single = single.map(|(place, value)| (self.places[*place].1, value.as_str()));
-            let bytes = filling
-                .write(open, single.collect())
+            // Large sheets wait on the disk until the package is written.
+            let folder = to.parent().unwrap_or(Path::new("."));
+            let mut kept = spooled_tempfile_in(IN_MEMORY, folder);
+            filling
+                .write(open, single.collect(), &mut kept)
                 .map_err(FillError::Write)?;
-            change(&mut repack, &sheet.part, Change::Bytes(bytes));
+            let kept = Mutex::new(kept);
+            let write = move |out: &mut dyn Write| -> io::Result<()> {
+                let mut kept = kept
+                    .lock()
+                    .map_err(|_| io::Error::other("a thread failed"))?;
+                kept.rewind()?;
+                io::copy(&mut *kept, out).map(drop)
+            };
+            change(&mut repack, &sheet.part, Change::Written(Box::new(write)));
         }
         if let (Some(styles), Some((path, _))) = (styles, &self.styles)
             && styles.is_changed()
@@ -796,7 +813,8 @@ impl Filling<'_> {
         &mut self,
         mut tables: Vec<OpenTable<'_>>,
         mut values: Vec<(Place, &str)>,
-    ) -> io::Result<Vec<u8>> {
+        kept: &mut dyn Write,
+    ) -> io::Result<()> {
         let mut out = self.head().into_bytes();
         values.sort_by_key(|(place, _)| *place);
         let mut new: Vec<(u32, Vec<u8>)> = Vec::new();
@@ -829,9 +847,13 @@ impl Filling<'_> {
             }
             new.sort_by_key(|(column, _)| *column);
             self.write_row(row, &new, &tables, &mut out);
+            if out.len() > FULL {
+                kept.write_all(&out)?;
+                out.clear();
+            }
         }
         out.extend_from_slice(self.sheet.tail.as_bytes());
-        Ok(out)
+        kept.write_all(&out)
     }
 
     /// What stands before the rows, with the area in which anything stands.
