@@ -340,7 +340,13 @@ impl Consumer {
             return Ok(());
         };
         for rejected in rejected {
-            if let Some(path) = &self.rejects_path {
+            if let Some(path) = self.rejects_path.as_ref().filter(|_| rejected.as_it_is) {
+                let file = match &mut self.rejects_file {
+                    Some(file) => file,
+                    None => self.rejects_file.insert(SideFile::create(path)?),
+                };
+                file.write(&rejected.raw)?;
+            } else if let Some(path) = &self.rejects_path {
                 self.encoded.clear();
                 let file = match &mut self.rejects_file {
                     Some(file) => file,

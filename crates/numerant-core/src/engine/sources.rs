@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use super::{Context, Error};
-use crate::format::delimited::DelimitedReader;
+use crate::format::delimited::{DelimitedReader, ReadOptions};
 use crate::format::{Opened, OpenedBook, RecordReader, open};
 use crate::gather::{GatheredReader, settle};
 use crate::job::{Job, JobError};
@@ -43,6 +43,8 @@ pub(super) struct Sources {
     names_sheets: bool,
     /// Sources may have columns of their own, as no output has records of two.
     own_columns: bool,
+    /// How they are read.
+    read: ReadOptions,
     /// What is found out by looking ahead is found out from all of a source, however large.
     thorough: bool,
 }
@@ -151,6 +153,10 @@ impl Sources {
             },
             names_sheets: false,
             own_columns,
+            read: ReadOptions {
+                named: job.words(),
+                ..job.read.clone()
+            },
             thorough,
         };
         check_names(job)?;
@@ -247,7 +253,7 @@ impl Sources {
         let reader: Box<dyn RecordReader> = loop {
             if let Some((book, left)) = &mut cursor.book {
                 match left.pop_front() {
-                    Some(sheet) => break Box::new(book.sheet(sheet, &job.read, BATCH, largest)?),
+                    Some(sheet) => break Box::new(book.sheet(sheet, &self.read, BATCH, largest)?),
                     None => cursor.book = None,
                 }
             }
@@ -261,13 +267,13 @@ impl Sources {
             cursor.next += 1;
             match open(
                 input,
-                &job.read,
+                &self.read,
                 largest,
                 &context.temporary,
                 job.is_by_sheet(),
             )? {
                 Opened::Text(input) => {
-                    break Box::new(DelimitedReader::open(input, &job.read, BATCH, largest)?);
+                    break Box::new(DelimitedReader::open(input, &self.read, BATCH, largest)?);
                 }
                 Opened::Trees(trees) => {
                     break Box::new(TreeReader::open(trees, BATCH, self.thorough)?);

@@ -200,6 +200,18 @@ fn tokenizer_message(message: &str) -> String {
 }
 
 impl Expression {
+    /// All words in it that could name columns, functions among them.
+    pub(crate) fn words(&self) -> Vec<String> {
+        let tokens = Tokenizer::new(&Standard, &self.text)
+            .tokenize()
+            .unwrap_or_default();
+        let words = tokens.into_iter().filter_map(|token| match token {
+            Token::Word(word) => Some(word.value),
+            _ => None,
+        });
+        words.collect()
+    }
+
     /// Checks the expression against the columns that there are.
     ///
     /// # Errors

@@ -10,6 +10,7 @@ pub(crate) mod blanks;
 pub(crate) mod column;
 pub mod delimited;
 pub(crate) mod json;
+pub(crate) mod marc;
 pub(crate) mod markup;
 mod ods;
 mod open;
@@ -41,7 +42,7 @@ use self::delimited::{Dialect, Told};
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
 pub use self::trees::{Around, TreeFacts};
-pub(crate) use self::trees::{Leaf, MOST_DEPTH, OpenedTrees, TreeFormat, Trees};
+pub(crate) use self::trees::{Leaf, MOST_DEPTH, OpenedTrees, Trees};
 pub(crate) use self::xlsx::{
     Cutting, ExtractError, FillError, Form, PutTable, Shelf, Taken, Ways, assemble,
 };
@@ -77,6 +78,10 @@ pub(crate) enum TextFormat {
     JsonLines,
     /// Elements of XML.
     Xml,
+    /// Records of ISO 2709.
+    Marc,
+    /// Records of MARCXML.
+    MarcXml,
 }
 
 impl TextFormat {
@@ -130,6 +135,20 @@ pub const FORMATS: &[Format] = &[
         written: &["xml"],
         book: None,
         text: Some(TextFormat::Xml),
+    },
+    Format {
+        name: marc::NAME,
+        extensions: marc::EXTENSIONS,
+        written: marc::EXTENSIONS,
+        book: None,
+        text: Some(TextFormat::Marc),
+    },
+    Format {
+        name: marc::XML_NAME,
+        extensions: &["marcxml"],
+        written: &["marcxml"],
+        book: None,
+        text: Some(TextFormat::MarcXml),
     },
     Format {
         name: xlsx::NAME,
@@ -501,6 +520,19 @@ pub enum EncodeError {
         /// What is wrong.
         problem: String,
     },
+    /// A record that the format has no room for.
+    #[error("{at}: {problem}")]
+    Marc {
+        /// Where in the source.
+        at: At,
+        /// What is wrong.
+        problem: String,
+    },
+    /// A column that is nothing of a bibliographic record.
+    #[error(
+        "the column '{0}' is nothing of a bibliographic record, as LDR, 001, 245$a, 650[2]$a and 245#1 are"
+    )]
+    NotMarc(String),
     /// A value is of a type that none had which was looked at first.
     #[error("a value is of a type that was not foreseen")]
     Unforeseen,
@@ -542,6 +574,10 @@ impl EncodeError {
                 "put it into the part that repeats for each record, or sort and group by it too".to_owned()
             }
             Self::Part { .. } => "--date-format says how dates are written".to_owned(),
+            Self::Marc { .. } => {
+                "MARCXML has room for more; write .marcxml, or leave the record out with --where".to_owned()
+            }
+            Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or leave it out with --drop"),
             Self::Unforeseen => "run it again".to_owned(),
             Self::ControlSign { .. } => {
                 "--control-signs drop leaves such characters out; xlsx and csv can hold them".to_owned()

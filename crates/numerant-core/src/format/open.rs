@@ -10,7 +10,7 @@ use super::delimited::ReadOptions;
 use super::package::Package;
 use super::sheet::{SheetReader, SheetSource, Workbook, choose};
 use super::trees::{OpenedTrees, TreeFormat};
-use super::{format_read, json, ods, xls, xlsb, xlsx, xml};
+use super::{format_read, json, marc, ods, xls, xlsb, xlsx, xml};
 use crate::source::{
     Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath, Transcoder, mostly_utf16,
 };
@@ -111,7 +111,15 @@ pub(crate) fn open(
             Some(format) => names.contains(&format.name),
             None => false,
         };
-        let (says_json, says_xml) = (claims(&[json::NAME, json::LINES]), claims(&[xml::NAME]));
+        let says_marc = claims(&[marc::NAME]);
+        if marc::begins(&start) && (says_marc || said.is_none()) {
+            let opened = OpenedTrees::open(input, TreeFormat::Marc, options, memory, temporary)?;
+            return Ok(Opened::Trees(Box::new(opened)));
+        }
+        let (says_json, says_xml) = (
+            claims(&[json::NAME, json::LINES]),
+            claims(&[xml::NAME, marc::XML_NAME]),
+        );
         let plain = Encoding::UTF_8;
         let start = decoded(&start, options.encoding.unwrap_or(plain));
         let found = if json::begins(&start, says_json) {
@@ -124,6 +132,12 @@ pub(crate) fn open(
             Some(TreeFormat::Xml)
         } else {
             None
+        };
+        let as_marc = said.is_none_or(|format| format.name == marc::XML_NAME);
+        let is_marc = options.records.is_none() && as_marc && marc::is_marcxml(&start);
+        let found = match found {
+            Some(TreeFormat::Xml) if is_marc => Some(TreeFormat::MarcXml),
+            found => found,
         };
         if let Some(format) = found {
             let opened = OpenedTrees::open(input, format, options, memory, temporary)?;
@@ -154,9 +168,17 @@ pub(crate) fn open(
                 if start.is_empty() {
                     return Err(failed(ReadProblem::Empty));
                 }
-                Err(failed(ReadProblem::NoWorkbook {
-                    format: format.name,
-                    found: super::delimited::other_content(&start).unwrap_or("text"),
+                let found = super::delimited::other_content(&start).unwrap_or("text");
+                let format_name = format.name;
+                Err(failed(match format.text {
+                    Some(_) => ReadProblem::NoDocument {
+                        format: format_name,
+                        found,
+                    },
+                    None => ReadProblem::NoWorkbook {
+                        format: format_name,
+                        found,
+                    },
                 }))
             }
             _ => Ok(Opened::Text(input)),

@@ -7,7 +7,8 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use super::delimited::ReadOptions;
-use super::{Survey, json, xml};
+use super::{Survey, json, marc, xml};
+use crate::record::{RejectedRecord, Unit};
 use crate::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
 use crate::tree::{Kind, Paths, Tree};
 
@@ -90,6 +91,16 @@ pub(crate) trait Trees: Send {
     fn namespaces(&self) -> Vec<(String, String)> {
         Vec::new()
     }
+
+    /// What its records are counted in.
+    fn unit(&self) -> Unit {
+        Unit::Line
+    }
+
+    /// Records that were left out since it was last asked, as something is wrong with them.
+    fn take_rejected(&mut self) -> Vec<RejectedRecord> {
+        Vec::new()
+    }
 }
 
 /// Where the records of a document are, and what is besides them.
@@ -124,6 +135,23 @@ pub struct TreeFacts {
 pub(crate) enum TreeFormat {
     Json,
     Xml,
+    Marc,
+    MarcXml,
+}
+
+impl TreeFormat {
+    /// Whether elements of one name are a list.
+    pub(crate) fn repeats_names(self) -> bool {
+        self != Self::Json
+    }
+
+    /// What a column is called, from the path that trees have.
+    pub(crate) fn column_name(self, path: &str) -> String {
+        match self {
+            Self::Marc | Self::MarcXml => marc::column_name(path),
+            Self::Json | Self::Xml => path.to_owned(),
+        }
+    }
 }
 
 /// A document that can be read as often as need be.
@@ -186,6 +214,16 @@ impl OpenedTrees {
         opened.facts = match format {
             TreeFormat::Json => json::find_records(input, &opened)?,
             TreeFormat::Xml => xml::find_records(input, &opened)?,
+            TreeFormat::Marc => TreeFacts {
+                records: marc::RECORDS.to_owned(),
+                found: true,
+                ..opened.facts.clone()
+            },
+            TreeFormat::MarcXml => {
+                opened.options.no_prefixes = true;
+                opened.options.records = Some("//record".to_owned());
+                xml::find_records(input, &opened)?
+            }
         };
         Ok(opened)
     }
@@ -196,6 +234,8 @@ impl OpenedTrees {
             TreeFormat::Json if self.facts.lines => json::LINES,
             TreeFormat::Json => json::NAME,
             TreeFormat::Xml => xml::NAME,
+            TreeFormat::Marc => marc::NAME,
+            TreeFormat::MarcXml => marc::XML_NAME,
         }
     }
 
@@ -218,16 +258,46 @@ impl OpenedTrees {
         let trees: Box<dyn Trees> = match self.format {
             TreeFormat::Json => Box::new(json::JsonTrees::new(input, self)?),
             TreeFormat::Xml => Box::new(xml::XmlTrees::new(input, self)?),
+            TreeFormat::Marc => Box::new(marc::MarcTrees::new(input, self)),
+            TreeFormat::MarcXml => Box::new(marc::MarcXmlTrees::new(input, self)?),
         };
         Ok((trees, taken))
     }
 
     /// Goes through all of it and says what is in it.
     pub(crate) fn survey(&self) -> Result<Survey, ReadError> {
-        let input = self.input()?;
         match self.format {
-            TreeFormat::Json => json::survey(input, self, u64::MAX),
-            TreeFormat::Xml => xml::survey(input, self, u64::MAX),
+            TreeFormat::Json => json::survey(self.input()?, self, u64::MAX),
+            TreeFormat::Xml => xml::survey(self.input()?, self, u64::MAX),
+            TreeFormat::Marc | TreeFormat::MarcXml => self.survey_trees(),
         }
+    }
+
+    /// Goes through its records and says what is in them.
+    fn survey_trees(&self) -> Result<Survey, ReadError> {
+        let (mut trees, _) = self.trees()?;
+        let (mut tree, mut paths) = (Tree::default(), Paths::default());
+        let mut survey = Survey::default();
+        survey.open(None, Kind::List);
+        while trees.next(&mut tree, &mut paths)? {
+            survey.open(None, Kind::Object);
+            survey_node(&tree, &paths, 0, &mut survey);
+            survey.close();
+        }
+        survey.close();
+        Ok(survey.finish())
+    }
+}
+
+/// Takes note of what is in a node.
+fn survey_node(tree: &Tree, paths: &Paths, place: usize, survey: &mut Survey) {
+    for child in tree.children(place) {
+        let node = &tree.nodes[child];
+        survey.open(Some(paths.name(node.path)), node.kind);
+        match node.kind {
+            Kind::Object | Kind::List => survey_node(tree, paths, child, survey),
+            kind => survey.value(kind, tree.text_of(node)),
+        }
+        survey.close();
     }
 }

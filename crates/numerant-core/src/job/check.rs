@@ -679,6 +679,30 @@ impl Job {
         alone && plain && named && undivided && whole && wanted
     }
 
+    /// All words that could name columns of the sources.
+    pub(crate) fn words(&self) -> Vec<String> {
+        let templates = self.name.iter().chain(&self.sheet);
+        let keys = templates.flat_map(|template| template.keys().into_iter().cloned());
+        let keys = self.by.iter().cloned().chain(keys).chain(self.fill.keys());
+        let mut words: Vec<String> = keys.map(|key| key.column).collect();
+        words.extend(self.total.iter().cloned());
+        words.extend(self.case.iter().flat_map(|case| case.when.words()));
+        for step in &self.steps {
+            match step {
+                Step::Tidy => {}
+                Step::Type { column, .. } | Step::Rename { from: column, .. } => {
+                    words.push(column.clone());
+                }
+                Step::Lookup(lookup) => words.extend(lookup.column.clone()),
+                Step::Set { value, .. } => words.extend(value.words()),
+                Step::Where(condition) => words.extend(condition.words()),
+                Step::Keep(columns) | Step::Drop(columns) => words.extend(columns.iter().cloned()),
+                Step::Sort(columns) => words.extend(columns.iter().map(|sort| sort.column.clone())),
+            }
+        }
+        words
+    }
+
     /// All keys that outputs are told apart by: those given, then those that only the name has.
     pub fn keys(&self, template: &Template) -> Vec<Key> {
         let mut keys = self.by.clone();

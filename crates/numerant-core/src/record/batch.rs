@@ -37,6 +37,8 @@ pub enum Unit {
     Line,
     /// Rows of a sheet.
     Row,
+    /// Records of a file that has no lines.
+    Record,
 }
 
 impl Unit {
@@ -51,6 +53,7 @@ impl fmt::Display for Unit {
         f.write_str(match self {
             Self::Line => "line",
             Self::Row => "row",
+            Self::Record => "record",
         })
     }
 }
@@ -164,6 +167,8 @@ pub struct RejectedRecord {
     pub reason: String,
     /// Its bytes as they stand, with the line end.
     pub raw: Vec<u8>,
+    /// They are kept just as they are, without a header or an encoding.
+    pub as_it_is: bool,
 }
 
 impl Batch {

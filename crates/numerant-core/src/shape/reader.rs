@@ -9,8 +9,7 @@ use crate::format::column::is_json_number;
 use crate::format::delimited::Dialect;
 use crate::format::sheet::{Class, Look};
 use crate::format::{
-    Around, Document, Leaf, OpenedTrees, ReadTally, RecordReader, SourceFacts, TreeFacts,
-    TreeFormat, Trees,
+    Around, Document, Leaf, OpenedTrees, ReadTally, RecordReader, SourceFacts, TreeFacts, Trees,
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
@@ -69,7 +68,7 @@ impl TreeReader {
         thorough: bool,
     ) -> Result<Self, ReadError> {
         let path = opened.path.clone();
-        let markup = opened.format == TreeFormat::Xml;
+        let markup = opened.format.repeats_names();
         let repeats = opened.options.repeats.clone().unwrap_or_default();
         let mut layer = Layer::new(repeats, markup);
         let mut paths = Paths::default();
@@ -101,6 +100,7 @@ impl TreeReader {
                 place: Place::default(),
                 ..lay_error(&path, 0, error)
             })?;
+            layer.rename(|path| opened.format.column_name(path));
             layer.add_blank(&opened.options.also);
         }
         if layer.names().is_empty() {
@@ -108,6 +108,7 @@ impl TreeReader {
         }
         let (namespaces, around) = (trees.namespaces(), trees.around());
         let (trees, taken) = opened.trees()?;
+        let unit = trees.unit();
         let dialect = if markup {
             Dialect::TEXTS
         } else {
@@ -124,7 +125,7 @@ impl TreeReader {
             paths,
             leaves: Vec::new(),
             likenesses: Vec::new(),
-            facts: facts(&opened, dialect, taken),
+            facts: facts(&opened, dialect, taken, unit),
             opened,
             wanted: vec![true; columns.len()],
             columns,
@@ -161,7 +162,7 @@ impl TreeReader {
     }
 }
 
-fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>) -> SourceFacts {
+fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Unit) -> SourceFacts {
     SourceFacts {
         format: opened.format_name(),
         dialect,
@@ -170,7 +171,7 @@ fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>) -> Sourc
         size: opened.size,
         compression: opened.compression,
         taken,
-        unit: Unit::Line,
+        unit,
         sheet: None,
     }
 }
@@ -352,7 +353,7 @@ impl RecordReader for TreeReader {
         batch.bytes.clear();
         batch.ends.clear();
         self.facts.dialect.prepare(batch, self.columns.len());
-        batch.unit = Unit::Line;
+        batch.unit = self.facts.unit;
         if self.ended {
             return Ok(false);
         }
@@ -363,7 +364,12 @@ impl RecordReader for TreeReader {
                 line = self.trees.line();
                 self.push_alike(likeness, batch);
             } else {
-                if !self.trees.next(&mut self.tree, &mut self.paths)? {
+                let more = self.trees.next(&mut self.tree, &mut self.paths)?;
+                let rejected = self.trees.take_rejected();
+                self.tally.records += rejected.len() as u64;
+                self.tally.rejected += rejected.len() as u64;
+                batch.rejected.extend(rejected);
+                if !more {
                     self.ended = true;
                     break;
                 }
@@ -399,7 +405,7 @@ impl RecordReader for TreeReader {
                 batch.own.spans.resize(batch.spans.len(), (start, end));
             }
         }
-        Ok(!batch.is_empty())
+        Ok(!batch.is_empty() || !batch.rejected.is_empty())
     }
 
     fn tally(&self) -> ReadTally {

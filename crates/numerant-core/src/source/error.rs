@@ -46,6 +46,11 @@ impl Place {
         }
     }
 
+    /// A record of a file that has no lines.
+    pub(crate) fn record(number: u64) -> Self {
+        Self::number(Unit::Record, number)
+    }
+
     /// A row of a sheet.
     pub(crate) fn row(number: u64) -> Self {
         Self::number(Unit::Row, number)
@@ -232,6 +237,20 @@ pub enum ReadProblem {
         packed: Size,
         /// Bytes that it unpacks to.
         unpacked: Size,
+    },
+    /// A record that is broken, of a file that has no lines.
+    #[error("the record at byte {}: {what}", .offset + 1)]
+    BrokenRecord {
+        /// Bytes before it.
+        offset: u64,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// A record of XML that is none of its schema.
+    #[error("{what}")]
+    OtherRecord {
+        /// What is wrong with it.
+        what: String,
     },
     /// A source that has no look to be kept.
     #[error(
@@ -458,6 +477,11 @@ impl ReadProblem {
             Self::CannotGather { .. } => {
                 Some("leave --as sheets out, and values alone are put together".to_owned())
             }
+            Self::BrokenRecord { .. } => Some(
+                "--ragged reject leaves such records out, and --rejects FILE keeps them as they are"
+                    .to_owned(),
+            ),
+            Self::OtherRecord { .. } => Some("--from xml reads it as any XML".to_owned()),
             Self::Bomb { .. } | Self::LeadsOut { .. } | Self::NoLook { .. } => None,
             Self::Compression { .. }
             | Self::Io(_)

@@ -12,7 +12,7 @@ use std::collections::HashMap;
 
 use crate::value::eight;
 
-pub(crate) use name::{push_index, push_name};
+pub(crate) use name::{Segment as PathSegment, parse as path_segments, push_index, push_name};
 pub(crate) use outline::{Outline, OutlineError, OutlineNode};
 pub use repeats::{Repeats, RepeatsError};
 pub use survey::{Survey, SurveyNode};

@@ -14,6 +14,7 @@ use std::sync::Arc;
 
 use numerant_core::engine::{self, Context, Unobserved};
 use numerant_core::job::Job;
+use numerant_core::step::Step;
 pub(crate) use walk::walk;
 
 use crate::commands::Failure;
@@ -28,6 +29,7 @@ The harbour and all names in it are invented. This folder is made anew by each d
 calls.csv    12,000 berth calls of 18 months, sorted by nothing
 owners.csv   which office a quay belongs to, and who is its head
 charts.csv   the catalogue of sea charts, in which one number is given twice
+charts.mrc   the same catalogue as bibliographic records (ISO 2709, MARC 21)
 port.xlsx    all three as sheets of a workbook
 manifests    what vessels carry, a JSON document for each kind of cargo
 notices      notices to mariners, an XML document for each week
@@ -88,20 +90,73 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
         }
         fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;
     }
-    workbook(folder)
+    workbook(folder)?;
+    catalogue(folder)
 }
 
 /// Makes a workbook of the tables, with a sheet for each.
 fn workbook(folder: &Path) -> Result<(), Failure> {
     let tables = ["calls.csv", "owners.csv", "charts.csv"];
-    let template = |text: &str| text.parse().expect("a template");
-    let job = Job {
+    make(&Job {
         sources: tables.map(|name| folder.join(name).into()).to_vec(),
-        name: Some(template("port.xlsx")),
-        sheet: Some(template("{.stem}")),
+        name: Some("port.xlsx".parse().expect("a template")),
+        sheet: Some("{.stem}".parse().expect("a template")),
         out: Some(folder.to_owned()),
         ..Job::default()
+    })
+}
+
+/// Makes bibliographic records of the catalogue of charts.
+fn catalogue(folder: &Path) -> Result<(), Failure> {
+    let rename = |(from, to): (&str, &str)| Step::Rename {
+        from: from.to_owned(),
+        to: to.to_owned(),
     };
+    let set = |(name, value): (&str, &str)| Step::Set {
+        name: name.to_owned(),
+        value: value.parse().expect("an expression"),
+    };
+    let computed = [
+        ("LDR", "'00000nem a2200000 a 4500'"),
+        (
+            "008",
+            "'260301s' || edition || '    xx |||||| a     1  0eng d'",
+        ),
+        ("110#1", "'2'"),
+        ("110$a", "'Port of Varnholm'"),
+        ("110$b", "'Harbour Office'"),
+        ("245#1", "'1'"),
+        ("245#2", "'0'"),
+        ("650#2", "'4'"),
+        ("650$a", "'Nautical charts'"),
+        ("650[2]#2", "'4'"),
+        ("650[2]$a", "'Harbours'"),
+        ("650[2]$z", "'Varnholm'"),
+    ];
+    let renamed = [
+        ("number", "001"),
+        ("title", "245$a"),
+        ("scale", "255$a"),
+        ("edition", "250$a"),
+    ];
+    let order = [
+        "LDR", "001", "008", "110#1", "110$a", "110$b", "245#1", "245#2", "245$a", "250$a",
+        "255$a", "650#2", "650$a", "650[2]#2", "650[2]$a", "650[2]$z",
+    ];
+    let mut steps: Vec<Step> = computed.map(set).into();
+    steps.extend(renamed.map(rename));
+    steps.push(Step::Keep(order.map(str::to_owned).into()));
+    make(&Job {
+        sources: vec![folder.join("charts.csv").into()],
+        name: Some("charts.mrc".parse().expect("a template")),
+        out: Some(folder.to_owned()),
+        steps,
+        ..Job::default()
+    })
+}
+
+/// Runs a job without anybody who watches it.
+fn make(job: &Job) -> Result<(), Failure> {
     let context = Context {
         now: jiff::civil::DateTime::default(),
         cancel: Arc::default(),
@@ -110,6 +165,6 @@ fn workbook(folder: &Path) -> Result<(), Failure> {
         processors: 2,
         temporary: std::env::temp_dir(),
     };
-    engine::run(&job, &context)?;
+    engine::run(job, &context)?;
     Ok(())
 }

@@ -9,6 +9,7 @@ use crate::expr::Type;
 use crate::format::column::{Found, TextColumn, Typing};
 use crate::format::delimited::Dialect;
 use crate::format::json::{self, JsonEncoder, JsonForm};
+use crate::format::marc::{self, Form, MarcTableEncoder, RecordsEncoder};
 use crate::format::sheet::Types;
 use crate::format::xml::{self, XmlEncoder, XmlForm};
 use crate::format::{
@@ -43,7 +44,10 @@ impl Producer {
         let document = reader.document();
         let same = match (reader.facts().format, self.format.text) {
             (json::NAME | json::LINES, Some(TextFormat::Json | TextFormat::JsonLines)) => true,
-            (xml::NAME, Some(TextFormat::Xml)) => {
+            // Records of the trade go from one of its forms into the other.
+            (marc::NAME, Some(TextFormat::Marc | TextFormat::MarcXml | TextFormat::Xml)) => true,
+            (marc::XML_NAME, Some(TextFormat::Marc)) => true,
+            (xml::NAME | marc::XML_NAME, Some(TextFormat::Xml | TextFormat::MarcXml)) => {
                 let alone = self.apart || self.job.sources.len() == 1;
                 alone && document.is_some_and(|document| !document.around().scattered)
             }
@@ -79,7 +83,30 @@ impl Producer {
     ) -> Result<(Arc<dyn RecordEncoder>, Option<Foot>), Error> {
         let document = reader.document();
         if own && let Some(document) = document {
+            let from = match reader.facts().format {
+                marc::NAME => Some(Form::Iso2709),
+                marc::XML_NAME if text == TextFormat::Marc => Some(Form::Xml),
+                _ => None,
+            };
+            if let Some(from) = from {
+                let to = match text {
+                    TextFormat::Marc => Form::Iso2709,
+                    _ => Form::Xml,
+                };
+                return Ok((Arc::new(RecordsEncoder { from, to }), None));
+            }
             return Ok(self.own(text, document));
+        }
+        if let TextFormat::Marc | TextFormat::MarcXml = text {
+            let to = match text {
+                TextFormat::Marc => Form::Iso2709,
+                _ => Form::Xml,
+            };
+            let columns = self.pipeline.layout().columns().iter();
+            let columns = columns.map(|column| (column.name.as_str(), column.slot));
+            let encoder = MarcTableEncoder::new(to, columns)
+                .map_err(|name| self.encode_error(reader, EncodeError::NotMarc(name)))?;
+            return Ok((Arc::new(encoder), None));
         }
         if let Some(shape) = self.shape.clone() {
             return Ok((self.shape(shape, text, reader)?, None));
@@ -94,7 +121,11 @@ impl Producer {
         let cells = self.pipeline.cells().clone();
         let write = &self.job.write;
         Ok(match text {
-            TextFormat::Json | TextFormat::JsonLines | TextFormat::Delimited => {
+            TextFormat::Json
+            | TextFormat::JsonLines
+            | TextFormat::Delimited
+            | TextFormat::Marc
+            | TextFormat::MarcXml => {
                 let form = JsonForm {
                     lines: text == TextFormat::JsonLines,
                     indent: write.indent.filter(|_| text == TextFormat::Json),

@@ -307,6 +307,10 @@ pub struct ReadOptions {
     /// Columns that documents have in any case.
     #[serde(skip)]
     pub also: Vec<String>,
+    /// Words of the job that could name columns, for formats in which parts of values are columns where
+    /// they are named.
+    #[serde(skip)]
+    pub named: Vec<String>,
     /// A sheet with nothing in it is no error.
     #[serde(skip)]
     pub may_be_empty: bool,

@@ -392,6 +392,7 @@ impl DelimitedReader {
                             line: batch.line_at(start),
                             reason: problem.to_string(),
                             raw: batch.bytes[start..=end].to_vec(),
+                            as_it_is: false,
                         });
                     }
                     Ragged::Pad | Ragged::Error => {

@@ -468,6 +468,7 @@ impl SheetReader {
             line: row.number,
             reason: problem.to_string(),
             raw,
+            as_it_is: false,
         });
         Ok(())
     }

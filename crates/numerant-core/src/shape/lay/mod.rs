@@ -275,6 +275,13 @@ impl Layer {
         }
     }
 
+    /// Gives the columns other names.
+    pub(crate) fn rename(&mut self, new: impl Fn(&str) -> String) {
+        for name in &mut self.names {
+            *name = new(name);
+        }
+    }
+
     /// The names of the columns.
     pub(crate) fn names(&self) -> &[String] {
         &self.names

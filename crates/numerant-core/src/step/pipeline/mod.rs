@@ -271,6 +271,7 @@ impl Pipeline {
                 line: batch.line(record),
                 reason: problem.to_string(),
                 raw: batch.original(record).to_vec(),
+                as_it_is: false,
             });
             for total in 0..self.totals {
                 if let Some(number) = batch.numbers[total].get(record).copied() {
@@ -312,6 +313,7 @@ impl Pipeline {
             line: batch.line(record),
             reason,
             raw: batch.original(record).to_vec(),
+            as_it_is: false,
         });
         self.rejected += 1;
         for total in 0..self.totals {

@@ -1,0 +1,264 @@
+//! The trade's notation for what is in a record: `LDR`, `001`, `245$a`, `650[2]$a`, and `245#1` for an
+//! indicator. The first of several needs no number, so `650$a` is the first of the first field.
+
+use std::fmt::Write as _;
+
+use super::record::{Content, Field, Record};
+use crate::tree::{Kind, PathSegment, Paths, ROOT, Tree, path_segments};
+
+const LEADER: &str = "LDR";
+
+/// The name of a column, from the path that trees have.
+pub(crate) fn column_name(path: &str) -> String {
+    let mut name = String::new();
+    for segment in path_segments(path) {
+        match segment {
+            PathSegment::Name(part) => name.push_str(&part),
+            PathSegment::Index(1) => {}
+            PathSegment::Index(number) => {
+                let _ = write!(name, "[{number}]");
+            }
+        }
+    }
+    name
+}
+
+/// Characters of a field of one text or of the leader, as `008/35-37` names them: counted from 0, the last
+/// among them.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Slice {
+    name: String,
+    of: String,
+    first: usize,
+    last: usize,
+}
+
+impl Slice {
+    pub(super) fn parse(name: &str) -> Option<Self> {
+        let (of, places) = name.split_once('/')?;
+        let is_text = of == LEADER || (of.len() == 3 && of.starts_with("00"));
+        let (first, last) = places.split_once('-').unwrap_or((places, places));
+        let (first, last) = (first.parse().ok()?, last.parse().ok()?);
+        (is_text && first <= last).then(|| Self {
+            name: name.to_owned(),
+            of: of.to_owned(),
+            first,
+            last,
+        })
+    }
+
+    /// The characters, if the text has them all.
+    fn of(&self, text: &str) -> Option<String> {
+        let part: String = text
+            .chars()
+            .skip(self.first)
+            .take(self.last - self.first + 1)
+            .collect();
+        (part.chars().count() == self.last - self.first + 1).then_some(part)
+    }
+}
+
+/// Lays a record out as a tree, with the slices of its texts that are wanted.
+pub(super) fn push_tree(record: &Record, slices: &[Slice], tree: &mut Tree, paths: &mut Paths) {
+    tree.clear();
+    let root = tree.open(ROOT, Kind::Object);
+    let value =
+        |tree: &mut Tree, path: u32, text: &str| tree.push(path, Kind::Text, text.as_bytes());
+    let leader = paths.child(ROOT, LEADER);
+    value(tree, leader, &record.leader);
+    let first = |tag: &str| {
+        let field = record.fields.iter().find(|field| field.tag == tag);
+        match field.map(|field| &field.content) {
+            Some(Content::Control(text)) => Some(text.as_str()),
+            _ => None,
+        }
+    };
+    for slice in slices {
+        let text = match slice.of == LEADER {
+            true => Some(record.leader.as_str()),
+            false => first(&slice.of),
+        };
+        if let Some(part) = text.and_then(|text| slice.of(text)) {
+            let path = paths.child(ROOT, &slice.name);
+            value(tree, path, &part);
+        }
+    }
+    for field in &record.fields {
+        let path = paths.child(ROOT, &field.tag);
+        match &field.content {
+            Content::Control(text) => value(tree, path, text),
+            Content::Data {
+                indicators,
+                subfields,
+            } => {
+                let node = tree.open(path, Kind::Object);
+                for (number, indicator) in indicators.iter().enumerate() {
+                    if *indicator != ' ' {
+                        let path = paths.child(path, if number == 0 { "#1" } else { "#2" });
+                        value(tree, path, indicator.encode_utf8(&mut [0; 4]));
+                    }
+                }
+                for (code, text) in subfields {
+                    let path = paths.child(path, &format!("${code}"));
+                    value(tree, path, text);
+                }
+                tree.close(node);
+            }
+        }
+    }
+    tree.close(root);
+}
+
+/// What a column stands for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Address {
+    Leader,
+    /// A field of one text, and which of its tag, from 1.
+    Control(String, usize),
+    /// An indicator, 0 or 1.
+    Indicator(String, usize, usize),
+    /// A subfield, and which of its code in the field, from 1.
+    Subfield(String, usize, char, usize),
+}
+
+impl Address {
+    pub(super) fn parse(name: &str) -> Option<Self> {
+        if name == LEADER {
+            return Some(Self::Leader);
+        }
+        let tag = name
+            .get(..3)
+            .filter(|tag| tag.bytes().all(|byte| byte.is_ascii_alphanumeric()))?;
+        let (field, rest) = numbered(&name[3..])?;
+        let tag = tag.to_owned();
+        if rest.is_empty() {
+            return tag.starts_with("00").then_some(Self::Control(tag, field));
+        }
+        if let Some(number) = rest.strip_prefix('#') {
+            let place = match number {
+                "1" => 0,
+                "2" => 1,
+                _ => return None,
+            };
+            return Some(Self::Indicator(tag, field, place));
+        }
+        let mut signs = rest.strip_prefix('$')?.chars();
+        let code = signs.next()?;
+        let (subfield, rest) = numbered(signs.as_str())?;
+        rest.is_empty()
+            .then_some(Self::Subfield(tag, field, code, subfield))
+    }
+
+    /// Puts a value into a record that is being made.
+    pub(super) fn put(&self, value: &str, record: &mut Record) {
+        let (tag, number) = match self {
+            Self::Leader => {
+                value.clone_into(&mut record.leader);
+                return;
+            }
+            Self::Control(tag, number)
+            | Self::Indicator(tag, number, _)
+            | Self::Subfield(tag, number, ..) => (tag, *number),
+        };
+        let of_tag = record
+            .fields
+            .iter()
+            .enumerate()
+            .filter(|(_, field)| field.tag == *tag);
+        let known = of_tag.map(|(place, _)| place).nth(number - 1);
+        let place = known.unwrap_or_else(|| {
+            let content = match self {
+                Self::Control(..) => Content::Control(String::new()),
+                _ => Content::Data {
+                    indicators: [' '; 2],
+                    subfields: Vec::new(),
+                },
+            };
+            record.fields.push(Field {
+                tag: tag.clone(),
+                content,
+            });
+            record.fields.len() - 1
+        });
+        match (self, &mut record.fields[place].content) {
+            (Self::Control(..), Content::Control(text)) => value.clone_into(text),
+            (Self::Indicator(_, _, place), Content::Data { indicators, .. }) => {
+                indicators[*place] = value.chars().next().unwrap_or(' ');
+            }
+            (Self::Subfield(_, _, code, _), Content::Data { subfields, .. }) => {
+                subfields.push((*code, value.to_owned()));
+            }
+            _ => {}
+        }
+    }
+}
+
+/// The number in brackets that a text begins with, or 1, and what stands behind.
+fn numbered(text: &str) -> Option<(usize, &str)> {
+    match text.strip_prefix('[') {
+        None => Some((1, text)),
+        Some(inside) => {
+            let (number, rest) = inside.split_once(']')?;
+            let number: usize = number.parse().ok().filter(|number| *number > 0)?;
+            Some((number, rest))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::record::tests::chart;
+    use super::*;
+
+    #[test]
+    fn characters_of_a_text_are_counted_from_nought() {
+        let slice = |name: &str, text: &str| Slice::parse(name).and_then(|slice| slice.of(text));
+        assert_eq!(slice("008/2-4", "abcdef").as_deref(), Some("cde"));
+        assert_eq!(slice("LDR/0", "abc").as_deref(), Some("a"));
+        assert_eq!(slice("008/2-4", "abcd"), None);
+        assert_eq!(
+            (Slice::parse("245/1"), Slice::parse("008/4-2")),
+            (None, None)
+        );
+    }
+
+    #[test]
+    fn columns_are_called_as_the_trade_does() {
+        for (path, name) in [
+            ("LDR", "LDR"),
+            ("001", "001"),
+            ("\\245.$a", "245$a"),
+            ("\\650.1.$a", "650$a"),
+            ("\\650.2.$a.3", "650[2]$a[3]"),
+            ("\\245.#1", "245#1"),
+        ] {
+            assert_eq!(column_name(path), name);
+            assert!(Address::parse(name).is_some(), "{name}");
+        }
+        for name in [
+            "245", "24$a", "245$", "245#3", "245[0]$a", "quay", "245$ab", "0011",
+        ] {
+            assert_eq!(Address::parse(name), None, "{name}");
+        }
+        let mut record = Record {
+            leader: String::new(),
+            fields: Vec::new(),
+        };
+        for (name, value) in [
+            ("LDR", "00000nem a2200000 a 4500"),
+            ("001", "VH004"),
+            ("245#1", "1"),
+            ("245#2", "0"),
+            ("245$a", "Skärvsund & <Eider>"),
+            ("245$b", "Blatt 1"),
+            ("650#2", "0"),
+            ("650$a", "Harbours"),
+            ("650$z", "Varnholm"),
+            ("650[2]#2", "0"),
+            ("650[2]$a", "Fairways"),
+        ] {
+            Address::parse(name).expect(name).put(value, &mut record);
+        }
+        assert_eq!(record, chart());
+    }
+}

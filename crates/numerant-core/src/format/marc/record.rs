@@ -1,0 +1,432 @@
+//! A bibliographic record (ISO 2709, MARC 21): a leader, and fields with indicators and subfields.
+
+use super::marc8;
+use crate::format::markup::is_allowed;
+use crate::format::markup::push_escaped;
+
+/// Ends a record, a field, and begins a subfield.
+pub(super) const RECORD_END: u8 = 0x1d;
+const FIELD_END: u8 = 0x1e;
+const SUBFIELD: u8 = 0x1f;
+
+const LEADER: usize = 24;
+
+/// Bytes that a field, and a record, may have.
+const LONGEST_FIELD: usize = 9_999;
+const LONGEST_RECORD: usize = 99_999;
+
+/// The namespace of MARCXML.
+pub(crate) const SLIM: &str = "http://www.loc.gov/MARC21/slim";
+
+/// A record.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Record {
+    pub(super) leader: String,
+    pub(super) fields: Vec<Field>,
+}
+
+/// A field: of one text, or with indicators and subfields.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Field {
+    pub(super) tag: String,
+    pub(super) content: Content,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Content {
+    Control(String),
+    Data {
+        indicators: [char; 2],
+        subfields: Vec<(char, String)>,
+    },
+}
+
+/// A record that is not as it should be.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub(super) enum RecordError {
+    /// It is too short for a leader.
+    #[error("it has {0} bytes, and the leader alone has 24")]
+    Short(usize),
+    /// A number in the leader or the directory is none.
+    #[error("{0} is not a number: {1:?}")]
+    Number(String, String),
+    /// The leader says another length.
+    #[error("the leader says that it has {said} bytes, and it has {found}")]
+    Length {
+        /// What it says.
+        said: usize,
+        /// Bytes up to the mark that ends it.
+        found: usize,
+    },
+    /// The directory does not end where the fields begin.
+    #[error("the directory is broken: {0}")]
+    Directory(String),
+    /// A field lies outside of the record.
+    #[error("field {0} lies outside of the record")]
+    Outside(String),
+    /// A field without the mark that ends it.
+    #[error("field {0} has no mark at its end")]
+    Unclosed(String),
+    /// A subfield without a code.
+    #[error("field {0} has the mark of a subfield and no code behind it")]
+    NoCode(String),
+    /// A text that cannot be read in its encoding.
+    #[error("field {tag}: {reason}")]
+    Text {
+        /// The field.
+        tag: String,
+        /// Why.
+        reason: String,
+    },
+    /// The form has no room for it.
+    #[error("{what} has {bytes} bytes, and ISO 2709 has room for {most}")]
+    TooLong {
+        /// The field or the record.
+        what: String,
+        /// Bytes that it has.
+        bytes: usize,
+        /// Bytes that it may have.
+        most: usize,
+    },
+    /// XML that is no record of MARCXML.
+    #[error("it is no record of MARCXML: {0}")]
+    Xml(String),
+}
+
+fn number(bytes: &[u8], what: &str) -> Result<usize, RecordError> {
+    let text = String::from_utf8_lossy(bytes);
+    let wrong = || RecordError::Number(what.to_owned(), text.to_string());
+    match bytes.iter().all(u8::is_ascii_digit) {
+        true => text.parse().map_err(|_| wrong()),
+        false => Err(wrong()),
+    }
+}
+
+impl Record {
+    /// Reads a record with the mark that ends it.
+    pub(super) fn parse(bytes: &[u8]) -> Result<Self, RecordError> {
+        if bytes.len() <= LEADER {
+            return Err(RecordError::Short(bytes.len()));
+        }
+        let said = number(&bytes[..5], "the length in the leader")?;
+        if said != bytes.len() {
+            return Err(RecordError::Length {
+                said,
+                found: bytes.len(),
+            });
+        }
+        let base = number(&bytes[12..17], "the place of the fields in the leader")?;
+        let digit = |place: usize, usual: usize| match bytes[place] {
+            digit @ b'0'..=b'9' => usize::from(digit - b'0'),
+            _ => usual,
+        };
+        let (of_length, of_start, of_own) = (digit(20, 4), digit(21, 5), digit(22, 0));
+        let entry = 3 + of_length + of_start + of_own;
+        let broken = |what: &str| RecordError::Directory(what.to_owned());
+        let ends = base <= bytes.len() && base > LEADER && bytes[base - 1] == FIELD_END;
+        if !ends {
+            return Err(broken("it does not end where the fields begin"));
+        }
+        let directory = &bytes[LEADER..base - 1];
+        if !directory.len().is_multiple_of(entry) {
+            return Err(broken("its length is no multiple of that of an entry"));
+        }
+        let unicode = bytes[9] == b'a';
+        let mut fields = Vec::with_capacity(directory.len() / entry);
+        for entry in directory.chunks_exact(entry) {
+            let tag = String::from_utf8_lossy(&entry[..3]).into_owned();
+            let length = number(
+                &entry[3..3 + of_length],
+                &format!("the length of field {tag}"),
+            )?;
+            let start = &entry[3 + of_length..3 + of_length + of_start];
+            let start = base + number(start, &format!("the place of field {tag}"))?;
+            let content = bytes
+                .get(start..start + length)
+                .filter(|_| start + length < bytes.len());
+            let content = content.ok_or_else(|| RecordError::Outside(tag.clone()))?;
+            let content = content.strip_suffix(&[FIELD_END]);
+            let content = content.ok_or_else(|| RecordError::Unclosed(tag.clone()))?;
+            fields.push(Field {
+                content: Content::parse(&tag, content, unicode)?,
+                tag,
+            });
+        }
+        Ok(Self {
+            leader: String::from_utf8_lossy(&bytes[..LEADER]).into_owned(),
+            fields,
+        })
+    }
+
+    /// Appends the record in ISO 2709 and UTF-8, with the lengths that it then has.
+    pub(super) fn write(&self, out: &mut Vec<u8>) -> Result<(), RecordError> {
+        let mut directory = Vec::new();
+        let mut data = Vec::new();
+        for field in &self.fields {
+            let start = data.len();
+            match &field.content {
+                Content::Control(text) => data.extend_from_slice(text.as_bytes()),
+                Content::Data {
+                    indicators,
+                    subfields,
+                } => {
+                    let mut scratch = [0; 4];
+                    for indicator in indicators {
+                        data.extend_from_slice(indicator.encode_utf8(&mut scratch).as_bytes());
+                    }
+                    for (code, text) in subfields {
+                        data.push(SUBFIELD);
+                        data.extend_from_slice(code.encode_utf8(&mut scratch).as_bytes());
+                        data.extend_from_slice(text.as_bytes());
+                    }
+                }
+            }
+            let marks = [RECORD_END, FIELD_END];
+            if data[start..].iter().any(|byte| marks.contains(byte)) {
+                return Err(RecordError::Text {
+                    tag: field.tag.clone(),
+                    reason: "a text holds a mark that ends fields or records".to_owned(),
+                });
+            }
+            data.push(FIELD_END);
+            let length = data.len() - start;
+            if length > LONGEST_FIELD {
+                return Err(RecordError::TooLong {
+                    what: format!("field {}", field.tag),
+                    bytes: length,
+                    most: LONGEST_FIELD,
+                });
+            }
+            directory.extend_from_slice(format!("{}{length:04}{start:05}", field.tag).as_bytes());
+        }
+        directory.push(FIELD_END);
+        let base = LEADER + directory.len();
+        let length = base + data.len() + 1;
+        if length > LONGEST_RECORD {
+            return Err(RecordError::TooLong {
+                what: "the record".to_owned(),
+                bytes: length,
+                most: LONGEST_RECORD,
+            });
+        }
+        let leader: Vec<char> = self
+            .leader
+            .chars()
+            .chain(std::iter::repeat(' '))
+            .take(LEADER)
+            .collect();
+        let part = |from: usize, to: usize| leader[from..to].iter().collect::<String>();
+        let text = format!("{length:05}{}a22{base:05}{}4500", part(5, 9), part(17, 20));
+        out.extend_from_slice(text.as_bytes());
+        out.extend_from_slice(&directory);
+        out.extend_from_slice(&data);
+        out.push(RECORD_END);
+        Ok(())
+    }
+
+    /// Appends the record as MARCXML (the slim schema), indented, without a declared namespace.
+    pub(super) fn write_xml(&self, out: &mut Vec<u8>) -> Result<(), RecordError> {
+        let mut leader: Vec<char> = self.leader.chars().collect();
+        // In XML characters are Unicode, and lengths mean nothing.
+        if let Some(coding) = leader.get_mut(9) {
+            *coding = 'a';
+        }
+        out.extend_from_slice(b"  <record>\n    <leader>");
+        push_escaped(&leader.into_iter().collect::<String>(), false, out);
+        out.extend_from_slice(b"</leader>\n");
+        // The schema has the fields of one text before the others.
+        let is_control = |field: &&Field| matches!(field.content, Content::Control(_));
+        let (control, data): (Vec<&Field>, Vec<&Field>) = self.fields.iter().partition(is_control);
+        for field in control.into_iter().chain(data) {
+            let text = |text: &str, out: &mut Vec<u8>| match text
+                .chars()
+                .find(|sign| !is_allowed(*sign))
+            {
+                Some(sign) => Err(RecordError::Text {
+                    tag: field.tag.clone(),
+                    reason: format!("XML cannot hold U+{:04X}", u32::from(sign)),
+                }),
+                None => {
+                    push_escaped(text, false, out);
+                    Ok(())
+                }
+            };
+            match &field.content {
+                Content::Control(value) => {
+                    out.extend_from_slice(b"    <controlfield tag=\"");
+                    push_escaped(&field.tag, true, out);
+                    out.extend_from_slice(b"\">");
+                    text(value, out)?;
+                    out.extend_from_slice(b"</controlfield>\n");
+                }
+                Content::Data {
+                    indicators,
+                    subfields,
+                } => {
+                    out.extend_from_slice(b"    <datafield tag=\"");
+                    push_escaped(&field.tag, true, out);
+                    for (number, indicator) in indicators.iter().enumerate() {
+                        out.extend_from_slice(format!("\" ind{}=\"", number + 1).as_bytes());
+                        push_escaped(indicator.encode_utf8(&mut [0; 4]), true, out);
+                    }
+                    out.extend_from_slice(b"\">\n");
+                    for (code, value) in subfields {
+                        out.extend_from_slice(b"      <subfield code=\"");
+                        push_escaped(code.encode_utf8(&mut [0; 4]), true, out);
+                        out.extend_from_slice(b"\">");
+                        text(value, out)?;
+                        out.extend_from_slice(b"</subfield>\n");
+                    }
+                    out.extend_from_slice(b"    </datafield>\n");
+                }
+            }
+        }
+        out.extend_from_slice(b"  </record>\n");
+        Ok(())
+    }
+}
+
+impl Content {
+    fn parse(tag: &str, bytes: &[u8], unicode: bool) -> Result<Self, RecordError> {
+        let text = |bytes: &[u8]| {
+            let failed = |reason: String| RecordError::Text {
+                tag: tag.to_owned(),
+                reason,
+            };
+            match unicode {
+                true => match std::str::from_utf8(bytes) {
+                    Ok(text) => Ok(text.to_owned()),
+                    Err(error) => Err(failed(format!(
+                        "the leader says UTF-8, and byte {} of it is none",
+                        error.valid_up_to() + 1
+                    ))),
+                },
+                false => marc8::decode(bytes).map_err(|error| failed(error.to_string())),
+            }
+        };
+        if tag.starts_with("00") {
+            return Ok(Self::Control(text(bytes)?));
+        }
+        let mut pieces = bytes.split(|byte| *byte == SUBFIELD);
+        let before = pieces.next().unwrap_or_default();
+        let mut indicators = [' '; 2];
+        for (indicator, byte) in indicators.iter_mut().zip(before) {
+            *indicator = char::from(*byte);
+        }
+        let mut subfields = Vec::new();
+        for piece in pieces {
+            let Some((code, value)) = piece.split_first() else {
+                return Err(RecordError::NoCode(tag.to_owned()));
+            };
+            subfields.push((char::from(*code), text(value)?));
+        }
+        Ok(Self::Data {
+            indicators,
+            subfields,
+        })
+    }
+}
+
+#[cfg(test)]
+pub(super) mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    pub(in crate::format::marc) fn chart() -> Record {
+        let data = |tag: &str, indicators: [char; 2], subfields: &[(char, &str)]| Field {
+            tag: tag.to_owned(),
+            content: Content::Data {
+                indicators,
+                subfields: subfields
+                    .iter()
+                    .map(|(code, text)| (*code, (*text).to_owned()))
+                    .collect(),
+            },
+        };
+        Record {
+            leader: "00000nem a2200000 a 4500".to_owned(),
+            fields: vec![
+                Field {
+                    tag: "001".into(),
+                    content: Content::Control("VH004".into()),
+                },
+                data(
+                    "245",
+                    ['1', '0'],
+                    &[('a', "Skärvsund & <Eider>"), ('b', "Blatt 1")],
+                ),
+                data("650", [' ', '0'], &[('a', "Harbours"), ('z', "Varnholm")]),
+                data("650", [' ', '0'], &[('a', "Fairways")]),
+            ],
+        }
+    }
+
+    #[test]
+    fn records_come_back() {
+        let mut bytes = Vec::new();
+        chart().write(&mut bytes).expect("written");
+        let read = Record::parse(&bytes).expect("read");
+        assert_eq!(read.fields, chart().fields);
+        let mut again = Vec::new();
+        read.write(&mut again).expect("written");
+        assert_eq!(again, bytes);
+        let mut xml = Vec::new();
+        read.write_xml(&mut xml).expect("written");
+        let xml = String::from_utf8(xml).expect("text");
+        assert!(
+            xml.contains(
+                "<datafield tag=\"650\" ind1=\" \" ind2=\"0\">\n      <subfield code=\"a\">Harbours"
+            ),
+            "{xml}"
+        );
+        assert!(xml.contains("Skärvsund &amp; &lt;Eider&gt;"), "{xml}");
+    }
+
+    #[test]
+    fn what_is_broken_is_told() {
+        let mut bytes = Vec::new();
+        chart().write(&mut bytes).expect("written");
+        let broken = |change: &dyn Fn(&mut Vec<u8>)| {
+            let mut other = bytes.clone();
+            change(&mut other);
+            Record::parse(&other).expect_err("broken").to_string()
+        };
+        assert!(broken(&|b| b.truncate(20)).contains("the leader alone"));
+        assert!(broken(&|b| b[0] = b'x').contains("is not a number"));
+        assert!(broken(&|b| b[4] = b'9').contains("the leader says"));
+        assert!(broken(&|b| b[16] = b'1').contains("directory"));
+        assert!(broken(&|b| b[27] = b'9').contains("outside"));
+        assert!(broken(&|b| b[30] = b'7').contains("no mark"));
+        let at = bytes
+            .iter()
+            .position(|byte| *byte == SUBFIELD)
+            .expect("a subfield");
+        assert!(broken(&|b| b[at + 1] = SUBFIELD).contains("no code"));
+        assert!(broken(&|b| b[at + 2] = 0xff).contains("field 245"));
+        let mut long = chart();
+        long.fields[0].content = Content::Control("x".repeat(10_000));
+        assert!(
+            long.write(&mut Vec::new())
+                .expect_err("long")
+                .to_string()
+                .contains("field 001 has 10001")
+        );
+    }
+
+    proptest! {
+        #[test]
+        fn any_record_is_the_same_after_a_round(texts in prop::collection::vec(("[0-9][1-9][0-9]", "[a-z0-9]", "[ -~æøåÉ]{0,40}"), 0..12)) {
+            let mut record = chart();
+            for (tag, code, text) in texts {
+                record.fields.push(Field { tag, content: Content::Data {
+                    indicators: [' ', '1'],
+                    subfields: vec![(code.chars().next().unwrap_or('a'), text)],
+                }});
+            }
+            let mut bytes = Vec::new();
+            record.write(&mut bytes).expect("written");
+            prop_assert_eq!(Record::parse(&bytes).expect("read").fields, record.fields);
+        }
+    }
+}

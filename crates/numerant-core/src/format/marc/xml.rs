@@ -1,0 +1,204 @@
+//! Reads records of MARCXML: the elements are found as in any XML, and laid out as records of MARC 21.
+
+use quick_xml::Reader;
+use quick_xml::events::Event;
+
+use super::notation::{Slice, push_tree};
+use super::record::{Content, Field, Record, RecordError, SLIM};
+use crate::format::markup::{attribute, push_reference};
+use crate::format::trees::{Around, OpenedTrees, Trees};
+use crate::format::xml::XmlTrees;
+use crate::source::{Input, Place, ReadError, ReadProblem, SourcePath};
+use crate::tree::{Paths, Tree};
+
+/// Whether XML that begins so is MARCXML.
+pub(crate) fn is_marcxml(start: &[u8]) -> bool {
+    memchr::memmem::find(start, SLIM.as_bytes()).is_some()
+}
+
+/// Reads a document of MARCXML.
+pub(crate) struct MarcXmlTrees {
+    path: SourcePath,
+    inner: XmlTrees,
+    elements: Tree,
+    names: Paths,
+    slices: Vec<Slice>,
+}
+
+impl MarcXmlTrees {
+    pub(crate) fn new(input: Input, opened: &OpenedTrees) -> Result<Self, ReadError> {
+        Ok(Self {
+            path: opened.path.clone(),
+            inner: XmlTrees::new(input, opened)?,
+            elements: Tree::default(),
+            names: Paths::default(),
+            slices: opened
+                .options
+                .named
+                .iter()
+                .filter_map(|name| Slice::parse(name))
+                .collect(),
+        })
+    }
+}
+
+impl Trees for MarcXmlTrees {
+    fn next(&mut self, tree: &mut Tree, paths: &mut Paths) -> Result<bool, ReadError> {
+        if !self.inner.next(&mut self.elements, &mut self.names)? {
+            return Ok(false);
+        }
+        let record = Record::parse_xml(self.inner.text()).map_err(|problem| {
+            let place = Place::line(self.inner.line());
+            self.path.error_at(
+                place,
+                ReadProblem::OtherRecord {
+                    what: problem.to_string(),
+                },
+            )
+        })?;
+        push_tree(&record, &self.slices, tree, paths);
+        Ok(true)
+    }
+
+    fn text(&self) -> &[u8] {
+        self.inner.text()
+    }
+
+    fn line(&self) -> u64 {
+        self.inner.line()
+    }
+
+    fn read(&self) -> u64 {
+        self.inner.read()
+    }
+
+    fn around(&self) -> Around {
+        self.inner.around()
+    }
+
+    fn namespaces(&self) -> Vec<(String, String)> {
+        self.inner.namespaces()
+    }
+}
+
+impl Record {
+    /// Reads the element of a record, whatever prefix it has.
+    pub(super) fn parse_xml(text: &[u8]) -> Result<Self, RecordError> {
+        let wrong = |what: &str| RecordError::Xml(what.to_owned());
+        let text = std::str::from_utf8(text).map_err(|error| wrong(&error.to_string()))?;
+        let mut reader = Reader::from_str(text);
+        let mut record = Self {
+            leader: String::new(),
+            fields: Vec::new(),
+        };
+        let mut code = None;
+        let mut value = String::new();
+        loop {
+            let event = reader
+                .read_event()
+                .map_err(|error| wrong(&error.to_string()))?;
+            let alone = matches!(event, Event::Empty(_));
+            match event {
+                Event::Eof => break,
+                Event::Start(tag) | Event::Empty(tag) => {
+                    let name = tag.local_name();
+                    match name.as_ref() {
+                        "record" | "leader" => {}
+                        "controlfield" | "datafield" => {
+                            let its = attribute(&tag, "tag").unwrap_or_default();
+                            if its.len() != 3 || !its.is_ascii() {
+                                return Err(wrong(&format!("a field has the tag '{its}'")));
+                            }
+                            let sign = |name: &str| {
+                                let text = attribute(&tag, name);
+                                text.and_then(|text| text.chars().next()).unwrap_or(' ')
+                            };
+                            let content = match name.as_ref() {
+                                "controlfield" => Content::Control(String::new()),
+                                _ => Content::Data {
+                                    indicators: [sign("ind1"), sign("ind2")],
+                                    subfields: Vec::new(),
+                                },
+                            };
+                            record.fields.push(Field { tag: its, content });
+                        }
+                        "subfield" => {
+                            let its = attribute(&tag, "code").and_then(|code| code.chars().next());
+                            let its = its.ok_or_else(|| wrong("a subfield has no code"))?;
+                            code = Some(its);
+                            if alone {
+                                record.take(code, "");
+                            }
+                        }
+                        other => {
+                            return Err(wrong(&format!("there is an element '{other}' in it")));
+                        }
+                    }
+                    value.clear();
+                }
+                Event::Text(text) => value.push_str(&text.into_inner()),
+                Event::CData(text) => value.push_str(&text.into_inner()),
+                Event::GeneralRef(name) => {
+                    push_reference(&name, &mut value).map_err(|error| wrong(&error.to_string()))?;
+                }
+                Event::End(tag) => {
+                    match tag.local_name().as_ref() {
+                        "leader" => value.clone_into(&mut record.leader),
+                        "controlfield" => record.take(None, &value),
+                        "subfield" => record.take(code.take(), &value),
+                        _ => {}
+                    }
+                    value.clear();
+                }
+                _ => {}
+            }
+        }
+        Ok(record)
+    }
+
+    /// Takes the value of the field that came last, or of a subfield of it.
+    fn take(&mut self, code: Option<char>, value: &str) {
+        match (self.fields.last_mut().map(|field| &mut field.content), code) {
+            (Some(Content::Control(text)), None) => value.clone_into(text),
+            (Some(Content::Data { subfields, .. }), Some(code)) => {
+                subfields.push((code, value.to_owned()));
+            }
+            _ => {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::record::tests::chart;
+    use super::*;
+
+    #[test]
+    fn records_of_xml_are_those_of_iso_2709() {
+        let mut xml = Vec::new();
+        chart().write_xml(&mut xml).expect("written");
+        assert_eq!(Record::parse_xml(&xml).expect("read"), chart());
+        let text = String::from_utf8(xml).expect("text");
+        let prefixed = text
+            .replace("</", "</m:")
+            .replace('<', "<m:")
+            .replace("<m:/m:", "</m:");
+        assert_eq!(
+            Record::parse_xml(prefixed.as_bytes()).expect("read"),
+            chart()
+        );
+        for (wrong, what) in [
+            ("<record><datafield tag=\"24\"/></record>", "the tag '24'"),
+            (
+                "<record><datafield tag=\"245\"><subfield>x</subfield></datafield></record>",
+                "no code",
+            ),
+            ("<record><title/></record>", "element 'title'"),
+        ] {
+            let error = Record::parse_xml(wrong.as_bytes())
+                .expect_err("wrong")
+                .to_string();
+            assert!(error.contains(what), "{error}");
+        }
+    }
+}
