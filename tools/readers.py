@@ -3,7 +3,7 @@
 and saved jobs against their schema.
 
 Usage: tools/readers.py NUMERANT
-Needs openpyxl, xlrd, odfpy, lxml and jsonschema from PyPI, and Python 3.11 or later.
+Needs openpyxl, xlrd, odfpy, lxml, jsonschema and pymarc from PyPI, and Python 3.11 or later.
 """
 import csv
 import datetime
@@ -12,10 +12,12 @@ import subprocess
 import sys
 import tempfile
 import tomllib
+import unicodedata
 from pathlib import Path
 
 import jsonschema
 import openpyxl
+import pymarc
 import xlrd
 from lxml import etree
 from odf.opendocument import load
@@ -263,6 +265,39 @@ def looks(numerant, folder):
     print("a filled report is what openpyxl should see")
 
 
+def records(numerant, folder):
+    """Bibliographic records are what pymarc reads, in both forms and from one into the other."""
+    run = lambda *words: subprocess.run([numerant, *words, "--quiet"], cwd=folder / "world", check=True)
+    run("convert", "charts.mrc", "--to", "marcxml", "--out", "xml")
+    run("combine", "xml/charts.marcxml", "--name", "back.mrc", "--out", "xml")
+    plain = [record.as_dict() for record in pymarc.MARCReader((folder / "world/charts.mrc").read_bytes())]
+    back = [record.as_dict() for record in pymarc.MARCReader((folder / "world/xml/back.mrc").read_bytes())]
+    of_xml = [record.as_dict() for record in pymarc.parse_xml_to_array(str(folder / "world/xml/charts.marcxml"))]
+    assert plain == back == of_xml and len(plain) == 40
+    # pymarc's own MARC-8, and records that it has written.
+    record = pymarc.Record(leader="00000nem  2200000   4500", force_utf8=False)
+    record.leader = record.leader[:9] + " " + record.leader[10:]
+    text = b"\xeaAngkajen \xb2st, f\xe2ee"
+    record.add_field(pymarc.Field(tag="001", data="VH9"))
+    record.add_field(pymarc.Field(tag="245", indicators=pymarc.Indicators("1", "0"),
+                                  subfields=[pymarc.Subfield("a", "TITLE")]))
+    (folder / "world/own.mrc").write_bytes(record.as_marc())
+    run("convert", "own.mrc", "--to", "csv", "--out", "xml")
+    assert "TITLE" in (folder / "world/xml/own.csv").read_text()
+    from pymarc.marc8 import marc8_to_unicode
+    title = marc8_to_unicode(text)
+    field = b"10\x1fa" + text + b"\x1e"
+    body = b"VH9\x1e" + field
+    directory = b"001000400000" + b"245%04d00004" % len(field) + b"\x1e"
+    base = 24 + len(directory)
+    raw = b"%05dnem  22%05d   4500" % (base + len(body) + 1, base) + directory + body + b"\x1d"
+    (folder / "world/old.mrc").write_bytes(raw)
+    run("convert", "old.mrc", "--to", "jsonl", "--out", "xml")
+    read = json.loads((folder / "world/xml/old.jsonl").read_text())["245$a"]
+    assert unicodedata.normalize("NFC", title) == read, (title, read)
+    print(f"{len(plain)} bibliographic records are what pymarc reads, in both forms")
+
+
 def main():
     numerant = Path(sys.argv[1]).resolve()
     with tempfile.TemporaryDirectory() as folder:
@@ -285,6 +320,7 @@ def main():
         documents(numerant, folder)
         jobs(numerant, folder)
         looks(numerant, folder)
+        records(numerant, folder)
         # All parts are well-formed XML for a parser that takes nothing amiss.
         import zipfile
 
