@@ -9,7 +9,7 @@ use super::Error;
 use super::produce::{Becomes, KeptSheet, Message, Routed, SourceBegins};
 use crate::format::delimited::Dialect;
 use crate::format::sheet::{ColumnTally, Spooler};
-use crate::format::{Cutting, ExtractError, RecordEncoder};
+use crate::format::{BalanceNote, Cutting, ExtractError, RecordEncoder};
 use crate::job::{Formulas, Job};
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks};
@@ -402,6 +402,14 @@ impl Consumer {
     /// What has written an output of text, and the source that it was for.
     pub(super) fn encoder(&self, output: usize) -> Option<&(Arc<dyn RecordEncoder>, SourcePath)> {
         self.encoders.get(*self.encoder_of.get(output)? as usize)
+    }
+
+    /// What there is to tell of the totals of messages that were cut.
+    pub(super) fn balance_notes(&self) -> Vec<BalanceNote> {
+        self.encoders
+            .iter()
+            .flat_map(|(encoder, _)| encoder.balance_notes())
+            .collect()
     }
 
     pub(super) fn records(&self) -> &[u64] {

@@ -12,7 +12,7 @@ use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, prepare};
 use crate::format::delimited::{Dialect, LineEnd, Reindex, Told};
 use crate::format::sheet::SheetFacts;
-use crate::format::{ReadTally, RecordReader, Survey, TreeFacts};
+use crate::format::{MessageFacts, ReadTally, RecordReader, Survey, TreeFacts};
 use crate::job::Job;
 use crate::name::Key;
 use crate::record::{Batch, HeaderNote};
@@ -99,6 +99,9 @@ pub struct TreeInspection {
     pub facts: TreeFacts,
     /// Its paths.
     pub survey: Survey,
+    /// What was found of each kind of message, if its records are in messages.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub messages: Vec<MessageFacts>,
     /// A list with so many items that they were not laid out as columns.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub long_list: Option<String>,
@@ -310,6 +313,7 @@ fn inspect_one(
             Some(document) => Some(TreeInspection {
                 facts: document.facts().clone(),
                 survey: document.survey()?,
+                messages: document.messages().to_vec(),
                 long_list: None,
             }),
         },

@@ -1,8 +1,8 @@
 //! What a user should know of a run that it did not stop.
 
 use super::{NamesChanged, NamesClashed};
-use crate::format::Extracted;
 use crate::format::sheet::{SheetFacts, Visibility};
+use crate::format::{BalanceNote, Extracted, MessageFacts};
 use crate::format::{JSON, JSON_LINES, RecordReader, TreeFacts, format_read};
 use crate::ledger::TypedColumn;
 use crate::record::HeaderNote;
@@ -80,6 +80,15 @@ pub enum Notice {
         /// Why.
         because: ValuesBecause,
     },
+    /// Messages whose totals or counts do not agree as they are.
+    Messages {
+        /// The source.
+        source: String,
+        /// What was found of their kind.
+        facts: MessageFacts,
+    },
+    /// A message of which only some records were taken.
+    Balance(BalanceNote),
     /// Copies of a template that lack tables, with the places of these.
     Incomplete(Vec<(String, Vec<String>)>),
     /// Sheets that are called otherwise, as another has their name: workbooks and names, and new names.

@@ -165,6 +165,10 @@ pub(super) fn run_once(
     if produced.sheets.is_empty() {
         consumer.finish(sync)?;
         let mut late = documents::write(&consumer, &produced, &records, job, keep, context)?;
+        let notes = consumer.balance_notes();
+        produced
+            .notices
+            .extend(notes.into_iter().map(Notice::Balance));
         if let Some(compression) = compression {
             compress::write(
                 &consumer,

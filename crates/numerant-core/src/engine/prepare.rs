@@ -193,6 +193,22 @@ pub(super) fn division(job: &Job, rows_of_a_sheet: Option<u64>) -> Division {
     Division::Whole
 }
 
+/// Where values stand several times in a record, conditions hold for it if they hold for any of them.
+pub(super) fn hold_for_any(job: &mut Job, inputs: &Sources) {
+    if !inputs.holds_for_any() {
+        return;
+    }
+    let columns = inputs.columns().names();
+    for step in &mut job.steps {
+        if let Step::Where(condition) = step {
+            *condition = condition.for_any(columns);
+        }
+    }
+    for case in &mut job.case {
+        case.when = case.when.for_any(columns);
+    }
+}
+
 /// A template, with the places that are to be filled.
 pub(super) fn form(template: &Path, fill: &FillOptions) -> Result<Form, Error> {
     let places: Vec<PutPlace> = fill.put.iter().map(|put| put.place.clone()).collect();

@@ -9,7 +9,7 @@ use std::sync::atomic::Ordering;
 
 use super::{Context, Error};
 use crate::format::delimited::{DelimitedReader, ReadOptions};
-use crate::format::{Opened, OpenedBook, RecordReader, open};
+use crate::format::{Document, Opened, OpenedBook, RecordReader, open};
 use crate::gather::{GatheredReader, settle};
 use crate::job::{Job, JobError};
 use crate::record::Columns;
@@ -45,6 +45,8 @@ pub(super) struct Sources {
     own_columns: bool,
     /// How they are read.
     read: ReadOptions,
+    /// Conditions hold for a record if they hold for any of the values that stand several times.
+    holds_for_any: bool,
     /// What is found out by looking ahead is found out from all of a source, however large.
     thorough: bool,
 }
@@ -106,6 +108,15 @@ fn check_names(job: &Job) -> Result<(), Error> {
     })
 }
 
+/// What stands in files of layouts.
+fn layouts(files: &[PathBuf]) -> Result<Vec<String>, Error> {
+    let read = |path: &PathBuf| {
+        let failed = |error| SourcePath::File(path.clone()).error(ReadProblem::Io(error));
+        std::fs::read_to_string(path).map_err(|error| Error::Read(failed(error)))
+    };
+    files.iter().map(read).collect()
+}
+
 /// What each source is called: its path below the folder that all have in common, without its
 /// extension unless that is what tells two of them apart.
 fn labels(sources: &[SourcePath]) -> Vec<String> {
@@ -153,8 +164,10 @@ impl Sources {
             },
             names_sheets: false,
             own_columns,
+            holds_for_any: false,
             read: ReadOptions {
                 named: job.words(),
+                layouts: layouts(&job.read.layout)?,
                 ..job.read.clone()
             },
             thorough,
@@ -171,9 +184,15 @@ impl Sources {
         }
         if let Some(first) = sources.next(&mut cursor, job, context)? {
             sources.columns = first.columns().clone();
+            sources.holds_for_any = first.document().is_some_and(Document::holds_for_any);
             cursor.first = Some(first);
         }
         Ok((sources, cursor))
+    }
+
+    /// Whether conditions hold for a record if they hold for any of the values that stand several times.
+    pub(super) fn holds_for_any(&self) -> bool {
+        self.holds_for_any
     }
 
     /// The columns of the first source.

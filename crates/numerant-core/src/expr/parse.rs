@@ -1,5 +1,6 @@
 //! From text to the tree of `sqlparser`.
 
+use std::collections::HashMap;
 use std::fmt;
 use std::str::FromStr;
 
@@ -121,6 +122,58 @@ impl FromStr for Expression {
     }
 }
 
+/// Ways to choose among values that stand several times, at most.
+const MOST_COMBINATIONS: usize = 200;
+
+/// The columns that have others with a number, by their names: themselves, then those in order.
+fn several(columns: &[String]) -> HashMap<String, Vec<String>> {
+    let mut found: HashMap<String, Vec<String>> = HashMap::new();
+    for column in columns {
+        let Some(base) = base_of(column, columns) else {
+            continue;
+        };
+        let known = found.entry(base.clone()).or_insert_with(|| vec![base]);
+        known.push(column.clone());
+    }
+    found
+}
+
+/// The column that a numbered one is another value of: without as many of its numbers as can be.
+fn base_of(column: &str, columns: &[String]) -> Option<String> {
+    let mut shorter: Vec<String> = vec![column.to_owned()];
+    let mut found = None;
+    while let Some(name) = shorter.pop() {
+        for (open, _) in name.match_indices('[') {
+            let Some(length) = name[open..].find(']') else {
+                continue;
+            };
+            let inside = &name[open + 1..open + length];
+            if open == 0
+                || inside.parse::<u32>().is_ok_and(|number| number < 2)
+                || inside.parse::<u32>().is_err()
+            {
+                continue;
+            }
+            let without = format!("{}{}", &name[..open], &name[open + length + 1..]);
+            if columns.contains(&without) {
+                found = Some(without.clone());
+            }
+            shorter.push(without);
+        }
+    }
+    found
+}
+
+/// The segment or field that a column is of.
+fn group_of(column: &str) -> String {
+    let end = column.find(['$', '#']).unwrap_or_else(|| {
+        let before = column.split('-').next().unwrap_or(column);
+        // The number of an element has two digits.
+        before.len().saturating_sub(2)
+    });
+    column.get(..end).unwrap_or(column).to_owned()
+}
+
 /// Whether a token makes the tree deeper.
 fn deepens(token: &Token) -> bool {
     match token {
@@ -210,6 +263,68 @@ impl Expression {
             _ => None,
         });
         words.collect()
+    }
+
+    /// A condition that holds if this one holds for any of the values that stand several times in a record,
+    /// as `SVC02` and `SVC[2]02`. Values of one segment or field are taken together.
+    pub(crate) fn for_any(&self, columns: &[String]) -> Self {
+        let tokens = Tokenizer::new(&Standard, &self.text)
+            .tokenize()
+            .unwrap_or_default();
+        let variants = several(columns);
+        let mut groups: Vec<(String, usize)> = Vec::new();
+        for token in &tokens {
+            if let Token::Word(word) = token
+                && let Some(found) = variants.get(&word.value)
+            {
+                let group = group_of(&word.value);
+                match groups.iter_mut().find(|(known, _)| *known == group) {
+                    Some((_, most)) => *most = (*most).max(found.len()),
+                    None => groups.push((group, found.len())),
+                }
+            }
+        }
+        let combinations: usize = groups.iter().map(|(_, most)| most).product();
+        if groups.is_empty() || combinations > MOST_COMBINATIONS {
+            return self.clone();
+        }
+        let mut all = Vec::with_capacity(combinations);
+        for combination in 0..combinations {
+            let mut rest = combination;
+            let chosen: Vec<usize> = groups
+                .iter()
+                .map(|(_, most)| {
+                    let own = rest % most;
+                    rest /= most;
+                    own
+                })
+                .collect();
+            let text: String = tokens
+                .iter()
+                .map(|token| match token {
+                    Token::Word(word) => match variants.get(&word.value) {
+                        Some(found) => {
+                            let group = group_of(&word.value);
+                            let place = groups.iter().position(|(known, _)| *known == group);
+                            let number = place.map_or(0, |place| chosen[place]);
+                            let name = found.get(number).or(found.last()).unwrap_or(&word.value);
+                            format!("\"{}\"", name.replace('"', "\"\""))
+                        }
+                        None => token.to_string(),
+                    },
+                    token => token.to_string(),
+                })
+                .collect();
+            all.push(format!("({text})"));
+        }
+        // What is told of it is how it was said.
+        match all.join(" OR ").parse::<Self>() {
+            Ok(wide) => Self {
+                text: self.text.clone(),
+                tree: wide.tree,
+            },
+            Err(_) => self.clone(),
+        }
     }
 
     /// Checks the expression against the columns that there are.

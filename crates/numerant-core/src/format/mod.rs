@@ -9,6 +9,7 @@ mod alike;
 pub(crate) mod blanks;
 pub(crate) mod column;
 pub mod delimited;
+pub(crate) mod edi;
 pub(crate) mod json;
 pub(crate) mod marc;
 pub(crate) mod markup;
@@ -38,7 +39,8 @@ pub(crate) use ods::extract as extract_ods;
 pub(crate) use open::{Opened, OpenedBook, open};
 
 pub use self::blanks::Blanks;
-use self::delimited::{Dialect, Told};
+use self::delimited::{Dialect, Told, WriteOptions};
+pub use self::edi::{Balance, BalanceNote, MessageFacts};
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
 pub use self::trees::{Around, TreeFacts};
@@ -51,6 +53,7 @@ use crate::name::OutputFacts;
 use crate::record::{At, Batch, Columns, Unit};
 use crate::source::{ReadError, SourcePath};
 pub use crate::tree::Survey;
+use crate::value::Number;
 
 /// A format, its extensions and what can be done with it.
 #[derive(Debug)]
@@ -69,7 +72,7 @@ pub struct Format {
 
 /// A format that is written record by record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum TextFormat {
+pub enum TextFormat {
     /// Delimited text.
     Delimited,
     /// A list of JSON.
@@ -82,6 +85,8 @@ pub(crate) enum TextFormat {
     Marc,
     /// Records of MARCXML.
     MarcXml,
+    /// Messages in envelopes.
+    Edi,
 }
 
 impl TextFormat {
@@ -149,6 +154,20 @@ pub const FORMATS: &[Format] = &[
         written: &["marcxml"],
         book: None,
         text: Some(TextFormat::MarcXml),
+    },
+    Format {
+        name: edi::X12,
+        extensions: edi::X12_EXTENSIONS,
+        written: edi::X12_EXTENSIONS,
+        book: None,
+        text: Some(TextFormat::Edi),
+    },
+    Format {
+        name: edi::EDIFACT,
+        extensions: edi::EDIFACT_EXTENSIONS,
+        written: edi::EDIFACT_EXTENSIONS,
+        book: None,
+        text: Some(TextFormat::Edi),
     },
     Format {
         name: xlsx::NAME,
@@ -343,6 +362,21 @@ pub trait Document {
     /// What stands around the records: as far as it is known, and all of it when all are read.
     fn around(&self) -> Around;
 
+    /// What was found of each kind of message so far, if its records are in messages.
+    fn messages(&self) -> &[MessageFacts] {
+        &[]
+    }
+
+    /// What writes its records in a format as they stand, where that takes more than their texts.
+    fn writer(&self, _to: TextFormat, _options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+        None
+    }
+
+    /// Whether a condition holds for a record if it holds for any of the values that stand several times.
+    fn holds_for_any(&self) -> bool {
+        false
+    }
+
     /// Asks for the records as they stand, too. Columns that are not wanted then may be left blank.
     fn keep_own(&mut self, wanted: Option<Vec<bool>>);
 }
@@ -391,6 +425,11 @@ pub trait RecordEncoder: Send + Sync {
 
     /// Appends what stands behind the last of so many records.
     fn end(&self, _records: u64, _out: &mut Vec<u8>) {}
+
+    /// What there is to tell of the totals of messages that were cut, since it was last asked.
+    fn balance_notes(&self) -> Vec<BalanceNote> {
+        Vec::new()
+    }
 
     /// Makes an output of what was appended, where what stands in it first is known last.
     fn late(&self) -> Option<&dyn Late> {
@@ -528,6 +567,23 @@ pub enum EncodeError {
         /// What is wrong.
         problem: String,
     },
+    /// Only some records of a message, whose total would not fit.
+    #[error(
+        "message {message} states a total of {stated}, and the records that are taken come to {sum}"
+    )]
+    Unbalanced {
+        /// Its control number.
+        message: String,
+        /// The total that it states.
+        stated: Number,
+        /// The sum of the records.
+        sum: Number,
+    },
+    /// Messages can only be made of messages.
+    #[error(
+        "messages are made only of the records of messages, as they stand; steps besides --where, and other sources, cannot become any"
+    )]
+    OnlyMessages,
     /// A column that is nothing of a bibliographic record.
     #[error(
         "the column '{0}' is nothing of a bibliographic record, as LDR, 001, 245$a, 650[2]$a and 245#1 are"
@@ -577,6 +633,12 @@ impl EncodeError {
             Self::Marc { .. } => {
                 "MARCXML has room for more; write .marcxml, or leave the record out with --where".to_owned()
             }
+            Self::Unbalanced { .. } => {
+                "--balance recompute makes the total the sum of the records and leaves adjustments out; --balance \
+                 keep copies both unchanged"
+                    .to_owned()
+            }
+            Self::OnlyMessages => "write csv, json, xml or a workbook".to_owned(),
             Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or leave it out with --drop"),
             Self::Unforeseen => "run it again".to_owned(),
             Self::ControlSign { .. } => {

@@ -10,7 +10,7 @@ use super::delimited::ReadOptions;
 use super::package::Package;
 use super::sheet::{SheetReader, SheetSource, Workbook, choose};
 use super::trees::{OpenedTrees, TreeFormat};
-use super::{format_read, json, marc, ods, xls, xlsb, xlsx, xml};
+use super::{edi, format_read, json, marc, ods, xls, xlsb, xlsx, xml};
 use crate::source::{
     Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath, Transcoder, mostly_utf16,
 };
@@ -114,6 +114,12 @@ pub(crate) fn open(
         let says_marc = claims(&[marc::NAME]);
         if marc::begins(&start) && (says_marc || said.is_none()) {
             let opened = OpenedTrees::open(input, TreeFormat::Marc, options, memory, temporary)?;
+            return Ok(Opened::Trees(Box::new(opened)));
+        }
+        let says_edi = claims(&[edi::X12, edi::EDIFACT]);
+        if let Some(standard) = edi::begins(&start).filter(|_| says_edi || said.is_none()) {
+            let format = TreeFormat::Edi(standard);
+            let opened = OpenedTrees::open(input, format, options, memory, temporary)?;
             return Ok(Opened::Trees(Box::new(opened)));
         }
         let (says_json, says_xml) = (

@@ -2,12 +2,13 @@
 
 use std::fs::File;
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
-use super::delimited::ReadOptions;
-use super::{Survey, json, marc, xml};
+use super::delimited::{ReadOptions, WriteOptions};
+use super::edi::{self, MessageFacts, Standard};
+use super::{RecordEncoder, Survey, TextFormat, json, marc, xml};
 use crate::record::{RejectedRecord, Unit};
 use crate::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
 use crate::tree::{Kind, Paths, Tree};
@@ -97,6 +98,16 @@ pub(crate) trait Trees: Send {
         Unit::Line
     }
 
+    /// What was found of each kind of message so far, if its records are in messages.
+    fn messages(&self) -> &[MessageFacts] {
+        &[]
+    }
+
+    /// What writes its records in a format as they stand, where that takes more than their texts.
+    fn writer(&self, _to: TextFormat, _options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+        None
+    }
+
     /// Records that were left out since it was last asked, as something is wrong with them.
     fn take_rejected(&mut self) -> Vec<RejectedRecord> {
         Vec::new()
@@ -137,6 +148,7 @@ pub(crate) enum TreeFormat {
     Xml,
     Marc,
     MarcXml,
+    Edi(Standard),
 }
 
 impl TreeFormat {
@@ -148,9 +160,14 @@ impl TreeFormat {
     /// What a column is called, from the path that trees have.
     pub(crate) fn column_name(self, path: &str) -> String {
         match self {
-            Self::Marc | Self::MarcXml => marc::column_name(path),
+            Self::Marc | Self::MarcXml | Self::Edi(_) => marc::column_name(path),
             Self::Json | Self::Xml => path.to_owned(),
         }
+    }
+
+    /// Whether a condition holds for a record if it holds for any of the values that stand several times.
+    pub(crate) fn holds_for_any(self) -> bool {
+        !matches!(self, Self::Json | Self::Xml)
     }
 }
 
@@ -182,7 +199,9 @@ impl OpenedTrees {
         let failed = |error: io::Error| path.error(ReadProblem::Io(error));
         let regular = matches!(&path, SourcePath::File(name)
             if name.metadata().is_ok_and(|found| found.is_file()));
-        let kept = match regular && size.is_some() {
+        // What stands around the records of messages is read again, from wherever it is.
+        let sought = matches!(format, TreeFormat::Edi(_)) && compression.is_some();
+        let kept = match regular && size.is_some() && !sought {
             true => None,
             false => {
                 let file: File = super::open::into_file(input, temporary).map_err(failed)?;
@@ -219,6 +238,20 @@ impl OpenedTrees {
                 found: true,
                 ..opened.facts.clone()
             },
+            TreeFormat::Edi(_) => TreeFacts {
+                records: match opened.options.records.as_deref() {
+                    Some(edi::MESSAGES) => edi::MESSAGES.to_owned(),
+                    Some(other) => {
+                        let what =
+                            "records of messages are by layout, or say 'messages'".to_owned();
+                        let path = other.to_owned();
+                        return Err(opened.path.error(ReadProblem::RecordsPath { path, what }));
+                    }
+                    None => edi::BY_LAYOUT.to_owned(),
+                },
+                found: opened.options.records.is_none(),
+                ..opened.facts.clone()
+            },
             TreeFormat::MarcXml => {
                 opened.options.no_prefixes = true;
                 opened.options.records = Some("//record".to_owned());
@@ -236,6 +269,8 @@ impl OpenedTrees {
             TreeFormat::Xml => xml::NAME,
             TreeFormat::Marc => marc::NAME,
             TreeFormat::MarcXml => marc::XML_NAME,
+            TreeFormat::Edi(Standard::X12) => edi::X12,
+            TreeFormat::Edi(Standard::Edifact) => edi::EDIFACT,
         }
     }
 
@@ -260,6 +295,17 @@ impl OpenedTrees {
             TreeFormat::Xml => Box::new(xml::XmlTrees::new(input, self)?),
             TreeFormat::Marc => Box::new(marc::MarcTrees::new(input, self)),
             TreeFormat::MarcXml => Box::new(marc::MarcXmlTrees::new(input, self)?),
+            TreeFormat::Edi(_) => {
+                let failed = |error| self.path.error(ReadProblem::Io(error));
+                let file = match (&self.kept, &self.path) {
+                    (Some(kept), _) => kept.again(),
+                    (None, path) => {
+                        let file = File::open(PathBuf::from(path.clone())).map_err(failed)?;
+                        SharedFile::new(Arc::new(file)).map_err(failed)?
+                    }
+                };
+                Box::new(edi::EdiTrees::new(input, self, file)?)
+            }
         };
         Ok((trees, taken))
     }
@@ -269,7 +315,7 @@ impl OpenedTrees {
         match self.format {
             TreeFormat::Json => json::survey(self.input()?, self, u64::MAX),
             TreeFormat::Xml => xml::survey(self.input()?, self, u64::MAX),
-            TreeFormat::Marc | TreeFormat::MarcXml => self.survey_trees(),
+            TreeFormat::Marc | TreeFormat::MarcXml | TreeFormat::Edi(_) => self.survey_trees(),
         }
     }
 

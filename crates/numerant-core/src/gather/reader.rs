@@ -1,8 +1,13 @@
 //! Records brought to the columns of a whole.
 
-use crate::format::delimited::Dialect;
+use std::sync::Arc;
+
+use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::SheetFacts;
-use crate::format::{Around, Document, ReadTally, RecordReader, SourceFacts, Survey, TreeFacts};
+use crate::format::{
+    Around, Document, MessageFacts, ReadTally, RecordEncoder, RecordReader, SourceFacts, Survey,
+    TextFormat, TreeFacts,
+};
 use crate::record::{Batch, Columns, Span, push_quoted};
 use crate::source::{ReadError, SourcePath};
 
@@ -201,6 +206,18 @@ impl Document for GatheredReader {
 
     fn survey(&self) -> Result<Survey, ReadError> {
         self.of().survey()
+    }
+
+    fn messages(&self) -> &[MessageFacts] {
+        self.of().messages()
+    }
+
+    fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+        self.of().writer(to, options)
+    }
+
+    fn holds_for_any(&self) -> bool {
+        self.of().holds_for_any()
     }
 
     fn namespaces(&self) -> &[(String, String)] {

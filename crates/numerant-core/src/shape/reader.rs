@@ -6,10 +6,11 @@ use std::sync::atomic::AtomicU64;
 
 use super::lay::{Laid, LayError, Layer, Likeness};
 use crate::format::column::is_json_number;
-use crate::format::delimited::Dialect;
+use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::{Class, Look};
 use crate::format::{
-    Around, Document, Leaf, OpenedTrees, ReadTally, RecordReader, SourceFacts, TreeFacts, Trees,
+    Around, Document, Leaf, MessageFacts, OpenedTrees, ReadTally, RecordEncoder, RecordReader,
+    SourceFacts, TextFormat, TreeFacts, Trees,
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
@@ -309,6 +310,18 @@ impl Document for TreeReader {
             true => self.trees.around(),
             false => self.around.clone(),
         }
+    }
+
+    fn messages(&self) -> &[MessageFacts] {
+        self.trees.messages()
+    }
+
+    fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+        self.trees.writer(to, options)
+    }
+
+    fn holds_for_any(&self) -> bool {
+        self.opened.format.holds_for_any()
     }
 
     fn keep_own(&mut self, wanted: Option<Vec<bool>>) {

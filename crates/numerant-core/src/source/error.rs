@@ -246,6 +246,14 @@ pub enum ReadProblem {
         /// What is wrong with it.
         what: String,
     },
+    /// A layout of messages that cannot be read.
+    #[error("the layout {layout} cannot be read: {reason}")]
+    Layout {
+        /// Its file.
+        layout: String,
+        /// Why.
+        reason: String,
+    },
     /// A record of XML that is none of its schema.
     #[error("{what}")]
     OtherRecord {
@@ -482,7 +490,7 @@ impl ReadProblem {
                     .to_owned(),
             ),
             Self::OtherRecord { .. } => Some("--from xml reads it as any XML".to_owned()),
-            Self::Bomb { .. } | Self::LeadsOut { .. } | Self::NoLook { .. } => None,
+            Self::Bomb { .. } | Self::LeadsOut { .. } | Self::NoLook { .. } | Self::Layout { .. } => None,
             Self::Compression { .. }
             | Self::Io(_)
             | Self::Empty

@@ -8,7 +8,7 @@ use numerant_core::format::delimited::{
     Delimiter, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
 use numerant_core::format::sheet::Types;
-use numerant_core::format::{Blanks, ControlSigns};
+use numerant_core::format::{Balance, Blanks, ControlSigns};
 use numerant_core::gather::ColumnPolicy;
 use numerant_core::job::{Formulas, Overflow};
 use numerant_core::name::{ClashPolicy, KeyError, NamePattern, Template, Words, parse_columns};
@@ -112,6 +112,12 @@ const EXISTING: &[(&str, ExistingPolicy)] = &[
 
 const FORMULAS: &[(&str, Formulas)] = &[("keep", Formulas::Keep), ("values", Formulas::Values)];
 
+const BALANCES: &[(&str, Balance)] = &[
+    ("refuse", Balance::Refuse),
+    ("recompute", Balance::Recompute),
+    ("keep", Balance::Keep),
+];
+
 const YES_NO: &[(&str, bool)] = &[("yes", true), ("no", false)];
 
 const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Json)];
@@ -211,6 +217,10 @@ pub(super) struct ReadingOptions {
     /// Leave the prefixes of XML names out
     #[arg(long)]
     no_prefixes: bool,
+    /// A layout that says what the records of messages (X12, UN/EDIFACT) are, as docs/messages.md has
+    /// it, besides those that are shipped; may be repeated
+    #[arg(long, value_name = "FILE")]
+    layout: Vec<PathBuf>,
     /// Levels that a document may be nested, up to 4000 [default: 128]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4000))]
     depth: Option<u16>,
@@ -245,6 +255,7 @@ impl ReadingOptions {
             repeats: self.repeats,
             no_prefixes: self.no_prefixes,
             depth: self.depth.map(usize::from),
+            layout: self.layout,
             ..ReadOptions::default()
         }
     }
@@ -377,6 +388,10 @@ pub(super) struct WritingOptions {
     /// parts repeat; docs/documents.md explains them
     #[arg(long, value_name = "FILE")]
     shape: Option<PathBuf>,
+    /// What becomes of the total of a message of which only some records are taken: recompute makes it
+    /// their sum and leaves adjustments of the message out, keep copies both unchanged
+    #[arg(long, value_name = "POLICY", value_parser = choice(BALANCES), default_value = "refuse")]
+    balance: Balance,
     /// Wait until outputs are on the disk before they take their places
     #[arg(long)]
     pub(super) sync: bool,
@@ -398,6 +413,7 @@ impl WritingOptions {
             item: self.item.clone(),
             comment: self.comment.clone(),
             shape: self.shape.clone(),
+            balance: self.balance,
         }
     }
 }

@@ -3,6 +3,7 @@
 mod calls;
 mod documents;
 mod gauges;
+mod messages;
 mod random;
 mod tables;
 mod walk;
@@ -31,6 +32,8 @@ owners.csv   which office a quay belongs to, and who is its head
 charts.csv   the catalogue of sea charts, in which one number is given twice
 charts.mrc   the same catalogue as bibliographic records (ISO 2709, MARC 21)
 port.xlsx    all three as sheets of a workbook
+remittance.x12, advice.edifact
+             what a bank tells of the dues that it has paid, as EDI messages
 manifests    what vessels carry, a JSON document for each kind of cargo
 notices      notices to mariners, an XML document for each week
 gauges       readings of 24 tide gauges, two files each, with semicolons and with bars
@@ -82,7 +85,11 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
         fs::write(&path, bytes).map_err(|error| failed(&path, &error))?;
     }
     let monthly = ("monthly.toml".to_owned(), gauges::MONTHLY.into());
-    let others = documents::all().into_iter().chain(gauges::all());
+    let messages = messages::all().map(|(name, bytes)| (name.to_owned(), bytes));
+    let others = documents::all()
+        .into_iter()
+        .chain(gauges::all())
+        .chain(messages);
     for (name, bytes) in others.chain([monthly]) {
         let path = folder.join(name);
         if let Some(parent) = path.parent() {

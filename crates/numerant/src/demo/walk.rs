@@ -491,6 +491,37 @@ const STOPS: &[Stop] = &[
         code: 0,
     },
     Stop {
+        why: "A bank pays dues for many calls, with messages that hold an item for each. Do they agree?",
+        words: &["inspect", "remittance.x12", "--show", "3"],
+        code: 0,
+    },
+    Stop {
+        why: "Accounts that begin with 4 or 7 are another harbour's: its items alone, complete messages that balance.",
+        words: &[
+            "convert",
+            "remittance.x12",
+            "--where",
+            "RMR02 LIKE '4%' OR RMR02 LIKE '7%'",
+            "--balance",
+            "recompute",
+            "--name",
+            "{.stem} of the other harbour.x12",
+        ],
+        code: 0,
+    },
+    Stop {
+        why: "The same of an EDIFACT message, one file for each first digit.",
+        words: &[
+            "split",
+            "advice.edifact",
+            "--by",
+            "DOC02:first 1",
+            "--balance",
+            "recompute",
+        ],
+        code: 0,
+    },
+    Stop {
         why: "The parts of the split, put together again …",
         words: &["combine", "calls", "--name", "calls again.csv"],
         code: 0,

@@ -3,12 +3,13 @@
 use std::io::{self, Write};
 
 use numerant_core::engine::{ColumnProfile, Distinct, Inspection, TreeInspection, ValueCounts};
+use numerant_core::format::MessageFacts;
 use numerant_core::format::delimited::Quote;
 use numerant_core::format::sheet::{SheetFacts, Visibility};
 use numerant_core::value::Kind;
 
 use super::table::{Align, Table};
-use super::words::{FAINT, HEADING, bytes, counted, number, records};
+use super::words::{FAINT, HEADING, bytes, counted, decimal, number, records};
 
 /// A source: how it is written, and its columns.
 pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<()> {
@@ -107,6 +108,9 @@ fn tree_facts(tree: &TreeInspection, columns: &[ColumnProfile]) -> Vec<(&'static
         let say = format!("--records '{records}' --repeats 'rows={list}'");
         facts.push(("those too", say));
     }
+    for message in &tree.messages {
+        facts.push(("messages", messages(message)));
+    }
     let mut lists = format!("--repeats {}", tree.facts.repeats);
     if let Some(path) = &tree.long_list {
         lists = format!("'{path}' has too many items for columns; here --repeats keep");
@@ -116,6 +120,40 @@ fn tree_facts(tree: &TreeInspection, columns: &[ColumnProfile]) -> Vec<(&'static
         facts.push(("lists", format!("{lists} (columns, rows=PATH or keep)")));
     }
     facts
+}
+
+/// What there is of a kind of message, and whether its totals agree.
+fn messages(facts: &MessageFacts) -> String {
+    let mut text = format!(
+        "{} of kind {} with {}",
+        counted(facts.messages, "message", "messages"),
+        facts.kind,
+        records(facts.records)
+    );
+    match &facts.layout {
+        Some(layout) => text.push_str(&format!(", by the layout {layout}")),
+        None => text.push_str(", which are the messages, as no layout is known (--layout FILE)"),
+    }
+    if let (Some(stated), Some(found)) = (facts.stated, facts.found) {
+        let agree = match facts.unbalanced {
+            0 => "as stated".to_owned(),
+            wrong => format!(
+                "and {} stated; {} {} not agree",
+                decimal(stated),
+                number(wrong),
+                if wrong == 1 { "does" } else { "do" }
+            ),
+        };
+        text.push_str(&format!("; they come to {}, {agree}", decimal(found)));
+    }
+    if facts.miscounted > 0 {
+        let first = facts.first.as_deref().unwrap_or_default();
+        text.push_str(&format!(
+            "; {} of the envelopes wrong: {first}",
+            number(facts.miscounted)
+        ));
+    }
+    text
 }
 
 /// The first records as they would be written, as many columns of them as there is room for.

@@ -1,11 +1,11 @@
 //! Notices in words.
 
 use numerant_core::engine::{Notice, SheetNote, ValuesBecause};
-use numerant_core::format::Extracted;
+use numerant_core::format::{BalanceNote, Extracted, MessageFacts};
 use numerant_core::name::ClashPolicy;
 use numerant_core::record::HeaderNote;
 
-use super::words::{counted, number};
+use super::words::{counted, decimal, number};
 
 /// Names that a notice lists.
 const SHOWN: usize = 4;
@@ -193,6 +193,8 @@ pub(super) fn text(notice: &Notice) -> String {
             };
             format!("{workbook}: sheets come out as values, without their look: {because}")
         }
+        Notice::Messages { source, facts } => messages(source, facts),
+        Notice::Balance(note) => balance(note),
         Notice::Incomplete(copies) => {
             let shown: Vec<String> = copies
                 .iter()
@@ -344,6 +346,57 @@ fn extracted(what: &Extracted) -> Vec<String> {
         ));
     }
     told
+}
+
+/// What does not agree in messages as they are.
+fn messages(source: &str, facts: &MessageFacts) -> String {
+    let mut told = Vec::new();
+    if facts.unbalanced > 0 {
+        told.push(format!(
+            "{} of {} do not come to the total that they state",
+            number(facts.unbalanced),
+            counted(facts.messages, "message", "messages")
+        ));
+    }
+    if facts.miscounted > 0 {
+        told.push(format!(
+            "{} in the envelopes do not agree, and are right in what is written",
+            counted(
+                facts.miscounted,
+                "count or control number",
+                "counts or control numbers"
+            )
+        ));
+    }
+    let first = facts.first.as_deref().unwrap_or_default();
+    format!("{source}, {}: {}; {first}", facts.kind, told.join(", and "))
+}
+
+/// What became of the total of a message of which only some records were taken.
+fn balance(note: &BalanceNote) -> String {
+    let (taken, all) = note.records;
+    let what = format!(
+        "message {}: {} of {} records",
+        note.message,
+        number(taken),
+        number(all)
+    );
+    let (stated, sum) = (decimal(note.stated), decimal(note.sum));
+    if note.kept {
+        let difference = note.stated.minus(note.sum).map(decimal).unwrap_or_default();
+        return format!(
+            "{what}; its total of {stated} is kept, and they come to {sum}: {difference} less"
+        );
+    }
+    let dropped = match note.dropped.len() {
+        0 => String::new(),
+        count => format!(
+            ", and {} left out: {}",
+            counted(count as u64, "adjustment is", "adjustments are"),
+            note.dropped.join(" ")
+        ),
+    };
+    format!("{what}; its total of {stated} is {sum} now{dropped}")
 }
 
 /// What is odd about the cells of a sheet.

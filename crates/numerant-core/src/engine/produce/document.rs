@@ -9,7 +9,7 @@ use crate::expr::Type;
 use crate::format::column::{Found, TextColumn, Typing};
 use crate::format::delimited::Dialect;
 use crate::format::json::{self, JsonEncoder, JsonForm};
-use crate::format::marc::{self, Form, MarcTableEncoder, RecordsEncoder};
+use crate::format::marc::{self, Form, MarcTableEncoder};
 use crate::format::sheet::Types;
 use crate::format::xml::{self, XmlEncoder, XmlForm};
 use crate::format::{
@@ -44,12 +44,12 @@ impl Producer {
         let document = reader.document();
         let same = match (reader.facts().format, self.format.text) {
             (json::NAME | json::LINES, Some(TextFormat::Json | TextFormat::JsonLines)) => true,
-            // Records of the trade go from one of its forms into the other.
-            (marc::NAME, Some(TextFormat::Marc | TextFormat::MarcXml | TextFormat::Xml)) => true,
-            (marc::XML_NAME, Some(TextFormat::Marc)) => true,
             (xml::NAME | marc::XML_NAME, Some(TextFormat::Xml | TextFormat::MarcXml)) => {
                 let alone = self.apart || self.job.sources.len() == 1;
                 alone && document.is_some_and(|document| !document.around().scattered)
+            }
+            (_, Some(text)) => {
+                document.is_some_and(|document| document.writer(text, write).is_some())
             }
             _ => false,
         };
@@ -83,19 +83,13 @@ impl Producer {
     ) -> Result<(Arc<dyn RecordEncoder>, Option<Foot>), Error> {
         let document = reader.document();
         if own && let Some(document) = document {
-            let from = match reader.facts().format {
-                marc::NAME => Some(Form::Iso2709),
-                marc::XML_NAME if text == TextFormat::Marc => Some(Form::Xml),
-                _ => None,
-            };
-            if let Some(from) = from {
-                let to = match text {
-                    TextFormat::Marc => Form::Iso2709,
-                    _ => Form::Xml,
-                };
-                return Ok((Arc::new(RecordsEncoder { from, to }), None));
-            }
-            return Ok(self.own(text, document));
+            return Ok(match document.writer(text, &self.job.write) {
+                Some(writer) => (writer, None),
+                None => self.own(text, document),
+            });
+        }
+        if text == TextFormat::Edi {
+            return Err(self.encode_error(reader, EncodeError::OnlyMessages));
         }
         if let TextFormat::Marc | TextFormat::MarcXml = text {
             let to = match text {
@@ -125,7 +119,8 @@ impl Producer {
             | TextFormat::JsonLines
             | TextFormat::Delimited
             | TextFormat::Marc
-            | TextFormat::MarcXml => {
+            | TextFormat::MarcXml
+            | TextFormat::Edi => {
                 let form = JsonForm {
                     lines: text == TextFormat::JsonLines,
                     indent: write.indent.filter(|_| text == TextFormat::Json),

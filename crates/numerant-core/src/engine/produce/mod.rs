@@ -21,7 +21,7 @@ use super::{Context, Error, Notice, Shared, prepare};
 use crate::format::column::Found;
 use crate::format::delimited::{Dialect, Ragged, Reindex};
 use crate::format::sheet::Types;
-use crate::format::{Format, RecordEncoder, RecordReader, TextFormat};
+use crate::format::{Document, Format, RecordEncoder, RecordReader, TextFormat};
 use crate::job::{Gathering, Job, JobError};
 use crate::ledger::SourceEntry;
 use crate::name::Template;
@@ -168,7 +168,7 @@ impl Producer {
             // Records are only counted.
             job.read.ragged = Ragged::Pad;
         }
-        let (job, shape) = (&job, &shape);
+        let (job, shape) = (&mut job, &shape);
         let twice = prepare::reads_twice(job);
         let Some(first_source) = job.sources.first().cloned() else {
             return Err(JobError::NoSource.into());
@@ -183,6 +183,8 @@ impl Producer {
         // What is found out of all records is found out for all columns alike.
         let keep = twice || format.text.is_some_and(TextFormat::is_typed);
         let (inputs, cursor) = Sources::open(job, keep, apart && !twice, thorough, context)?;
+        prepare::hold_for_any(job, &inputs);
+        let job = &*job;
         let out = job
             .out
             .clone()
@@ -360,6 +362,19 @@ impl Producer {
                 return Err(reader.path().error(ReadProblem::Unforeseen).into());
             }
             let _ = foot.set(around.foot);
+        }
+        let facts = reader
+            .document()
+            .map(Document::messages)
+            .unwrap_or_default();
+        for facts in facts
+            .iter()
+            .filter(|facts| facts.unbalanced + facts.miscounted > 0)
+        {
+            self.notices.push(Notice::Messages {
+                source: path.clone(),
+                facts: facts.clone(),
+            });
         }
         self.read_before += taken.load(Ordering::Relaxed);
         let tally = reader.tally();

@@ -7,7 +7,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 
 use crate::format::sheet::{SheetChoice, Types};
-use crate::format::{Blanks, ControlSigns};
+use crate::format::{Balance, Blanks, ControlSigns};
 use crate::name::Words;
 use crate::record::{Batch, CELL_QUOTE};
 use crate::source::Encoding;
@@ -307,6 +307,12 @@ pub struct ReadOptions {
     /// Columns that documents have in any case.
     #[serde(skip)]
     pub also: Vec<String>,
+    /// Files that say what the records of messages are, before those layouts that are shipped.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub layout: Vec<PathBuf>,
+    /// What stands in those files.
+    #[serde(skip)]
+    pub layouts: Vec<String>,
     /// Words of the job that could name columns, for formats in which parts of values are columns where
     /// they are named.
     #[serde(skip)]
@@ -357,6 +363,8 @@ pub struct WriteOptions {
     /// A file with the form that documents are to have.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub shape: Option<PathBuf>,
+    /// What becomes of the totals of messages of which only some records are taken.
+    pub balance: Balance,
 }
 
 impl WriteOptions {

@@ -10,7 +10,7 @@ mod read;
 mod record;
 mod xml;
 
-pub(crate) use encode::{Form, MarcTableEncoder, RecordsEncoder};
+pub(crate) use encode::{Form, MarcTableEncoder};
 pub(crate) use notation::column_name;
 pub(crate) use read::MarcTrees;
 pub(crate) use xml::{MarcXmlTrees, is_marcxml};

@@ -1,11 +1,14 @@
 //! Reads records of ISO 2709 one after the other, each up to the mark that ends it.
 
 use std::io::{BufRead, BufReader};
+use std::sync::Arc;
 
+use super::encode::{Form, RecordsEncoder};
 use super::notation::{Slice, push_tree};
 use super::record::{RECORD_END, Record, RecordError};
-use crate::format::delimited::Ragged;
+use crate::format::delimited::{Ragged, WriteOptions};
 use crate::format::trees::{Around, OpenedTrees, Trees};
+use crate::format::{RecordEncoder, TextFormat};
 use crate::record::{RejectedRecord, Unit};
 use crate::source::{Input, Place, ReadError, ReadProblem, SourcePath};
 use crate::tree::{Paths, Tree};
@@ -143,6 +146,18 @@ impl Trees for MarcTrees {
 
     fn unit(&self) -> Unit {
         Unit::Record
+    }
+
+    fn writer(&self, to: TextFormat, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+        let to = match to {
+            TextFormat::Marc => Form::Iso2709,
+            TextFormat::MarcXml | TextFormat::Xml => Form::Xml,
+            _ => return None,
+        };
+        Some(Arc::new(RecordsEncoder {
+            from: Form::Iso2709,
+            to,
+        }))
     }
 
     fn take_rejected(&mut self) -> Vec<RejectedRecord> {

@@ -1,13 +1,18 @@
 //! Reads records of MARCXML: the elements are found as in any XML, and laid out as records of MARC 21.
 
+use std::sync::Arc;
+
 use quick_xml::Reader;
 use quick_xml::events::Event;
 
+use super::encode::{Form, RecordsEncoder};
 use super::notation::{Slice, push_tree};
 use super::record::{Content, Field, Record, RecordError, SLIM};
+use crate::format::delimited::WriteOptions;
 use crate::format::markup::{attribute, push_reference};
 use crate::format::trees::{Around, OpenedTrees, Trees};
 use crate::format::xml::XmlTrees;
+use crate::format::{RecordEncoder, TextFormat};
 use crate::source::{Input, Place, ReadError, ReadProblem, SourcePath};
 use crate::tree::{Paths, Tree};
 
@@ -78,6 +83,14 @@ impl Trees for MarcXmlTrees {
 
     fn namespaces(&self) -> Vec<(String, String)> {
         self.inner.namespaces()
+    }
+
+    fn writer(&self, to: TextFormat, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+        let encoder = RecordsEncoder {
+            from: Form::Xml,
+            to: Form::Iso2709,
+        };
+        (to == TextFormat::Marc).then(|| Arc::new(encoder) as Arc<dyn RecordEncoder>)
     }
 }
 

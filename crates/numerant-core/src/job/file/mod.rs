@@ -492,6 +492,9 @@ impl Job {
         for path in paths.into_iter().flatten() {
             *path = change(path);
         }
+        for layout in &mut self.read.layout {
+            *layout = change(layout);
+        }
         for step in &mut self.steps {
             if let Step::Lookup(lookup) = step {
                 lookup.file = change(&lookup.file);

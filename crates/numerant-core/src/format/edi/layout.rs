@@ -1,0 +1,194 @@
+//! Layouts: what the records of a message are, and which of its values are counts and totals.
+
+use serde::Deserialize;
+
+use super::segments::{Segment, Standard};
+
+/// The layouts that are shipped.
+const SHIPPED: [&str; 3] = [
+    include_str!("layouts/x12-835.toml"),
+    include_str!("layouts/x12-820.toml"),
+    include_str!("layouts/edifact-remadv.toml"),
+];
+
+/// What a kind of message is made of.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Layout {
+    /// What it is called.
+    pub(super) name: String,
+    pub(super) standard: Standard,
+    /// The kind of message: ST01 or the first component of UNH02.
+    pub(super) message: String,
+    /// The segment that opens a record.
+    pub(super) record: String,
+    /// Segments that open a loop around records.
+    #[serde(default)]
+    pub(super) loops: Vec<String>,
+    /// Segments that the part behind the records begins with, besides the one that ends the message.
+    #[serde(default)]
+    pub(super) tail: Vec<String>,
+    /// Segments that are told apart by their first component.
+    #[serde(default)]
+    pub(super) qualified: Vec<String>,
+    /// Segments before the records whose elements are columns of each record.
+    #[serde(default)]
+    pub(super) head: Vec<String>,
+    /// What must agree.
+    #[serde(default)]
+    pub(super) balance: Option<Balance>,
+    /// Elements that count the records.
+    #[serde(default)]
+    pub(super) count: Vec<Count>,
+}
+
+/// A total, and what it is made up of.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Balance {
+    /// Where the total is, before or behind the records.
+    pub(super) total: Address,
+    /// What of each record it sums up.
+    pub(super) records: Address,
+    /// What is taken from that sum, behind the records; the segments go with records that go.
+    #[serde(default)]
+    pub(super) adjustments: Vec<Address>,
+}
+
+/// An element that counts the records.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Count {
+    pub(super) at: Address,
+}
+
+/// An element or component in the trade's notation: `CLP04`, `SVC01-2`, `MOA[12]01-2`.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "String")]
+pub(super) struct Address {
+    segment: String,
+    qualifier: Option<String>,
+    pub(super) element: usize,
+    pub(super) component: usize,
+}
+
+impl TryFrom<String> for Address {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Self, String> {
+        let wrong = || format!("'{text}' is no element, as CLP04, SVC01-2 and MOA[12]01-2 are");
+        let (before, component) = match text.split_once('-') {
+            Some((before, component)) => (before, component.parse().map_err(|_| wrong())?),
+            None => (text.as_str(), 1),
+        };
+        let place = before
+            .len()
+            .checked_sub(2)
+            .filter(|place| before.is_char_boundary(*place))
+            .ok_or_else(wrong)?;
+        let (name, element) = before.split_at(place);
+        let element = element.parse().map_err(|_| wrong())?;
+        let (segment, qualifier) =
+            match name.strip_suffix(']').and_then(|name| name.split_once('[')) {
+                Some((segment, qualifier)) => (segment, Some(qualifier.to_owned())),
+                None => (name, None),
+            };
+        let is_name =
+            !segment.is_empty() && segment.bytes().all(|byte| byte.is_ascii_alphanumeric());
+        match is_name && element > 0 && component > 0 {
+            true => Ok(Self {
+                segment: segment.to_owned(),
+                qualifier,
+                element,
+                component,
+            }),
+            false => Err(wrong()),
+        }
+    }
+}
+
+impl Address {
+    /// Whether it is in a segment.
+    pub(super) fn is_in(&self, segment: &Segment) -> bool {
+        let qualified = self.qualifier.as_ref();
+        self.segment == segment.id && qualified.is_none_or(|wanted| wanted == segment.qualifier())
+    }
+
+    /// Its value in a segment, if it is in that.
+    pub(super) fn value<'s>(&self, segment: &'s Segment) -> Option<&'s str> {
+        self.is_in(segment)
+            .then(|| segment.value(self.element, self.component))
+    }
+}
+
+/// All layouts: those of files, then those that are shipped.
+#[derive(Clone, Debug)]
+pub(crate) struct Layouts(Vec<Layout>);
+
+impl Layouts {
+    /// The layouts of these texts before those that are shipped.
+    ///
+    /// # Errors
+    ///
+    /// The number of the text that is none, and why.
+    pub(crate) fn read(texts: &[String]) -> Result<Self, (usize, String)> {
+        let own = texts.iter().map(String::as_str);
+        let mut layouts = Vec::new();
+        for (number, text) in own.chain(SHIPPED).enumerate() {
+            let layout = toml::from_str(text).map_err(|error| (number, error.to_string()))?;
+            layouts.push(layout);
+        }
+        Ok(Self(layouts))
+    }
+
+    /// The layout of a kind of message.
+    pub(super) fn of(&self, standard: Standard, message: &str) -> Option<&Layout> {
+        let fits = |layout: &&Layout| layout.standard == standard && layout.message == message;
+        self.0.iter().find(fits)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_shipped_layouts_are_read() {
+        let layouts = Layouts::read(&[]).expect("layouts");
+        for (standard, message, record) in [
+            (Standard::X12, "835", "CLP"),
+            (Standard::X12, "820", "RMR"),
+            (Standard::Edifact, "REMADV", "DOC"),
+        ] {
+            assert_eq!(layouts.of(standard, message).expect(message).record, record);
+        }
+        let own = "name = 'Own'\nstandard = 'x12'\nmessage = '835'\nrecord = 'SVC'".to_owned();
+        let layouts = Layouts::read(&[own]).expect("layouts");
+        assert_eq!(
+            layouts.of(Standard::X12, "835").expect("a layout").record,
+            "SVC"
+        );
+        let (number, error) =
+            Layouts::read(&["name = 'x'\nrecords = 'CLP'".to_owned()]).expect_err("wrong");
+        assert!(number == 0 && error.contains("records"), "{error}");
+    }
+
+    #[test]
+    fn addresses_are_those_of_the_trade() {
+        let address = |text: &str| Address::try_from(text.to_owned());
+        let found = address("MOA[12]01-2").expect("an address");
+        assert_eq!(
+            (
+                found.segment.as_str(),
+                found.qualifier.as_deref(),
+                found.element,
+                found.component
+            ),
+            ("MOA", Some("12"), 1, 2)
+        );
+        assert_eq!(address("CLP04").expect("an address").component, 1);
+        for wrong in ["CLP", "04", "CLP00", "CLP04-0", "CLP04-x", "C L04", ""] {
+            assert!(address(wrong).is_err(), "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,636 @@
+//! Puts records into complete messages again: with the envelope, head and tail that they had, counts that
+//! fit, and totals by choice.
+//!
+//! Of each record is kept where in its file the parts around it are; those are read again when an output is
+//! made, so that heads take no memory however many messages there are.
+
+use std::fs::File;
+use std::io::{self, BufReader, Read, Seek, Write};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use serde::{Deserialize, Serialize};
+
+use super::layout::{Layout, Layouts};
+use super::read::EdiTrees;
+use super::segments::{Marks, Segment, Standard, bytes_at, line_end, segments_in, with_values};
+use crate::format::{EncodeError, Late, LateError, RecordEncoder};
+use crate::name::OutputFacts;
+use crate::record::Batch;
+use crate::source::{Input, SharedFile, SourcePath};
+use crate::value::Number;
+
+/// What becomes of totals where only some records of a message are taken.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
+#[serde(rename_all = "lowercase")]
+pub enum Balance {
+    /// The run is refused.
+    #[default]
+    Refuse,
+    /// The total becomes the sum of the records, and adjustments of the message are left out.
+    Recompute,
+    /// Total and adjustments stay as they are.
+    Keep,
+}
+
+/// A message of which only some records were taken.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BalanceNote {
+    /// Its control number.
+    pub message: String,
+    /// Records that were taken, and that there are.
+    pub records: (u64, u64),
+    /// The total that it stated.
+    pub stated: Number,
+    /// The sum of the records that were taken.
+    pub sum: Number,
+    /// Adjustments that were left out, as they stood.
+    pub dropped: Vec<String>,
+    /// Total and adjustments stayed as they were.
+    pub kept: bool,
+}
+
+/// A file of messages, to be read again.
+#[derive(Debug)]
+pub(super) struct Source {
+    pub(super) path: SourcePath,
+    /// Where it can be opened again, if it can.
+    pub(super) again: Option<PathBuf>,
+    pub(super) file: SharedFile,
+    /// What stands behind the records of each message, as far as it is read.
+    pub(super) tails: Mutex<Vec<Tail>>,
+    pub(super) layouts: Layouts,
+    /// Records are whole messages.
+    pub(super) whole: bool,
+    /// Bytes that a record may have.
+    pub(super) most: usize,
+}
+
+impl Source {
+    /// Appends what it is called, so that it is found again from the records of other sources.
+    pub(super) fn name(&self, out: &mut Vec<u8>) {
+        let path = self
+            .again
+            .as_ref()
+            .map(|path| path.to_string_lossy().into_owned());
+        let path = path.unwrap_or_default();
+        out.extend_from_slice(&(path.len() as u32).to_le_bytes());
+        out.extend_from_slice(path.as_bytes());
+    }
+
+    /// Another file of messages, read once more.
+    fn other(&self, path: &Path) -> io::Result<Arc<Self>> {
+        let failed = |error: crate::source::ReadError| io::Error::other(error.to_string());
+        let source = Self {
+            path: SourcePath::File(path.to_owned()),
+            again: Some(path.to_owned()),
+            file: SharedFile::new(Arc::new(File::open(path)?))?,
+            tails: Mutex::new(Vec::new()),
+            layouts: self.layouts.clone(),
+            ..*self
+        };
+        let input = Input::open(&source.path).map_err(failed)?;
+        EdiTrees::of(source, input).gone_through().map_err(failed)
+    }
+}
+
+/// What stands behind the records of a message, and how many these are.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Tail {
+    pub(super) from: u64,
+    pub(super) to: u64,
+    pub(super) records: u64,
+}
+
+/// Where the parts around a record are in its file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Frame {
+    /// The number of the message in the file, from 0.
+    pub(super) ordinal: u64,
+    pub(super) interchange: u64,
+    pub(super) group: Option<u64>,
+    pub(super) message: u64,
+    /// Where the first record or loop begins.
+    pub(super) head_end: u64,
+    /// What opens the loop around it: from and to.
+    pub(super) looped: Option<(u64, u64)>,
+    /// The record is the whole message.
+    pub(super) whole: bool,
+    pub(super) segments: u64,
+    /// What it adds to the total.
+    pub(super) amount: Number,
+}
+
+/// Bytes of a frame.
+const FRAME: usize = 9 * 8 + 16 + 4 + 1;
+
+impl Frame {
+    pub(super) fn write(&self, out: &mut Vec<u8>) {
+        let (from, to) = self.looped.unwrap_or((u64::MAX, u64::MAX));
+        let group = self.group.unwrap_or(u64::MAX);
+        let numbers = [
+            self.ordinal,
+            self.interchange,
+            group,
+            self.message,
+            self.head_end,
+            from,
+            to,
+            self.segments,
+            0,
+        ];
+        for number in numbers {
+            out.extend_from_slice(&number.to_le_bytes());
+        }
+        out.extend_from_slice(&self.amount.units.to_le_bytes());
+        out.extend_from_slice(&self.amount.scale.to_le_bytes());
+        out.push(u8::from(self.whole));
+    }
+
+    fn read(bytes: &[u8; FRAME]) -> Self {
+        let number = |place: usize| {
+            let mut word = [0; 8];
+            word.copy_from_slice(&bytes[place * 8..place * 8 + 8]);
+            u64::from_le_bytes(word)
+        };
+        let known = |number: u64| (number != u64::MAX).then_some(number);
+        let (mut units, mut scale) = ([0; 16], [0; 4]);
+        units.copy_from_slice(&bytes[72..88]);
+        scale.copy_from_slice(&bytes[88..92]);
+        Self {
+            ordinal: number(0),
+            interchange: number(1),
+            group: known(number(2)),
+            message: number(3),
+            head_end: number(4),
+            looped: known(number(5)).zip(known(number(6))),
+            segments: number(7),
+            amount: Number {
+                units: i128::from_le_bytes(units),
+                scale: u32::from_le_bytes(scale),
+            },
+            whole: bytes[92] == 1,
+        }
+    }
+}
+
+/// Writes records of messages as complete messages.
+#[derive(Debug)]
+pub(super) struct EdiEncoder {
+    source: Arc<Source>,
+    balance: Balance,
+    notes: Mutex<Vec<BalanceNote>>,
+}
+
+impl EdiEncoder {
+    pub(super) fn new(source: Arc<Source>, balance: Balance) -> Self {
+        Self {
+            source,
+            balance,
+            notes: Mutex::new(Vec::new()),
+        }
+    }
+}
+
+impl RecordEncoder for EdiEncoder {
+    fn begin(&self, _out: &mut Vec<u8>) -> Result<(), EncodeError> {
+        Ok(())
+    }
+
+    fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
+        let own = batch.own(record);
+        out.extend_from_slice(&(own.len() as u64).to_le_bytes());
+        out.extend_from_slice(own);
+        Ok(())
+    }
+
+    fn moves_raw(&self) -> bool {
+        false
+    }
+
+    fn late(&self) -> Option<&dyn Late> {
+        Some(self)
+    }
+
+    fn balance_notes(&self) -> Vec<BalanceNote> {
+        self.notes
+            .lock()
+            .map(|mut notes| std::mem::take(&mut *notes))
+            .unwrap_or_default()
+    }
+}
+
+/// Records of one message that follow each other in an output.
+struct Part {
+    records: u64,
+    sum: Number,
+}
+
+impl Late for EdiEncoder {
+    fn write(
+        &self,
+        _facts: &OutputFacts,
+        kept: &mut BufReader<File>,
+        out: &mut dyn Write,
+    ) -> Result<(), LateError> {
+        // Totals stand before the records that they sum up, so those are gone through first.
+        let mut parts: Vec<Part> = Vec::new();
+        let mut last = None;
+        while let Some((frame, path, length)) = next_frame(kept)? {
+            kept.seek_relative(length as i64)?;
+            let message = Some((frame.ordinal, path));
+            if last != message {
+                parts.push(Part {
+                    records: 0,
+                    sum: Number::ZERO,
+                });
+                last = message;
+            }
+            if let Some(part) = parts.last_mut() {
+                part.records += 1;
+                part.sum = part.sum.plus(frame.amount).unwrap_or(part.sum);
+            }
+        }
+        kept.rewind()?;
+        let mut writing = Writing {
+            encoder: self,
+            source: Arc::clone(&self.source),
+            out,
+            open: None,
+        };
+        let own = self.source.again.clone().unwrap_or_default();
+        let mut present = own.clone();
+        let mut parts = parts.into_iter();
+        let mut raw = Vec::new();
+        while let Some((frame, path, length)) = next_frame(kept)? {
+            if path != present {
+                writing.close(Level::Interchange)?;
+                writing.source = match path.as_os_str().is_empty() {
+                    _ if path == own => Arc::clone(&self.source),
+                    true => {
+                        let what = "messages that are packed cannot stand in one file with others; unpack them first";
+                        return Err(io::Error::other(what).into());
+                    }
+                    false => self.source.other(&path)?,
+                };
+                present = path;
+            }
+            raw.resize(length as usize, 0);
+            kept.read_exact(&mut raw)?;
+            writing.record(&frame, &raw, &mut parts)?;
+        }
+        writing.close(Level::Interchange)
+    }
+}
+
+/// The frame of the next record, the file that it is of, and the bytes of the record.
+fn next_frame(kept: &mut BufReader<File>) -> io::Result<Option<(Frame, PathBuf, u64)>> {
+    let mut length = [0; 8];
+    match kept.read_exact(&mut length) {
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
+        read => read?,
+    }
+    let mut bytes = [0; FRAME];
+    kept.read_exact(&mut bytes)?;
+    let mut named = [0; 4];
+    kept.read_exact(&mut named)?;
+    let named = u32::from_le_bytes(named);
+    let mut path = vec![0; named as usize];
+    kept.read_exact(&mut path)?;
+    let path = PathBuf::from(String::from_utf8_lossy(&path).into_owned());
+    let length = u64::from_le_bytes(length) - FRAME as u64 - 4 - u64::from(named);
+    Ok(Some((Frame::read(&bytes), path, length)))
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Level {
+    Message,
+    Group,
+    Interchange,
+}
+
+/// An output that is being written.
+struct Writing<'a> {
+    encoder: &'a EdiEncoder,
+    /// The file that the records are of.
+    source: Arc<Source>,
+    out: &'a mut dyn Write,
+    open: Option<Open>,
+}
+
+/// What is open in it.
+struct Open {
+    frame: Frame,
+    marks: Marks,
+    /// The line end that stands behind segments.
+    line_end: Vec<u8>,
+    interchange: Segment,
+    group: Option<Segment>,
+    message: Option<OpenMessage>,
+    groups: u64,
+    messages: u64,
+    in_group: u64,
+}
+
+struct OpenMessage {
+    opened: Segment,
+    layout: Option<Layout>,
+    looped: Option<(u64, u64)>,
+    segments: u64,
+    part: Part,
+    /// All records that the message has.
+    all: u64,
+    tail: Tail,
+    stated: Option<Number>,
+}
+
+impl Writing<'_> {
+    fn bytes(&self, from: u64, to: u64) -> io::Result<Vec<u8>> {
+        bytes_at(&self.source.file, from, to)
+    }
+
+    fn record(
+        &mut self,
+        frame: &Frame,
+        raw: &[u8],
+        parts: &mut dyn Iterator<Item = Part>,
+    ) -> Result<(), LateError> {
+        let known = self.open.as_ref().map(|open| &open.frame);
+        let same_interchange = known.is_some_and(|known| known.interchange == frame.interchange);
+        let same_group = same_interchange && known.is_some_and(|known| known.group == frame.group);
+        let same_message = same_group && known.is_some_and(|known| known.ordinal == frame.ordinal);
+        if !same_interchange {
+            self.close(Level::Interchange)?;
+            self.begin(frame)?;
+        } else if !same_group {
+            self.close(Level::Group)?;
+        } else if !same_message {
+            self.close(Level::Message)?;
+        }
+        if !same_group {
+            self.begin_group(frame)?;
+        }
+        if !same_message {
+            let part = parts.next().unwrap_or(Part {
+                records: 0,
+                sum: Number::ZERO,
+            });
+            self.begin_message(frame, part)?;
+        }
+        let Some(open) = &mut self.open else {
+            return Ok(());
+        };
+        open.frame = frame.clone();
+        if let Some(message) = &mut open.message
+            && message.looped != frame.looped
+        {
+            message.looped = frame.looped;
+            if let Some((from, to)) = frame.looped {
+                let bytes = bytes_at(&self.source.file, from, to)?;
+                message.segments += segments_in(&bytes, open.marks)?.len() as u64;
+                self.out.write_all(&bytes)?;
+            }
+        }
+        if let Some(message) = &mut open.message {
+            message.segments += frame.segments;
+        }
+        Ok(self.out.write_all(raw)?)
+    }
+
+    /// Begins an interchange as it begins in the source.
+    fn begin(&mut self, frame: &Frame) -> Result<(), LateError> {
+        let until = frame.group.unwrap_or(frame.message);
+        let first = self.bytes(frame.interchange, until)?;
+        let marks =
+            Marks::found(&first).ok_or_else(|| io::Error::other("the source has changed"))?;
+        let mut all = segments_in(&first, marks)?;
+        // Groups and messages before this one stand there, too.
+        let length = usize::from(first.starts_with(b"UNA")) + 1;
+        all.truncate(length);
+        let raw = all.last().cloned().unwrap_or_default();
+        for segment in &all {
+            self.out.write_all(segment)?;
+        }
+        self.open = Some(Open {
+            interchange: Segment::parse(&raw, &marks),
+            line_end: line_end(&raw).to_vec(),
+            marks,
+            frame: frame.clone(),
+            group: None,
+            message: None,
+            groups: 0,
+            messages: 0,
+            in_group: 0,
+        });
+        Ok(())
+    }
+
+    fn begin_group(&mut self, frame: &Frame) -> Result<(), LateError> {
+        let Some(from) = frame.group else {
+            return Ok(());
+        };
+        let bytes = self.bytes(from, frame.message)?;
+        let Some(open) = &mut self.open else {
+            return Ok(());
+        };
+        let raw = segments_in(&bytes, open.marks)?
+            .into_iter()
+            .next()
+            .unwrap_or_default();
+        open.group = Some(Segment::parse(&raw, &open.marks));
+        open.groups += 1;
+        open.in_group = 0;
+        Ok(self.out.write_all(&raw)?)
+    }
+
+    fn begin_message(&mut self, frame: &Frame, part: Part) -> Result<(), LateError> {
+        let head = self.bytes(frame.message, frame.head_end)?;
+        let tails = self.source.tails.lock();
+        let tail = tails
+            .ok()
+            .and_then(|tails| tails.get(frame.ordinal as usize).copied());
+        let tail = tail.ok_or_else(|| io::Error::other("the source has changed"))?;
+        let Some(open) = &mut self.open else {
+            return Ok(());
+        };
+        open.messages += 1;
+        open.in_group += 1;
+        if frame.whole {
+            return Ok(());
+        }
+        let marks = open.marks;
+        let segments = segments_in(&head, marks)?;
+        let opened = segments
+            .first()
+            .map(|raw| Segment::parse(raw, &marks))
+            .unwrap_or_default();
+        let kind = match marks.standard {
+            Standard::X12 => opened.value(1, 1),
+            Standard::Edifact => opened.value(2, 1),
+        };
+        let layout = self.source.layouts.of(marks.standard, kind).cloned();
+        let mut message = OpenMessage {
+            opened,
+            layout,
+            looped: None,
+            segments: segments.len() as u64,
+            part,
+            all: tail.records,
+            tail,
+            stated: None,
+        };
+        for raw in segments {
+            let written = message.with_totals(&raw, &marks, self.encoder.balance);
+            self.out.write_all(&written)?;
+        }
+        open.message = Some(message);
+        Ok(())
+    }
+
+    /// Closes what is open, up to a level.
+    fn close(&mut self, level: Level) -> Result<(), LateError> {
+        let Some(open) = &mut self.open else {
+            return Ok(());
+        };
+        let marks = open.marks;
+        if let Some(mut message) = open.message.take() {
+            let bytes = bytes_at(&self.source.file, message.tail.from, message.tail.to)?;
+            let tail = segments_in(&bytes, marks)?;
+            let note = message.write_tail(tail, &marks, self.encoder.balance, self.out)?;
+            if let (Some(note), Ok(mut notes)) = (note, self.encoder.notes.lock()) {
+                notes.push(note);
+            }
+        }
+        let [(_, closes), (_, closes_group), _] = marks.standard.envelope();
+        let ending = |id: &str, count: u64, control: &str| {
+            let (element, segment) = (char::from(marks.element), char::from(marks.segment));
+            format!("{id}{element}{count}{element}{control}{segment}").into_bytes()
+        };
+        if level >= Level::Group
+            && let Some(group) = open.group.take()
+        {
+            let place = if marks.standard == Standard::X12 {
+                6
+            } else {
+                5
+            };
+            self.out
+                .write_all(&ending(closes_group, open.in_group, group.value(place, 1)))?;
+            self.out.write_all(&open.line_end)?;
+        }
+        if level >= Level::Interchange {
+            let (count, place) = match marks.standard {
+                Standard::X12 => (open.groups, 13),
+                Standard::Edifact if open.groups > 0 => (open.groups, 5),
+                Standard::Edifact => (open.messages, 5),
+            };
+            let control = open.interchange.value(place, 1).trim();
+            self.out.write_all(&ending(closes, count, control))?;
+            self.out.write_all(&open.line_end)?;
+            self.open = None;
+        }
+        Ok(())
+    }
+}
+
+impl OpenMessage {
+    /// Whether only some of its records are taken.
+    fn is_cut(&self) -> bool {
+        self.part.records != self.all
+    }
+
+    /// A segment with the total and counts that it is to have.
+    fn with_totals(&mut self, raw: &[u8], marks: &Marks, balance: Balance) -> Vec<u8> {
+        let Some(layout) = &self.layout else {
+            return raw.to_vec();
+        };
+        let segment = Segment::parse(raw, marks);
+        let mut values = Vec::new();
+        for count in layout.count.iter().filter(|count| count.at.is_in(&segment)) {
+            values.push((
+                count.at.element,
+                count.at.component,
+                self.part.records.to_string(),
+            ));
+        }
+        if let Some(known) = &layout.balance
+            && let Some(stated) = known.total.value(&segment)
+        {
+            self.stated = super::read::amount(stated, marks);
+            if self.part.records != self.all && balance == Balance::Recompute {
+                let decimal = char::from(marks.decimal).to_string();
+                let sum = self.part.sum.to_string().replace('.', &decimal);
+                values.push((known.total.element, known.total.component, sum));
+            }
+        }
+        match values.is_empty() || !self.is_cut() {
+            true => raw.to_vec(),
+            false => with_values(raw, marks, &values),
+        }
+    }
+
+    /// Writes what stands behind the records, with the counts that fit; what there is to tell of totals.
+    fn write_tail(
+        &mut self,
+        tail: Vec<Vec<u8>>,
+        marks: &Marks,
+        balance: Balance,
+        out: &mut dyn Write,
+    ) -> Result<Option<BalanceNote>, LateError> {
+        let [_, _, (_, closes)] = marks.standard.envelope();
+        let mut dropped = Vec::new();
+        let place = if marks.standard == Standard::X12 {
+            2
+        } else {
+            1
+        };
+        let control = self.opened.value(place, 1).to_owned();
+        for raw in tail {
+            let segment = Segment::parse(&raw, marks);
+            let known = self
+                .layout
+                .as_ref()
+                .and_then(|layout| layout.balance.as_ref());
+            let adjusts = known.is_some_and(|known| {
+                known
+                    .adjustments
+                    .iter()
+                    .any(|address| address.is_in(&segment))
+            });
+            if adjusts && self.is_cut() && balance == Balance::Recompute {
+                dropped.push(String::from_utf8_lossy(raw.trim_ascii_end()).into_owned());
+                continue;
+            }
+            self.segments += 1;
+            let written = match segment.id == closes {
+                true => {
+                    let values = [(1, 1, self.segments.to_string()), (2, 1, control.clone())];
+                    with_values(&raw, marks, &values)
+                }
+                false => self.with_totals(&raw, marks, balance),
+            };
+            out.write_all(&written)?;
+        }
+        let Some(stated) = self.stated.filter(|_| self.is_cut()) else {
+            return Ok(None);
+        };
+        if balance == Balance::Refuse && stated.compare(self.part.sum).is_ne() {
+            return Err(EncodeError::Unbalanced {
+                message: control,
+                stated,
+                sum: self.part.sum,
+            }
+            .into());
+        }
+        Ok(Some(BalanceNote {
+            message: control,
+            records: (self.part.records, self.all),
+            stated,
+            sum: self.part.sum,
+            dropped,
+            kept: balance == Balance::Keep,
+        }))
+    }
+}

@@ -1,0 +1,422 @@
+//! Message batches: X12 and UN/EDIFACT, split, extracted and balanced.
+
+mod support;
+
+use std::fs;
+use std::path::PathBuf;
+
+use numerant_core::engine::{Error, Notice, Summary, inspect, run};
+use numerant_core::format::{Balance, BalanceNote, EncodeError, MessageFacts};
+use numerant_core::job::Job;
+use numerant_core::name::parse_keys;
+use numerant_core::step::Step;
+use proptest::prelude::*;
+use support::{Folder, context, tree};
+
+const ISA: &str = "ISA*00*          *00*          *ZZ*BANKOFSKARV    *ZZ*PORTVARNHOLM   *260315*0900*^*00501*000000042*0*P*:~";
+
+/// A claim: its number, what is paid for it, and its service lines, each with a code and an amount.
+type Claim = (String, u64, Vec<(&'static str, u64)>);
+
+fn claims(count: u64) -> Vec<Claim> {
+    let claim = |number: u64| {
+        let lines = (0..=number % 3)
+            .map(|line| (["A1", "B2", "C3"][line as usize], 100 * (line + 1) + number));
+        let lines: Vec<(&str, u64)> = lines.collect();
+        (
+            format!("K{number:03}"),
+            lines.iter().map(|(_, amount)| amount).sum(),
+            lines,
+        )
+    };
+    (1..=count).map(claim).collect()
+}
+
+/// An 835 with these claims in two loops and an adjustment of 50.
+fn payment(control: &str, claims: &[Claim]) -> String {
+    let paid: u64 = claims.iter().map(|(_, paid, _)| paid).sum();
+    let mut segments = vec![
+        format!("ST*835*{control}"),
+        format!("BPR*I*{}.5*C*ACH", paid as i64 - 50),
+        format!("TRN*1*T{control}"),
+        "N1*PR*Bank of Skarv".into(),
+    ];
+    for (number, claims) in claims.chunks(claims.len().div_ceil(2).max(1)).enumerate() {
+        segments.push(format!("LX*{}", number + 1));
+        segments.push("TS3*P1".into());
+        for (id, paid, lines) in claims {
+            segments.push(format!("CLP*{id}*1*{paid}*{paid}"));
+            segments.push(format!("NM1*QC*1*Lund*Ada****MI*M{id}"));
+            for (code, amount) in lines {
+                segments.push(format!("SVC*HC:{code}*{amount}*{amount}"));
+                segments.push("DTM*472*20260301".into());
+            }
+        }
+    }
+    segments.push("PLB*P1*20261231*WO:77*49.5".into());
+    segments.push(format!("SE*{}*{control}", segments.len() + 1));
+    segments.join("~\n") + "~\n"
+}
+
+fn batch(payments: &[String]) -> String {
+    format!(
+        "{ISA}\nGS*HP*B*P*20260315*0900*42*X*005010~\n{}GE*{}*42~\nIEA*1*000000042~\n",
+        payments.concat(),
+        payments.len()
+    )
+}
+
+fn job(folder: &Folder, source: &str, name: &str) -> Job {
+    support::job(&folder.path(source), name, &folder.path("out"))
+}
+
+fn done(job: &Job) -> Summary {
+    let summary = run(job, &context()).expect("done");
+    assert!(summary.ledger.balanced);
+    summary
+}
+
+fn notes(summary: &Summary) -> Vec<BalanceNote> {
+    let of = |notice: &Notice| match notice {
+        Notice::Balance(note) => Some(note.clone()),
+        _ => None,
+    };
+    summary.notices.iter().filter_map(of).collect()
+}
+
+/// What is found in a file of messages.
+fn facts(path: PathBuf) -> Vec<MessageFacts> {
+    let found = inspect(&path.into(), &Job::default(), 3, &context()).expect("readable");
+    found[0].tree.as_ref().expect("messages").messages.clone()
+}
+
+/// Whether everything in a file agrees: counts, control numbers and totals.
+fn agrees(path: PathBuf) -> bool {
+    facts(path)
+        .iter()
+        .all(|facts| facts.unbalanced + facts.miscounted == 0)
+}
+
+fn condition(text: &str) -> Vec<Step> {
+    vec![Step::Where(text.parse().expect("a condition"))]
+}
+
+#[test]
+fn parts_are_complete_messages() {
+    let folder = Folder::with(&[]);
+    folder.write(
+        "pay.x12",
+        &batch(&[payment("0001", &claims(6)), payment("0002", &claims(3))]),
+    );
+    let mut all = job(&folder, "pay.x12", "same.x12");
+    done(&all);
+    assert_eq!(
+        folder.read("out/same.x12"),
+        folder.read("pay.x12"),
+        "nothing is left out, so nothing changes"
+    );
+    all.by = parse_keys("CLP01").expect("a key");
+    all.name = Some("{CLP01}.x12".parse().expect("a template"));
+    match run(&all, &context()).expect_err("the totals would not fit") {
+        Error::Encode { problem, .. } => {
+            assert!(matches!(*problem, EncodeError::Unbalanced { .. }))
+        }
+        other => panic!("{other:?}"),
+    }
+    all.write.balance = Balance::Recompute;
+    all.out = Some(folder.path("claims"));
+    let summary = done(&all);
+    assert_eq!(
+        (
+            summary.ledger.outputs.len(),
+            notes(&summary)[0].dropped[0].as_str()
+        ),
+        (6, "PLB*P1*20261231*WO:77*49.5~")
+    );
+    assert_eq!(
+        folder.read("claims/K003.x12"),
+        format!(
+            "{ISA}\nGS*HP*B*P*20260315*0900*42*X*005010~\n\
+             ST*835*0001~\nBPR*I*103*C*ACH~\nTRN*1*T0001~\nN1*PR*Bank of Skarv~\nLX*1~\nTS3*P1~\n\
+             CLP*K003*1*103*103~\nNM1*QC*1*Lund*Ada****MI*MK003~\nSVC*HC:A1*103*103~\nDTM*472*20260301~\nSE*11*0001~\n\
+             ST*835*0002~\nBPR*I*103*C*ACH~\nTRN*1*T0002~\nN1*PR*Bank of Skarv~\nLX*2~\nTS3*P1~\n\
+             CLP*K003*1*103*103~\nNM1*QC*1*Lund*Ada****MI*MK003~\nSVC*HC:A1*103*103~\nDTM*472*20260301~\nSE*11*0002~\n\
+             GE*2*42~\nIEA*1*000000042~\n"
+        )
+    );
+    for (name, _) in tree(&folder.path("claims")) {
+        assert!(agrees(folder.path("claims").join(name)));
+    }
+    // By message: no layout is needed, and what is in them stays as it is.
+    let mut messages = job(&folder, "pay.x12", "{ST02}.x12");
+    messages.read.records = Some("messages".to_owned());
+    messages.out = Some(folder.path("messages"));
+    done(&messages);
+    let second = folder.read("messages/0002.x12");
+    assert!(
+        second.contains(&payment("0002", &claims(3))) && second.contains("GE*1*42~"),
+        "{second}"
+    );
+}
+
+#[test]
+fn conditions_hold_for_any_of_what_stands_several_times() {
+    let folder = Folder::with(&[]);
+    folder.write("pay.x12", &batch(&[payment("0001", &claims(9))]));
+    let mut extract = job(&folder, "pay.x12", "taken.csv");
+    extract.steps = condition("\"SVC01-2\" = 'B2' AND SVC02 > 205");
+    extract.steps.push(Step::Keep(vec![
+        "CLP01".into(),
+        "NM1[QC]09".into(),
+        "TRN02".into(),
+        "SVC02".into(),
+        "SVC[2]02".into(),
+    ]));
+    let summary = done(&extract);
+    assert_eq!(
+        folder.read("out/taken.csv"),
+        "CLP01,NM1[QC]09,TRN02,SVC02,SVC[2]02\nK007,MK007,T0001,107,207\nK008,MK008,T0001,108,208\n"
+    );
+    // What is told of the condition is how it was said.
+    let left = summary
+        .ledger
+        .left_out
+        .iter()
+        .find_map(|left| left.condition.clone());
+    assert_eq!(left.as_deref(), Some("\"SVC01-2\" = 'B2' AND SVC02 > 205"));
+    let mut keep = job(&folder, "pay.x12", "kept.x12");
+    keep.steps = condition("CLP01 LIKE 'K00%' AND NOT (SVC02 < 300)");
+    keep.write.balance = Balance::Keep;
+    let summary = done(&keep);
+    let note = &notes(&summary)[0];
+    assert_eq!(
+        (note.records, note.kept, note.sum.to_string()),
+        ((3, 9), true, "1845".to_owned())
+    );
+    let text = folder.read("out/kept.x12");
+    assert!(
+        text.contains("PLB*P1")
+            && text.contains(&format!(
+                "BPR*I*{}.5",
+                note.stated.to_string().split('.').next().expect("digits")
+            )),
+        "{text}"
+    );
+}
+
+const ADVICE: &str = "UNA:+,? '\r\nUNB+UNOC:3+BANK+PORT+260315:0900+77'\r\nUNH+1+REMADV:D:96A:UN'\r\nBGM+481+PAY77+9'\r\n\
+    NAD+PR+++Skarv ?+ Eider?'s'\r\n\
+    DOC+380+4001'\r\nMOA+12:100,50'\r\nRFF+CT:C1'\r\nDOC+380+2002'\r\nMOA+12:1,25'\r\nDOC+380+7003'\r\nMOA+12:10'\r\n\
+    UNS+S'\r\nMOA+12:111,75'\r\nCNT+2:3'\r\nUNT+14+1'\r\nUNZ+1+77'\r\n";
+
+#[test]
+fn edifact_has_its_totals_behind_the_records() {
+    let folder = Folder::with(&[("advice.edi", ADVICE)]);
+    let found = &facts(folder.path("advice.edi"))[0];
+    assert_eq!(
+        (
+            found.layout.as_deref(),
+            found.records,
+            found.unbalanced,
+            found.miscounted
+        ),
+        (Some("EDIFACT REMADV"), 3, 0, 0)
+    );
+    let mut extract = job(&folder, "advice.edi", "other.edi");
+    extract.steps = condition("DOC02 LIKE '4%' OR DOC02 LIKE '7%'");
+    extract.write.balance = Balance::Recompute;
+    done(&extract);
+    let text = folder.read("out/other.edi");
+    assert!(
+        text.ends_with("UNS+S'\r\nMOA+12:110,50'\r\nCNT+2:2'\r\nUNT+12+1'\r\nUNZ+1+77'\r\n"),
+        "{text}"
+    );
+    assert!(
+        text.contains("NAD+PR+++Skarv ?+ Eider?'s'\r\n") && agrees(folder.path("out/other.edi"))
+    );
+    let mut table = job(&folder, "advice.edi", "items.csv");
+    table.steps = vec![Step::Keep(
+        ["BGM02", "DOC02", "MOA[12]01-2", "RFF[CT]01-2"]
+            .map(str::to_owned)
+            .into(),
+    )];
+    done(&table);
+    assert_eq!(
+        folder.read("out/items.csv"),
+        "BGM02,DOC02,MOA[12]01-2,RFF[CT]01-2\nPAY77,4001,\"100,50\",C1\nPAY77,2002,\"1,25\",\nPAY77,7003,10,\n"
+    );
+}
+
+#[test]
+fn what_does_not_agree_is_told_and_mended() {
+    let folder = Folder::with(&[]);
+    let wrong = batch(&[payment("0001", &claims(4))])
+        .replace("SE*", "SE*1")
+        .replace("GE*1*42", "GE*7*42")
+        .replace("BPR*I*", "BPR*I*9");
+    folder.write("wrong.x12", &wrong);
+    let found = &facts(folder.path("wrong.x12"))[0];
+    assert_eq!((found.unbalanced, found.miscounted), (1, 2));
+    let mut messages = job(&folder, "wrong.x12", "mended.x12");
+    messages.steps = condition("CLP01 <> 'K001'");
+    messages.write.balance = Balance::Recompute;
+    let summary = done(&messages);
+    assert!(
+        summary.notices.iter().any(
+            |notice| matches!(notice, Notice::Messages { facts, .. } if facts.unbalanced == 1)
+        )
+    );
+    assert!(agrees(folder.path("out/mended.x12")));
+}
+
+#[test]
+fn layouts_can_be_ones_own_and_unknown_messages_are_records() {
+    let own = "name = 'Berth orders'\nstandard = 'x12'\nmessage = '990'\nrecord = 'ORD'\ntail = ['SUM']\n\
+               [balance]\ntotal = 'SUM01'\nrecords = 'ORD02'\n";
+    let orders = format!(
+        "{ISA}GS*XX*B*P*20260315*0900*42*X*005010~ST*990*1~BEG*A~ORD*1*5~TXT*x~ORD*2*7~SUM*12~SE*7*1~ST*991*2~BEG*B~SE*3*2~GE*2*42~IEA*1*000000042~"
+    );
+    let folder = Folder::with(&[("orders.x12", &orders), ("orders.toml", own)]);
+    let mut extract = job(&folder, "orders.x12", "{.n}.x12");
+    extract.rows = Some(1);
+    extract.read.layout = vec![folder.path("orders.toml")];
+    extract.write.balance = Balance::Recompute;
+    done(&extract);
+    let read = |number: u32| folder.read(&format!("out/{number}.x12"));
+    assert!(
+        read(2).contains("ST*990*1~BEG*A~ORD*2*7~SUM*7~SE*5*1~GE*1*42~"),
+        "{}",
+        read(2)
+    );
+    assert!(
+        read(3).ends_with("ST*991*2~BEG*B~SE*3*2~GE*1*42~IEA*1*000000042~"),
+        "{}",
+        read(3)
+    );
+    folder.write("broken.toml", "name = 1");
+    extract.read.layout = vec![folder.path("broken.toml")];
+    assert!(
+        run(&extract, &context())
+            .expect_err("no layout")
+            .to_string()
+            .contains("broken.toml")
+    );
+}
+
+#[test]
+fn broken_envelopes_are_told_with_their_place() {
+    let whole = batch(&[payment("0001", &claims(2))]);
+    for (name, text, what) in [
+        (
+            "cut.x12",
+            whole[..whole.len() - 60].to_owned(),
+            "the file ends in",
+        ),
+        (
+            "middle.x12",
+            whole[..300].to_owned(),
+            "in the middle of a segment",
+        ),
+        (
+            "nose.x12",
+            whole.replace("SE*", "SX*"),
+            "within a message that no SE has closed",
+        ),
+        (
+            "nested.x12",
+            whole.replace("GS*", &format!("{ISA}GS*")),
+            "ISA within an interchange",
+        ),
+        ("before.x12", format!("hello\n{whole}"), "not X12"),
+        (
+            "outside.x12",
+            whole.replace("ST*835*0001~\n", ""),
+            "outside of a message",
+        ),
+        ("empty.x12", String::new(), "empty"),
+        ("only.x12", ISA.to_owned(), "not closed"),
+    ] {
+        let folder = Folder::with(&[(name, &text)]);
+        let mut convert = job(&folder, name, "x.csv");
+        convert.read.from = Some("x12".to_owned());
+        let error = run(&convert, &context()).expect_err(name).to_string();
+        assert!(error.contains(what), "{name}: {error}");
+        assert!(!folder.path("out").exists(), "{name}");
+    }
+    // Two interchanges with marks of their own, blank lines between segments, and no line ends at all.
+    let other = whole
+        .replace('*', "|")
+        .replace(":", ">")
+        .replace("~\n", "!");
+    let folder = Folder::with(&[(
+        "two.x12",
+        &format!("\n{}\n\n{other}", whole.replace("~\n", "~\r\n\r\n")),
+    )]);
+    let mut split = job(&folder, "two.x12", "{CLP01}.x12");
+    split.write.balance = Balance::Recompute;
+    done(&split);
+    let text = folder.read("out/K001.x12");
+    assert!(
+        text.contains("SVC*HC:A1*101*101~\r\n") && text.contains("SVC|HC>A1|101|101!"),
+        "{text}"
+    );
+    assert!(agrees(folder.path("out/K001.x12")));
+    // Tables cannot become messages.
+    folder.write("calls.csv", "call\nC1\n");
+    let error = run(&job(&folder, "calls.csv", "calls.x12"), &context()).expect_err("no messages");
+    assert!(
+        error.to_string().contains("messages are made only of"),
+        "{error}"
+    );
+}
+
+/// The segments of all records of a file, as they stand, in order.
+fn records(text: &str) -> Vec<String> {
+    let mut records: Vec<String> = Vec::new();
+    let mut inside = false;
+    for segment in text.split_inclusive('~') {
+        let id = segment.trim_start().split('*').next().unwrap_or_default();
+        if id == "CLP" {
+            records.push(String::new());
+        }
+        inside = match id {
+            "CLP" => true,
+            "LX" | "PLB" | "SE" => false,
+            _ => inside,
+        };
+        if let Some(record) = records.last_mut().filter(|_| inside) {
+            record.push_str(segment.trim_start());
+        }
+    }
+    records
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+    #[test]
+    fn any_selection_balances_and_parts_hold_every_record(sizes in prop::collection::vec(1_u64..8, 1..5), rows in 1_u64..6) {
+        let payments: Vec<String> = sizes.iter().enumerate().map(|(number, size)| payment(&format!("{number:04}"), &claims(*size))).collect();
+        let whole = batch(&payments);
+        let folder = Folder::with(&[("whole.x12", &whole)]);
+        let mut split = job(&folder, "whole.x12", "{.n:03}.x12");
+        split.rows = Some(rows);
+        split.write.balance = Balance::Recompute;
+        done(&split);
+        let mut found = Vec::new();
+        for (name, bytes) in tree(&folder.path("out")) {
+            found.extend(records(&String::from_utf8(bytes).expect("text")));
+            let facts = facts(folder.path("out").join(&name));
+            prop_assert!(facts.iter().all(|facts| facts.miscounted == 0), "{:?}", facts);
+            // Messages that are all there keep their total, which is a half off with their adjustment.
+            let cut = |facts: &MessageFacts| facts.records < sizes[0];
+            prop_assert!(facts.iter().all(|facts| facts.unbalanced == 0 || !cut(facts)), "{:?}", facts);
+        }
+        prop_assert_eq!(found, records(&whole));
+        let mut combine = job(&folder, "out", "whole.x12");
+        combine.sources = support::files_below(&folder.path("out"));
+        combine.out = Some(folder.path("again"));
+        done(&combine);
+        let again = fs::read_to_string(folder.path("again/whole.x12")).expect("readable");
+        prop_assert_eq!(records(&again), records(&whole));
+    }
+}
