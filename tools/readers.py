@@ -3,7 +3,7 @@
 and saved jobs against their schema.
 
 Usage: tools/readers.py NUMERANT
-Needs openpyxl, xlrd, odfpy, lxml, jsonschema and pymarc from PyPI, and Python 3.11 or later.
+Needs openpyxl, xlrd, odfpy, lxml, jsonschema, pymarc, pydifact and pyx12 from PyPI, and Python 3.11 or later.
 """
 import csv
 import datetime
@@ -298,6 +298,39 @@ def records(numerant, folder):
     print(f"{len(plain)} bibliographic records are what pymarc reads, in both forms")
 
 
+def messages(numerant, folder):
+    """Messages that were extracted are what pyx12 and pydifact read, and balance."""
+    from decimal import Decimal
+
+    import pyx12.x12file
+    from pydifact.segmentcollection import Interchange
+
+    world = folder / "world"
+    for name in ("remittance.x12", "remittance of the other harbour.x12"):
+        with pyx12.x12file.X12Reader(str(world / name)) as reader:
+            stated, found, items = Decimal(0), Decimal(0), 0
+            for segment in reader:
+                if segment.get_seg_id() == "BPR":
+                    stated += Decimal(segment.get_value("BPR02"))
+                if segment.get_seg_id() == "RMR":
+                    found += Decimal(segment.get_value("RMR04"))
+                    items += 1
+            errors = reader.pop_errors()
+        assert not errors and stated == found and items, (name, errors, stated, found)
+        print(f"{name}: {items} items balance for pyx12, and its envelopes have no errors")
+    parts = 0
+    for path in sorted((world / "advice").glob("*.edifact")):
+        segments = list(Interchange.from_str(path.read_text().replace("\n", "")).segments)
+        amounts = [Decimal(segment.elements[0][1]) for segment in segments if segment.tag == "MOA"]
+        documents = [segment for segment in segments if segment.tag == "DOC"]
+        assert sum(amounts[:-1]) == amounts[-1] and len(amounts) == len(documents) + 1, path
+        [count] = [segment.elements[0][1] for segment in segments if segment.tag == "CNT"]
+        assert int(count) == len(documents), path
+        parts += len(documents)
+    assert parts == 60
+    print(f"{parts} documents of EDIFACT balance for pydifact")
+
+
 def main():
     numerant = Path(sys.argv[1]).resolve()
     with tempfile.TemporaryDirectory() as folder:
@@ -321,6 +354,7 @@ def main():
         jobs(numerant, folder)
         looks(numerant, folder)
         records(numerant, folder)
+        messages(numerant, folder)
         # All parts are well-formed XML for a parser that takes nothing amiss.
         import zipfile
 

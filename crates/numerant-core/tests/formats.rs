@@ -48,8 +48,10 @@ fn all_formats_to_all_formats() {
     let source = folder.path().join("calls.csv");
     std::fs::write(&source, CALLS).expect("written");
     let expected = look(&source, folder.path());
-    // Bibliographic records have columns of their own; tests/records.rs has them.
-    let is_of_records = |extension: &&str| ["mrc", "marc", "marcxml"].contains(extension);
+    // Bibliographic records have columns of their own, and messages are made of messages only;
+    // tests/records.rs and tests/messages.rs have them.
+    let is_of_records =
+        |extension: &&str| ["mrc", "marc", "marcxml", "x12", "edi", "edifact"].contains(extension);
     let (records, extensions): (Vec<&str>, Vec<&str>) =
         known_extensions().into_iter().partition(is_of_records);
     assert!(extensions.len() > 8, "{extensions:?}");

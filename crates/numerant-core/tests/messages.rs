@@ -119,7 +119,7 @@ fn parts_are_complete_messages() {
     all.name = Some("{CLP01}.x12".parse().expect("a template"));
     match run(&all, &context()).expect_err("the totals would not fit") {
         Error::Encode { problem, .. } => {
-            assert!(matches!(*problem, EncodeError::Unbalanced { .. }))
+            assert!(matches!(*problem, EncodeError::Unbalanced { .. }));
         }
         other => panic!("{other:?}"),
     }
@@ -233,6 +233,18 @@ fn edifact_has_its_totals_behind_the_records() {
     );
     assert!(
         text.contains("NAD+PR+++Skarv ?+ Eider?'s'\r\n") && agrees(folder.path("out/other.edi"))
+    );
+    // A further interchange has marks of its own.
+    let plain = ADVICE.replacen("UNA:+,? '\r\n", "", 1).replace(',', ".");
+    folder.write("two.edi", &format!("{ADVICE}{plain}"));
+    let mut both = job(&folder, "two.edi", "both.edi");
+    both.steps = condition("DOC02 = '2002'");
+    both.write.balance = Balance::Recompute;
+    done(&both);
+    let text = folder.read("out/both.edi");
+    assert!(
+        text.contains("UNS+S'\r\nMOA+12:1,25'") && text.contains("UNS+S'\r\nMOA+12:1.25'"),
+        "{text}"
     );
     let mut table = job(&folder, "advice.edi", "items.csv");
     table.steps = vec![Step::Keep(

@@ -108,6 +108,9 @@ pub(crate) trait Trees: Send {
         None
     }
 
+    /// Only these columns are looked at from here on, with all their numbers; others may be left out.
+    fn only(&mut self, _columns: &[String]) {}
+
     /// Records that were left out since it was last asked, as something is wrong with them.
     fn take_rejected(&mut self) -> Vec<RejectedRecord> {
         Vec::new()

@@ -326,6 +326,9 @@ impl Document for TreeReader {
 
     fn keep_own(&mut self, wanted: Option<Vec<bool>>) {
         self.own = true;
+        let mut named = self.opened.options.named.clone();
+        named.extend(self.columns.names().first().cloned());
+        self.trees.only(&named);
         if let Some(wanted) = wanted {
             self.wanted = wanted;
         }

@@ -201,11 +201,13 @@ pub(super) struct ReadingOptions {
     /// Pass over lines, or rows of a sheet, at the start
     #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
     skip_lines: u64,
-    /// What to do with records that have more or fewer fields than the header
+    /// What to do with records that have more or fewer fields than the header, or are broken where
+    /// each says its length
     #[arg(long, value_name = "POLICY", value_parser = choice(RAGGED), default_value = "error")]
     ragged: Ragged,
     /// Where the records of a document are: a JSONPath such as '$.calls[*]', or an XPath such as
-    /// '/port/call' or '//call' [default: found out and told]
+    /// '/port/call' or '//call'; messages takes whole messages of X12 and EDIFACT [default: found out
+    /// and told]
     #[allow(rustdoc::broken_intra_doc_links, reason = "the help is no Markdown")]
     #[arg(long, value_name = "PATH")]
     records: Option<String>,

@@ -130,7 +130,7 @@ mod tests {
     use clap::Parser;
     use numerant_core::format::delimited::{LineEnd, Ragged, ReadOptions, WriteOptions};
     use numerant_core::format::sheet::Types;
-    use numerant_core::format::{Blanks, ControlSigns};
+    use numerant_core::format::{Balance, Blanks, ControlSigns};
     use numerant_core::gather::ColumnPolicy;
     use numerant_core::job::{FillOptions, Formulas, Gathering, Overflow};
     use numerant_core::name::ClashPolicy;
@@ -393,6 +393,7 @@ mod tests {
                 root: Some("port".into()),
                 item: Some("call".into()),
                 comment: Some("{.rows} calls".parse().expect("a text")),
+                balance: Balance::Refuse,
                 shape: Some("calls.xml".into()),
             },
             max_outputs: 7,

@@ -114,6 +114,11 @@ impl Address {
         self.segment == segment.id && qualified.is_none_or(|wanted| wanted == segment.qualifier())
     }
 
+    /// Whether it is in a segment of this name, with whatever qualifier.
+    pub(super) fn is_in_any(&self, id: &[u8]) -> bool {
+        self.segment.as_bytes() == id
+    }
+
     /// Its value in a segment, if it is in that.
     pub(super) fn value<'s>(&self, segment: &'s Segment) -> Option<&'s str> {
         self.is_in(segment)

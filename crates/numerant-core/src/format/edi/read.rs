@@ -1,9 +1,10 @@
 //! Reads the records of messages, with what is needed to put some of them into messages again.
 
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
 use super::layout::{Address, Layout, Layouts};
-use super::segments::{Marks, Segment, SegmentError, Segments, Standard};
+use super::segments::{Marks, Segment, SegmentError, Segments, Standard, each_component, id_of};
 use super::write::{EdiEncoder, Frame, Source, Tail};
 use crate::format::delimited::WriteOptions;
 use crate::format::trees::{Around, OpenedTrees, Trees};
@@ -49,11 +50,14 @@ pub(crate) struct EdiTrees {
     layouts: Layouts,
     /// Segments of the envelope of which a name, key, condition or step names an element.
     named: Vec<String>,
+    names: Names,
     /// Records are whole messages.
     whole: bool,
     source: Arc<Source>,
     /// The segment that was read last and is to be looked at again.
     pending: bool,
+    /// Room for the next record.
+    spare: Open,
     raw: Vec<u8>,
     offset: u64,
     envelope: Envelope,
@@ -73,8 +77,8 @@ struct Envelope {
     /// UNA stands before UNB.
     advice: Option<u64>,
     /// The segments that opened them, for columns.
-    interchange_segment: Option<Segment>,
-    group_segment: Option<Segment>,
+    interchange_segment: Option<(Segment, Vec<u8>)>,
+    group_segment: Option<Vec<u8>>,
     /// Groups and messages in the interchange, and messages in the group.
     groups: u64,
     messages: u64,
@@ -87,7 +91,9 @@ struct Message {
     kind: String,
     offset: u64,
     opened: Segment,
-    head: Vec<Segment>,
+    opened_raw: Vec<u8>,
+    /// What of the head is columns of each record.
+    head: Vec<Vec<u8>>,
     head_end: Option<u64>,
     /// The loop around records that is open: from and to.
     looped: Option<(u64, u64)>,
@@ -101,9 +107,128 @@ struct Message {
 }
 
 /// A record that is being read.
+#[derive(Default)]
 struct Open {
     bytes: Vec<u8>,
-    segments: Vec<Segment>,
+    /// Where its segments begin.
+    begins: Vec<usize>,
+}
+
+impl Open {
+    fn push(&mut self, raw: &[u8]) {
+        self.begins.push(self.bytes.len());
+        self.bytes.extend_from_slice(raw);
+    }
+
+    fn segments(&self) -> impl Iterator<Item = &[u8]> {
+        let ends = self
+            .begins
+            .iter()
+            .skip(1)
+            .copied()
+            .chain([self.bytes.len()]);
+        self.begins
+            .iter()
+            .zip(ends)
+            .map(|(from, to)| &self.bytes[*from..to])
+    }
+}
+
+/// The paths of segments and their elements, which are the same from record to record.
+#[derive(Default)]
+struct Names {
+    segments: HashMap<Vec<u8>, SegmentNames>,
+    key: Vec<u8>,
+    /// Only these columns are wanted, with all their numbers.
+    only: Option<HashSet<String>>,
+}
+
+struct SegmentNames {
+    name: String,
+    path: u32,
+    /// Any of its elements is wanted.
+    wanted: bool,
+    /// By element and component; `None` if it is not wanted.
+    elements: HashMap<(usize, usize), Option<u32>>,
+}
+
+impl Names {
+    /// Adds the elements of a segment to a tree.
+    fn push(
+        &mut self,
+        raw: &[u8],
+        marks: &Marks,
+        qualified: bool,
+        tree: &mut Tree,
+        paths: &mut Paths,
+    ) {
+        let id = id_of(raw, marks);
+        self.key.clear();
+        self.key.extend_from_slice(id);
+        if qualified {
+            let behind = raw.get(id.len() + 1..).unwrap_or_default();
+            let ends = |byte: &u8| [marks.element, marks.segment, marks.component].contains(byte);
+            let end = behind.iter().position(ends).unwrap_or(behind.len());
+            if end > 0 {
+                self.key.push(b'[');
+                self.key.extend_from_slice(&behind[..end]);
+                self.key.push(b']');
+            }
+        }
+        let only = &self.only;
+        if !self.segments.contains_key(&self.key) {
+            let name = String::from_utf8_lossy(&self.key).into_owned();
+            let is_of = |column: &String| {
+                let rest = column.strip_prefix(&name);
+                rest.is_some_and(|rest| rest.starts_with(|sign: char| sign.is_ascii_digit()))
+            };
+            let known = SegmentNames {
+                path: paths.child(ROOT, &name),
+                wanted: only.as_ref().is_none_or(|only| only.iter().any(is_of)),
+                elements: HashMap::new(),
+                name,
+            };
+            self.segments.insert(self.key.clone(), known);
+        }
+        let Some(SegmentNames {
+            name,
+            path,
+            wanted,
+            elements,
+        }) = self.segments.get_mut(&self.key)
+        else {
+            return;
+        };
+        if !*wanted {
+            return;
+        }
+        let node = tree.open(*path, Kind::Object);
+        each_component(raw, marks, &mut |element, component, value| {
+            if value.is_empty() {
+                return;
+            }
+            let own = *elements.entry((element, component)).or_insert_with(|| {
+                let element = match component {
+                    0 => format!("{element:02}"),
+                    component => format!("{element:02}-{component}"),
+                };
+                let wanted = only
+                    .as_ref()
+                    .is_none_or(|only| only.contains(&format!("{name}{element}")));
+                wanted.then(|| paths.child(*path, &element))
+            });
+            if let Some(own) = own {
+                match std::str::from_utf8(value) {
+                    Ok(_) => tree.push(own, Kind::Text, value),
+                    Err(_) => {
+                        let text: String = value.iter().map(|byte| char::from(*byte)).collect();
+                        tree.push(own, Kind::Text, text.as_bytes());
+                    }
+                }
+            }
+        });
+        tree.close(node);
+    }
 }
 
 impl EdiTrees {
@@ -157,9 +282,11 @@ impl EdiTrees {
             segments: Segments::new(input, source.most),
             layouts: source.layouts.clone(),
             named: Vec::new(),
+            names: Names::default(),
             whole: source.whole,
             source: Arc::new(source),
             pending: false,
+            spare: Open::default(),
             raw: Vec::new(),
             offset: 0,
             envelope: Envelope::default(),
@@ -282,7 +409,7 @@ impl EdiTrees {
             let offset = self.envelope.advice.take().unwrap_or(self.offset);
             self.envelope = Envelope {
                 interchange: Some(offset),
-                interchange_segment: Some(segment.clone()),
+                interchange_segment: Some((segment.clone(), self.raw.clone())),
                 ..Envelope::default()
             };
             return Ok(true);
@@ -295,7 +422,7 @@ impl EdiTrees {
                 return Err(self.wrong(format!("{id} within a group that is not closed")));
             }
             self.envelope.group = Some(self.offset);
-            self.envelope.group_segment = Some(segment.clone());
+            self.envelope.group_segment = Some(self.raw.clone());
             self.envelope.groups += 1;
             self.envelope.in_group = 0;
             return Ok(true);
@@ -319,7 +446,7 @@ impl EdiTrees {
             } else {
                 5
             };
-            let control = control.map(|segment| segment.value(place, 1).trim().to_owned());
+            let control = control.map(|(segment, _)| segment.value(place, 1).trim().to_owned());
             self.expect(
                 segment,
                 2,
@@ -343,15 +470,17 @@ impl EdiTrees {
             self.fact(&kind, layout.as_ref()).messages += 1;
             self.envelope.messages += 1;
             self.envelope.in_group += 1;
-            let record = layout.is_none().then(|| Open {
-                bytes: self.raw.clone(),
-                segments: vec![segment.clone()],
+            let record = layout.is_none().then(|| {
+                let mut open = Open::default();
+                open.push(&self.raw);
+                open
             });
             self.message = Some(Message {
                 layout,
                 kind,
                 offset: self.offset,
                 opened: segment.clone(),
+                opened_raw: self.raw.clone(),
                 head: Vec::new(),
                 head_end: None,
                 looped: None,
@@ -369,30 +498,38 @@ impl EdiTrees {
     }
 
     /// Takes a segment of the open message; whether a record is complete, in front of it.
-    fn take(&mut self, segment: &Segment, marks: Marks) -> Result<bool, ReadError> {
-        let [(_, _), (_, _), (opens, closes)] = marks.standard.envelope();
+    fn take(&mut self, marks: Marks) -> Result<bool, ReadError> {
+        let [
+            (interchange, interchange_end),
+            (group, group_end),
+            (opens, closes),
+        ] = marks.standard.envelope();
         let (offset, end) = (self.offset, self.end());
         let Some(message) = &mut self.message else {
             return Ok(false);
         };
-        let id = segment.id.as_str();
-        let [(interchange, interchange_end), (group, group_end), _] = marks.standard.envelope();
-        if [opens, interchange, interchange_end, group, group_end].contains(&id) {
-            let what = format!("{id} within a message that no {closes} has closed");
+        let raw = &self.raw;
+        let id = id_of(raw, &marks);
+        let envelope = [opens, interchange, interchange_end, group, group_end];
+        if envelope.iter().any(|known| known.as_bytes() == id) {
+            let what = format!(
+                "{} within a message that no {closes} has closed",
+                String::from_utf8_lossy(id)
+            );
             return Err(self.wrong(what));
         }
-        let ends = id == closes;
+        let ends = id == closes.as_bytes();
         let Some(layout) = &message.layout else {
             message.segments += 1;
             if let Some(open) = &mut message.record {
-                open.bytes.extend_from_slice(&self.raw);
-                open.segments.push(segment.clone());
+                open.push(raw);
             }
             return Ok(ends);
         };
-        let is_record = id == layout.record;
-        let is_loop = layout.loops.iter().any(|known| known == id);
-        let is_tail = ends || message.tail.is_some() || layout.tail.iter().any(|known| known == id);
+        let is = |known: &String| known.as_bytes() == id;
+        let is_record = is(&layout.record);
+        let is_loop = layout.loops.iter().any(is);
+        let is_tail = ends || message.tail.is_some() || layout.tail.iter().any(is);
         if (is_record || is_loop || is_tail) && message.record.is_some() {
             self.pending = true;
             return Ok(true);
@@ -401,12 +538,16 @@ impl EdiTrees {
         if is_record || is_loop || is_tail {
             message.head_end.get_or_insert(offset);
         }
-        if let Some(balance) = &layout.balance {
-            let number =
-                |address: &Address| address.value(segment).and_then(|text| amount(text, &marks));
-            if (is_tail || message.head_end.is_none())
-                && let Some(total) = number(&balance.total)
-            {
+        if let Some(balance) = &layout.balance
+            && (is_tail || message.head_end.is_none())
+        {
+            let segment = Segment::parse(raw, &marks);
+            let number = |address: &Address| {
+                address
+                    .value(&segment)
+                    .and_then(|text| amount(text, &marks))
+            };
+            if let Some(total) = number(&balance.total) {
                 message.stated = Some(total);
             }
             for adjustment in balance
@@ -425,20 +566,21 @@ impl EdiTrees {
             message.in_loop = true;
         } else if is_record {
             message.in_loop = false;
-            message.record = Some(Open {
-                bytes: self.raw.clone(),
-                segments: vec![segment.clone()],
-            });
+            let mut open = std::mem::take(&mut self.spare);
+            open.bytes.clear();
+            open.begins.clear();
+            open.push(raw);
+            message.record = Some(open);
         } else if let Some(open) = &mut message.record {
-            open.bytes.extend_from_slice(&self.raw);
-            open.segments.push(segment.clone());
+            open.push(raw);
         } else if let (true, Some((_, to))) = (message.in_loop, &mut message.looped) {
             *to = end;
-        } else {
-            message.head.push(segment.clone());
+        } else if layout.head.iter().any(is) {
+            message.head.push(raw.clone());
         }
         if ends {
-            self.close(segment, marks);
+            let segment = Segment::parse(&self.raw, &marks);
+            self.close(&segment, marks);
         }
         Ok(false)
     }
@@ -496,12 +638,12 @@ impl EdiTrees {
             .as_ref()
             .and_then(|layout| layout.balance.as_ref())
         {
-            for value in open
-                .segments
-                .iter()
-                .filter_map(|segment| balance.records.value(segment))
-            {
-                if let Some(number) = amount(value, &marks) {
+            let all = open
+                .segments()
+                .filter(|raw| balance.records.is_in_any(id_of(raw, &marks)));
+            for segment in all.map(|raw| Segment::parse(raw, &marks)) {
+                let value = balance.records.value(&segment);
+                if let Some(number) = value.and_then(|value| amount(value, &marks)) {
                     amount_of = amount_of.plus(number).unwrap_or(amount_of);
                 }
             }
@@ -515,7 +657,7 @@ impl EdiTrees {
             head_end: message.head_end.unwrap_or(message.offset),
             looped: message.looped,
             whole: message.layout.is_none(),
-            segments: open.segments.len() as u64,
+            segments: open.begins.len() as u64,
             amount: amount_of,
         };
         self.own.clear();
@@ -524,32 +666,33 @@ impl EdiTrees {
         self.own.extend_from_slice(&open.bytes);
         tree.clear();
         let root = tree.open(ROOT, Kind::Object);
-        let envelope = [
-            &self.envelope.interchange_segment,
-            &self.envelope.group_segment,
-        ];
-        let opened = message.layout.as_ref().map(|_| &message.opened);
-        for segment in envelope.into_iter().flatten().chain(opened) {
-            if self.named.contains(&segment.id) {
-                push(segment, false, tree, paths);
-            }
-        }
-        if let Some(layout) = &message.layout {
-            for segment in message
-                .head
+        let interchange = self
+            .envelope
+            .interchange_segment
+            .as_ref()
+            .map(|(_, raw)| raw);
+        let opened = message.layout.as_ref().map(|_| &message.opened_raw);
+        let envelope = [interchange, self.envelope.group_segment.as_ref(), opened];
+        for raw in envelope.into_iter().flatten() {
+            if self
+                .named
                 .iter()
-                .filter(|segment| layout.head.contains(&segment.id))
+                .any(|named| named.as_bytes() == id_of(raw, &marks))
             {
-                push(segment, false, tree, paths);
+                self.names.push(raw, &marks, false, tree, paths);
             }
         }
-        for segment in &open.segments {
-            let qualified = message
-                .layout
-                .as_ref()
-                .is_some_and(|layout| layout.qualified.contains(&segment.id));
-            push(segment, qualified, tree, paths);
+        for raw in &message.head {
+            self.names.push(raw, &marks, false, tree, paths);
         }
+        for raw in open.segments() {
+            let id = id_of(raw, &marks);
+            let layout = message.layout.as_ref();
+            let qualified = layout
+                .is_some_and(|layout| layout.qualified.iter().any(|known| known.as_bytes() == id));
+            self.names.push(raw, &marks, qualified, tree, paths);
+        }
+        self.spare = open;
         tree.close(root);
     }
 }
@@ -570,30 +713,24 @@ pub(super) fn amount(text: &str, marks: &Marks) -> Option<Number> {
     Number::parse(padded.trim_end_matches('.').as_bytes())
 }
 
-/// Adds the elements of a segment to a tree.
-fn push(segment: &Segment, qualified: bool, tree: &mut Tree, paths: &mut Paths) {
-    let name = match qualified && !segment.qualifier().is_empty() {
-        true => format!("{}[{}]", segment.id, segment.qualifier()),
-        false => segment.id.clone(),
-    };
-    let path = paths.child(ROOT, &name);
-    let node = tree.open(path, Kind::Object);
-    for (number, repetitions) in segment.elements.iter().enumerate() {
-        for components in repetitions {
-            for (place, value) in components.iter().enumerate() {
-                if value.is_empty() {
-                    continue;
-                }
-                let name = match components.len() {
-                    1 => format!("{:02}", number + 1),
-                    _ => format!("{:02}-{}", number + 1, place + 1),
-                };
-                let path = paths.child(path, &name);
-                tree.push(path, Kind::Text, value.as_bytes());
+/// A name, and what it is without some of its numbers, as `SVC02` is of `SVC[2]02`.
+fn without_numbers(name: &str) -> Vec<String> {
+    let mut names = vec![name.to_owned()];
+    let mut next = 0;
+    while let Some(name) = names.get(next).cloned() {
+        next += 1;
+        for (open, _) in name.match_indices('[') {
+            let length = name[open..].find(']').unwrap_or(0);
+            if length > 1
+                && name[open + 1..open + length]
+                    .bytes()
+                    .all(|byte| byte.is_ascii_digit())
+            {
+                names.push(format!("{}{}", &name[..open], &name[open + length + 1..]));
             }
         }
     }
-    tree.close(node);
+    names
 }
 
 impl Trees for EdiTrees {
@@ -609,22 +746,23 @@ impl Trees for EdiTrees {
                 return Ok(false);
             }
             let marks = self.marks()?;
-            let segment = match self.raw.starts_with(b"UNA") && self.envelope.interchange.is_none()
-            {
-                true => Segment {
-                    id: "UNA".to_owned(),
-                    elements: Vec::new(),
-                },
-                false => Segment::parse(&self.raw, &marks),
-            };
             if self.message.is_none() {
+                let segment =
+                    match self.raw.starts_with(b"UNA") && self.envelope.interchange.is_none() {
+                        true => Segment {
+                            id: "UNA".to_owned(),
+                            elements: Vec::new(),
+                        },
+                        false => Segment::parse(&self.raw, &marks),
+                    };
                 self.take_envelope(&segment, marks)?;
                 continue;
             }
-            if self.take(&segment, marks)? {
+            if self.take(marks)? {
                 self.emit(tree, paths, marks);
                 if !self.pending {
                     // The record was the whole message.
+                    let segment = Segment::parse(&self.raw, &marks);
                     self.close(&segment, marks);
                 }
                 return Ok(true);
@@ -654,6 +792,18 @@ impl Trees for EdiTrees {
 
     fn messages(&self) -> &[MessageFacts] {
         &self.facts
+    }
+
+    fn only(&mut self, columns: &[String]) {
+        self.names = Names {
+            only: Some(
+                columns
+                    .iter()
+                    .flat_map(|column| without_numbers(column))
+                    .collect(),
+            ),
+            ..Names::default()
+        };
     }
 
     fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {

@@ -27,7 +27,7 @@ impl Standard {
 pub(super) struct Marks {
     pub(super) standard: Standard,
     pub(super) element: u8,
-    component: u8,
+    pub(super) component: u8,
     repetition: Option<u8>,
     pub(super) segment: u8,
     release: Option<u8>,
@@ -136,6 +136,55 @@ impl Segment {
     }
 }
 
+/// The name of a segment.
+pub(super) fn id_of<'r>(raw: &'r [u8], marks: &Marks) -> &'r [u8] {
+    let end = raw
+        .iter()
+        .take(8)
+        .position(|byte| *byte == marks.element || *byte == marks.segment);
+    &raw[..end.unwrap_or(raw.len().min(8))]
+}
+
+/// Hands the components of a segment to `take`, with the numbers of their elements from 1, of the
+/// components from 1 or 0 where an element has only one, and their texts.
+pub(super) fn each_component(raw: &[u8], marks: &Marks, take: &mut dyn FnMut(usize, usize, &[u8])) {
+    let inside = content(raw, marks);
+    let released_somewhere = marks
+        .release
+        .is_some_and(|release| memchr::memchr(release, inside).is_some());
+    let whole = inside.starts_with(b"ISA");
+    let divides = |byte: u8| !whole && (byte == marks.component || Some(byte) == marks.repetition);
+    if released_somewhere || inside.iter().any(|byte| Some(*byte) == marks.repetition) {
+        let segment = Segment::parse(raw, marks);
+        for (element, repetitions) in segment.elements.iter().enumerate() {
+            for components in repetitions {
+                for (component, value) in components.iter().enumerate() {
+                    let number = if components.len() == 1 {
+                        0
+                    } else {
+                        component + 1
+                    };
+                    take(element + 1, number, value.as_bytes());
+                }
+            }
+        }
+        return;
+    }
+    for (number, element) in inside
+        .split(|byte| *byte == marks.element)
+        .enumerate()
+        .skip(1)
+    {
+        if element.iter().any(|byte| divides(*byte)) {
+            for (component, value) in element.split(|byte| divides(*byte)).enumerate() {
+                take(number, component + 1, value);
+            }
+        } else {
+            take(number, 0, element);
+        }
+    }
+}
+
 /// A segment's bytes without its terminator and what stands behind that.
 fn content<'r>(raw: &'r [u8], marks: &Marks) -> &'r [u8] {
     let raw = raw.trim_ascii_end();
@@ -227,6 +276,8 @@ pub(super) struct Segments<R> {
     /// Bytes before the buffer.
     before: u64,
     pub(super) marks: Option<Marks>,
+    /// The marks are those of the UNA that was read last.
+    advised: bool,
     most: usize,
 }
 
@@ -254,6 +305,7 @@ impl<R: Read> Segments<R> {
             ended: false,
             before: 0,
             marks: None,
+            advised: false,
             most,
         }
     }
@@ -305,12 +357,15 @@ impl<R: Read> Segments<R> {
             return Ok(false);
         }
         let start = &self.buffer[self.at..];
-        if let Some(marks) = Marks::found(start) {
-            if opens || self.marks.is_none() {
-                // UNA has said what divides UNB.
-                let said = self.marks.filter(|_| start.starts_with(b"UNB"));
-                self.marks = Some(said.unwrap_or(marks));
-            }
+        if let Some(marks) = Marks::found(start)
+            && (opens || self.marks.is_none())
+        {
+            // UNA has said what divides the UNB behind it.
+            let said = self
+                .marks
+                .filter(|_| self.advised && start.starts_with(b"UNB"));
+            self.marks = Some(said.unwrap_or(marks));
+            self.advised = start.starts_with(b"UNA");
         }
         let Some(marks) = self.marks else {
             return Err(SegmentError::NoInterchange);
@@ -430,8 +485,7 @@ mod tests {
                 (&mut self.0).take(most as u64).read(buffer)
             }
         }
-        let text =
-            b"\nUNA:+,? *~\nUNB+UNOA:1+A+B~UNH+1+REMADV:D:96A~BGM+?~x??~\r\nUNT+3+1~UNZ+1+9~";
+        let text = b"\nUNA:+,?*~\nUNB+UNOA:1+A+B~UNH+1+REMADV:D:96A~BGM+?~x??~\r\nUNT+3+1~UNZ+1+9~";
         let read = |input: &mut dyn Read| {
             let mut segments = Segments::new(input, 1 << 20);
             let (mut all, mut raw) = (Vec::new(), Vec::new());
@@ -444,7 +498,7 @@ mod tests {
         assert_eq!(
             whole,
             [
-                "UNA:+,? *~\n",
+                "UNA:+,?*~\n",
                 "UNB+UNOA:1+A+B~",
                 "UNH+1+REMADV:D:96A~",
                 "BGM+?~x??~\r\n",
