@@ -201,13 +201,14 @@ fn inspect_laid(
     show: usize,
     context: &Context,
 ) -> Result<Vec<Inspection>, Error> {
-    let job = Job {
+    let mut job = Job {
         sources: vec![source.clone()],
         per_sheet: true,
         ..job.clone()
     };
     let twice = prepare::reads_twice(&job);
     let (sources, mut cursor) = Sources::open(&job, twice, !twice, true, context)?;
+    prepare::hold_for_any(&mut job, &sources);
     context.observer.begins(sources.size());
     let mut inspections = Vec::new();
     while let Some(reader) = sources.next(&mut cursor, &job, context)? {
@@ -397,12 +398,13 @@ pub fn values(
     job: &Job,
     context: &Context,
 ) -> Result<ValueCounts, Error> {
-    let job = Job {
+    let mut job = Job {
         sources: vec![source.clone()],
         ..job.clone()
     };
     let (sources, mut cursor): (Sources, Cursor) =
         Sources::open(&job, prepare::reads_twice(&job), false, true, context)?;
+    prepare::hold_for_any(&mut job, &sources);
     context.observer.begins(sources.size());
     let mut pipeline = prepare::pipeline(&job, &sources, context)?;
     let found = pipeline

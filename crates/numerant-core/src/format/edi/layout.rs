@@ -1,8 +1,10 @@
 //! Layouts: what the records of a message are, and which of its values are counts and totals.
 
+use std::borrow::Cow;
+
 use serde::Deserialize;
 
-use super::segments::{Segment, Standard};
+use super::segments::{Marks, Segment, Standard, id_of, value_of};
 
 /// The layouts that are shipped.
 const SHIPPED: [&str; 3] = [
@@ -117,6 +119,14 @@ impl Address {
     /// Whether it is in a segment of this name, with whatever qualifier.
     pub(super) fn is_in_any(&self, id: &[u8]) -> bool {
         self.segment.as_bytes() == id
+    }
+
+    /// Its value in a segment as it stands, if it is in that.
+    pub(super) fn value_in<'r>(&self, raw: &'r [u8], marks: &Marks) -> Option<Cow<'r, str>> {
+        let qualified = self.qualifier.as_ref();
+        let is_in = self.is_in_any(id_of(raw, marks))
+            && qualified.is_none_or(|wanted| *wanted == value_of(raw, marks, 1, 1));
+        is_in.then(|| value_of(raw, marks, self.element, self.component))
     }
 
     /// Its value in a segment, if it is in that.

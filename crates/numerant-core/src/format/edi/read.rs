@@ -51,6 +51,8 @@ pub(crate) struct EdiTrees {
     /// Segments of the envelope of which a name, key, condition or step names an element.
     named: Vec<String>,
     names: Names,
+    /// Of the message that is open.
+    roles: Roles,
     /// Records are whole messages.
     whole: bool,
     source: Arc<Source>,
@@ -134,13 +136,98 @@ impl Open {
     }
 }
 
+/// What a segment of a message is, by its layout and by the envelope.
+#[derive(Clone, Copy, Default)]
+struct Role {
+    /// It opens or closes what stands around messages, or opens one.
+    envelope: bool,
+    /// It closes the message.
+    ends: bool,
+    record: bool,
+    looped: bool,
+    tail: bool,
+    head: bool,
+    /// It states the total or an adjustment of it.
+    balances: bool,
+    /// It holds what a record adds to the total.
+    adds: bool,
+    /// Its name is told with its qualifier.
+    qualified: bool,
+}
+
+impl Role {
+    fn of(id: &[u8], layout: Option<&Layout>, marks: &Marks) -> Self {
+        let [
+            (interchange, interchange_end),
+            (group, group_end),
+            (opens, closes),
+        ] = marks.standard.envelope();
+        let envelope = [opens, interchange, interchange_end, group, group_end];
+        let role = Self {
+            envelope: envelope.iter().any(|known| known.as_bytes() == id),
+            ends: closes.as_bytes() == id,
+            ..Self::default()
+        };
+        let Some(layout) = layout else {
+            return role;
+        };
+        let is = |known: &String| known.as_bytes() == id;
+        let balance = layout.balance.as_ref();
+        Self {
+            record: is(&layout.record),
+            looped: layout.loops.iter().any(is),
+            tail: role.ends || layout.tail.iter().any(is),
+            head: layout.head.iter().any(is),
+            balances: balance.is_some_and(|balance| {
+                let mut all = balance.adjustments.iter().chain([&balance.total]);
+                all.any(|address| address.is_in_any(id))
+            }),
+            adds: balance.is_some_and(|balance| balance.records.is_in_any(id)),
+            qualified: layout.qualified.iter().any(is),
+            ..role
+        }
+    }
+}
+
+/// The roles of the segments of the message that is open, by their names.
+#[derive(Default)]
+struct Roles(Vec<(u128, Role)>);
+
+impl Roles {
+    #[inline]
+    fn of(&mut self, id: &[u8], layout: Option<&Layout>, marks: &Marks) -> Role {
+        let key = packed(id);
+        if let Some((_, role)) = self.0.iter().find(|(known, _)| *known == key) {
+            return *role;
+        }
+        let role = Role::of(id, layout, marks);
+        if self.0.len() < MANY {
+            self.0.push((key, role));
+        }
+        role
+    }
+}
+
+/// Kinds of segments that are remembered; there are fewer in a message that follows a standard.
+const MANY: usize = 256;
+
+/// The name of a segment as a number.
+#[inline]
+fn packed(id: &[u8]) -> u128 {
+    let shift = |number: u128, byte: &u8| (number << 8) | u128::from(*byte);
+    id.iter().take(8).fold(id.len() as u128, shift)
+}
+
 /// The paths of segments and their elements, which are the same from record to record.
 #[derive(Default)]
 struct Names {
+    /// By name, with the qualifier if that belongs to it.
     segments: HashMap<Vec<u8>, SegmentNames>,
     key: Vec<u8>,
     /// Only these columns are wanted, with all their numbers.
     only: Option<HashSet<String>>,
+    /// Whether any column of a segment of this name is wanted.
+    wanted: Vec<(u128, bool)>,
 }
 
 struct SegmentNames {
@@ -148,11 +235,37 @@ struct SegmentNames {
     path: u32,
     /// Any of its elements is wanted.
     wanted: bool,
-    /// By element and component; `None` if it is not wanted.
-    elements: HashMap<(usize, usize), Option<u32>>,
+    /// By element and component, as far as they were met.
+    elements: Vec<Vec<Element>>,
+}
+
+/// What is known of an element or component.
+#[derive(Clone, Copy)]
+enum Element {
+    New,
+    Unwanted,
+    /// Its path.
+    Wanted(u32),
 }
 
 impl Names {
+    /// Whether an element of a segment is wanted, whose name begins with this.
+    #[inline]
+    fn wants(&mut self, id: &[u8]) -> bool {
+        let Some(only) = &self.only else {
+            return true;
+        };
+        let key = packed(id);
+        if let Some((_, wanted)) = self.wanted.iter().find(|(known, _)| *known == key) {
+            return *wanted;
+        }
+        let wanted = only.iter().any(|column| column.as_bytes().starts_with(id));
+        if self.wanted.len() < MANY {
+            self.wanted.push((key, wanted));
+        }
+        wanted
+    }
+
     /// Adds the elements of a segment to a tree.
     fn push(
         &mut self,
@@ -163,6 +276,9 @@ impl Names {
         paths: &mut Paths,
     ) {
         let id = id_of(raw, marks);
+        if !self.wants(id) {
+            return;
+        }
         self.key.clear();
         self.key.extend_from_slice(id);
         if qualified {
@@ -185,7 +301,7 @@ impl Names {
             let known = SegmentNames {
                 path: paths.child(ROOT, &name),
                 wanted: only.as_ref().is_none_or(|only| only.iter().any(is_of)),
-                elements: HashMap::new(),
+                elements: Vec::new(),
                 name,
             };
             self.segments.insert(self.key.clone(), known);
@@ -207,7 +323,15 @@ impl Names {
             if value.is_empty() {
                 return;
             }
-            let own = *elements.entry((element, component)).or_insert_with(|| {
+            if elements.len() <= element {
+                elements.resize(element + 1, Vec::new());
+            }
+            let components = &mut elements[element];
+            if components.len() <= component {
+                components.resize(component + 1, Element::New);
+            }
+            let own = &mut components[component];
+            if matches!(own, Element::New) {
                 let element = match component {
                     0 => format!("{element:02}"),
                     component => format!("{element:02}-{component}"),
@@ -215,9 +339,12 @@ impl Names {
                 let wanted = only
                     .as_ref()
                     .is_none_or(|only| only.contains(&format!("{name}{element}")));
-                wanted.then(|| paths.child(*path, &element))
-            });
-            if let Some(own) = own {
+                *own = match wanted {
+                    true => Element::Wanted(paths.child(*path, &element)),
+                    false => Element::Unwanted,
+                };
+            }
+            if let Element::Wanted(own) = *own {
                 match std::str::from_utf8(value) {
                     Ok(_) => tree.push(own, Kind::Text, value),
                     Err(_) => {
@@ -283,6 +410,7 @@ impl EdiTrees {
             layouts: source.layouts.clone(),
             named: Vec::new(),
             names: Names::default(),
+            roles: Roles::default(),
             whole: source.whole,
             source: Arc::new(source),
             pending: false,
@@ -475,6 +603,7 @@ impl EdiTrees {
                 open.push(&self.raw);
                 open
             });
+            self.roles = Roles::default();
             self.message = Some(Message {
                 layout,
                 kind,
@@ -499,37 +628,30 @@ impl EdiTrees {
 
     /// Takes a segment of the open message; whether a record is complete, in front of it.
     fn take(&mut self, marks: Marks) -> Result<bool, ReadError> {
-        let [
-            (interchange, interchange_end),
-            (group, group_end),
-            (opens, closes),
-        ] = marks.standard.envelope();
         let (offset, end) = (self.offset, self.end());
         let Some(message) = &mut self.message else {
             return Ok(false);
         };
         let raw = &self.raw;
         let id = id_of(raw, &marks);
-        let envelope = [opens, interchange, interchange_end, group, group_end];
-        if envelope.iter().any(|known| known.as_bytes() == id) {
+        let role = self.roles.of(id, message.layout.as_ref(), &marks);
+        if role.envelope {
+            let [_, _, (_, closes)] = marks.standard.envelope();
             let what = format!(
                 "{} within a message that no {closes} has closed",
                 String::from_utf8_lossy(id)
             );
             return Err(self.wrong(what));
         }
-        let ends = id == closes.as_bytes();
         let Some(layout) = &message.layout else {
             message.segments += 1;
             if let Some(open) = &mut message.record {
                 open.push(raw);
             }
-            return Ok(ends);
+            return Ok(role.ends);
         };
-        let is = |known: &String| known.as_bytes() == id;
-        let is_record = is(&layout.record);
-        let is_loop = layout.loops.iter().any(is);
-        let is_tail = ends || message.tail.is_some() || layout.tail.iter().any(is);
+        let (is_record, is_loop) = (role.record, role.looped);
+        let is_tail = role.tail || message.tail.is_some();
         if (is_record || is_loop || is_tail) && message.record.is_some() {
             self.pending = true;
             return Ok(true);
@@ -539,13 +661,12 @@ impl EdiTrees {
             message.head_end.get_or_insert(offset);
         }
         if let Some(balance) = &layout.balance
+            && role.balances
             && (is_tail || message.head_end.is_none())
         {
-            let segment = Segment::parse(raw, &marks);
             let number = |address: &Address| {
-                address
-                    .value(&segment)
-                    .and_then(|text| amount(text, &marks))
+                let text = address.value_in(raw, &marks);
+                text.and_then(|text| amount(&text, &marks))
             };
             if let Some(total) = number(&balance.total) {
                 message.stated = Some(total);
@@ -575,10 +696,10 @@ impl EdiTrees {
             open.push(raw);
         } else if let (true, Some((_, to))) = (message.in_loop, &mut message.looped) {
             *to = end;
-        } else if layout.head.iter().any(is) {
+        } else if role.head {
             message.head.push(raw.clone());
         }
-        if ends {
+        if role.ends {
             let segment = Segment::parse(&self.raw, &marks);
             self.close(&segment, marks);
         }
@@ -638,12 +759,16 @@ impl EdiTrees {
             .as_ref()
             .and_then(|layout| layout.balance.as_ref())
         {
-            let all = open
-                .segments()
-                .filter(|raw| balance.records.is_in_any(id_of(raw, &marks)));
-            for segment in all.map(|raw| Segment::parse(raw, &marks)) {
-                let value = balance.records.value(&segment);
-                if let Some(number) = value.and_then(|value| amount(value, &marks)) {
+            for raw in open.segments() {
+                if !self
+                    .roles
+                    .of(id_of(raw, &marks), message.layout.as_ref(), &marks)
+                    .adds
+                {
+                    continue;
+                }
+                let value = balance.records.value_in(raw, &marks);
+                if let Some(number) = value.and_then(|value| amount(&value, &marks)) {
                     amount_of = amount_of.plus(number).unwrap_or(amount_of);
                 }
             }
@@ -686,10 +811,8 @@ impl EdiTrees {
             self.names.push(raw, &marks, false, tree, paths);
         }
         for raw in open.segments() {
-            let id = id_of(raw, &marks);
             let layout = message.layout.as_ref();
-            let qualified = layout
-                .is_some_and(|layout| layout.qualified.iter().any(|known| known.as_bytes() == id));
+            let qualified = self.roles.of(id_of(raw, &marks), layout, &marks).qualified;
             self.names.push(raw, &marks, qualified, tree, paths);
         }
         self.spare = open;

@@ -1,5 +1,6 @@
 //! Segments: what messages are made of, in X12 and in UN/EDIFACT (ISO 9735).
 
+use std::borrow::Cow;
 use std::io::{self, Read};
 
 use crate::source::SharedFile;
@@ -154,7 +155,10 @@ pub(super) fn each_component(raw: &[u8], marks: &Marks, take: &mut dyn FnMut(usi
         .is_some_and(|release| memchr::memchr(release, inside).is_some());
     let whole = inside.starts_with(b"ISA");
     let divides = |byte: u8| !whole && (byte == marks.component || Some(byte) == marks.repetition);
-    if released_somewhere || inside.iter().any(|byte| Some(*byte) == marks.repetition) {
+    let repeats = marks
+        .repetition
+        .is_some_and(|mark| memchr::memchr(mark, inside).is_some());
+    if released_somewhere || repeats {
         let segment = Segment::parse(raw, marks);
         for (element, repetitions) in segment.elements.iter().enumerate() {
             for components in repetitions {
@@ -183,6 +187,32 @@ pub(super) fn each_component(raw: &[u8], marks: &Marks, take: &mut dyn FnMut(usi
             take(number, 0, element);
         }
     }
+}
+
+/// A component of an element of a segment, both from 1, without taking all of it apart where that can be avoided.
+pub(super) fn value_of<'r>(
+    raw: &'r [u8],
+    marks: &Marks,
+    element: usize,
+    component: usize,
+) -> Cow<'r, str> {
+    let inside = content(raw, marks);
+    let released = marks
+        .release
+        .is_some_and(|mark| memchr::memchr(mark, inside).is_some());
+    let repeats = marks
+        .repetition
+        .is_some_and(|mark| memchr::memchr(mark, inside).is_some());
+    if released || repeats || inside.starts_with(b"ISA") {
+        let segment = Segment::parse(raw, marks);
+        return Cow::Owned(segment.value(element, component).to_owned());
+    }
+    let element = inside.split(|byte| *byte == marks.element).nth(element);
+    let component = element
+        .zip(component.checked_sub(1))
+        .and_then(|(element, place)| element.split(|byte| *byte == marks.component).nth(place))
+        .unwrap_or_default();
+    std::str::from_utf8(component).map_or_else(|_| Cow::Owned(text(component)), Cow::Borrowed)
 }
 
 /// A segment's bytes without its terminator and what stands behind that.
@@ -357,8 +387,8 @@ impl<R: Read> Segments<R> {
             return Ok(false);
         }
         let start = &self.buffer[self.at..];
-        if let Some(marks) = Marks::found(start)
-            && (opens || self.marks.is_none())
+        if (opens || self.marks.is_none())
+            && let Some(marks) = Marks::found(start)
         {
             // UNA has said what divides the UNB behind it.
             let said = self
@@ -471,6 +501,17 @@ mod tests {
             (segment.value(3, 1), segment.value(9, 1), line_end(raw)),
             (":a", "", b"\r\n".as_slice())
         );
+        for (raw, marks) in [
+            (raw.as_slice(), EDIFACT),
+            (b"DTM+137:2026:102'", EDIFACT),
+            (b"MOA+12:+:'", EDIFACT),
+        ] {
+            let segment = Segment::parse(raw, &marks);
+            for (element, component) in (1..5).flat_map(|of| (1..5).map(move |at| (of, at))) {
+                let value = value_of(raw, &marks, element, component);
+                assert_eq!(value, segment.value(element, component));
+            }
+        }
         let written = with_values(raw, &EDIFACT, &[(2, 2, "new".into()), (4, 1, "7".into())]);
         assert_eq!(written, b"NAD+BY+5?+6:new::?'+?:a+7'\r\n");
     }

@@ -58,8 +58,31 @@ impl Slice {
     }
 }
 
-/// Lays a record out as a tree, with the slices of its texts that are wanted.
-pub(super) fn push_tree(record: &Record, slices: &[Slice], tree: &mut Tree, paths: &mut Paths) {
+/// Fields of which any column is wanted.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Wanted(Option<Vec<String>>);
+
+impl Wanted {
+    /// The fields of these columns.
+    pub(super) fn of(columns: &[String]) -> Self {
+        let tag = |column: &String| column.get(..3).map(str::to_owned);
+        Self(Some(columns.iter().filter_map(tag).collect()))
+    }
+
+    fn has(&self, tag: &str) -> bool {
+        let wanted = |tags: &Vec<String>| tags.iter().any(|wanted| wanted == tag);
+        self.0.as_ref().is_none_or(wanted)
+    }
+}
+
+/// Lays a record out as a tree: the fields and the slices of its texts that are wanted.
+pub(super) fn push_tree(
+    record: &Record,
+    wanted: &Wanted,
+    slices: &[Slice],
+    tree: &mut Tree,
+    paths: &mut Paths,
+) {
     tree.clear();
     let root = tree.open(ROOT, Kind::Object);
     let value =
@@ -83,7 +106,7 @@ pub(super) fn push_tree(record: &Record, slices: &[Slice], tree: &mut Tree, path
             value(tree, path, &part);
         }
     }
-    for field in &record.fields {
+    for field in record.fields.iter().filter(|field| wanted.has(&field.tag)) {
         let path = paths.child(ROOT, &field.tag);
         match &field.content {
             Content::Control(text) => value(tree, path, text),

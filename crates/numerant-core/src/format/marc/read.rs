@@ -4,7 +4,7 @@ use std::io::{BufRead, BufReader};
 use std::sync::Arc;
 
 use super::encode::{Form, RecordsEncoder};
-use super::notation::{Slice, push_tree};
+use super::notation::{Slice, Wanted, push_tree};
 use super::record::{RECORD_END, Record, RecordError};
 use crate::format::delimited::{Ragged, WriteOptions};
 use crate::format::trees::{Around, OpenedTrees, Trees};
@@ -27,6 +27,7 @@ pub(crate) struct MarcTrees {
     read: u64,
     most: usize,
     rejects: bool,
+    wanted: Wanted,
     slices: Vec<Slice>,
     rejected: Vec<RejectedRecord>,
 }
@@ -41,6 +42,7 @@ impl MarcTrees {
             offset: 0,
             read: 0,
             most: opened.largest_record,
+            wanted: Wanted::default(),
             slices: opened
                 .options
                 .named
@@ -113,7 +115,7 @@ impl Trees for MarcTrees {
         while self.fill()? {
             match Record::parse(&self.record) {
                 Ok(record) => {
-                    push_tree(&record, &self.slices, tree, paths);
+                    push_tree(&record, &self.wanted, &self.slices, tree, paths);
                     return Ok(true);
                 }
                 Err(problem) if self.rejects => self.rejected.push(RejectedRecord {
@@ -146,6 +148,10 @@ impl Trees for MarcTrees {
 
     fn unit(&self) -> Unit {
         Unit::Record
+    }
+
+    fn only(&mut self, columns: &[String]) {
+        self.wanted = Wanted::of(columns);
     }
 
     fn writer(&self, to: TextFormat, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {

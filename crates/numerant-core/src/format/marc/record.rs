@@ -93,13 +93,14 @@ pub(super) enum RecordError {
     Xml(String),
 }
 
-fn number(bytes: &[u8], what: &str) -> Result<usize, RecordError> {
-    let text = String::from_utf8_lossy(bytes);
-    let wrong = || RecordError::Number(what.to_owned(), text.to_string());
-    match bytes.iter().all(u8::is_ascii_digit) {
-        true => text.parse().map_err(|_| wrong()),
-        false => Err(wrong()),
+fn number(bytes: &[u8], what: impl Fn() -> String) -> Result<usize, RecordError> {
+    let wrong = || RecordError::Number(what(), String::from_utf8_lossy(bytes).into_owned());
+    // As many digits as always fit.
+    if bytes.is_empty() || bytes.len() > 9 || !bytes.iter().all(u8::is_ascii_digit) {
+        return Err(wrong());
     }
+    let digit = |number: usize, digit: &u8| number * 10 + usize::from(digit - b'0');
+    Ok(bytes.iter().fold(0, digit))
 }
 
 impl Record {
@@ -108,14 +109,16 @@ impl Record {
         if bytes.len() <= LEADER {
             return Err(RecordError::Short(bytes.len()));
         }
-        let said = number(&bytes[..5], "the length in the leader")?;
+        let said = number(&bytes[..5], || "the length in the leader".to_owned())?;
         if said != bytes.len() {
             return Err(RecordError::Length {
                 said,
                 found: bytes.len(),
             });
         }
-        let base = number(&bytes[12..17], "the place of the fields in the leader")?;
+        let base = number(&bytes[12..17], || {
+            "the place of the fields in the leader".to_owned()
+        })?;
         let digit = |place: usize, usual: usize| match bytes[place] {
             digit @ b'0'..=b'9' => usize::from(digit - b'0'),
             _ => usual,
@@ -135,12 +138,11 @@ impl Record {
         let mut fields = Vec::with_capacity(directory.len() / entry);
         for entry in directory.chunks_exact(entry) {
             let tag = String::from_utf8_lossy(&entry[..3]).into_owned();
-            let length = number(
-                &entry[3..3 + of_length],
-                &format!("the length of field {tag}"),
-            )?;
+            let length = number(&entry[3..3 + of_length], || {
+                format!("the length of field {tag}")
+            })?;
             let start = &entry[3 + of_length..3 + of_length + of_start];
-            let start = base + number(start, &format!("the place of field {tag}"))?;
+            let start = base + number(start, || format!("the place of field {tag}"))?;
             let content = bytes
                 .get(start..start + length)
                 .filter(|_| start + length < bytes.len());
@@ -266,7 +268,12 @@ impl Record {
                     out.extend_from_slice(b"    <datafield tag=\"");
                     push_escaped(&field.tag, true, out);
                     for (number, indicator) in indicators.iter().enumerate() {
-                        out.extend_from_slice(format!("\" ind{}=\"", number + 1).as_bytes());
+                        let name: &[u8] = if number == 0 {
+                            b"\" ind1=\""
+                        } else {
+                            b"\" ind2=\""
+                        };
+                        out.extend_from_slice(name);
                         push_escaped(indicator.encode_utf8(&mut [0; 4]), true, out);
                     }
                     out.extend_from_slice(b"\">\n");

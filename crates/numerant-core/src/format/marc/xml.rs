@@ -6,7 +6,7 @@ use quick_xml::Reader;
 use quick_xml::events::Event;
 
 use super::encode::{Form, RecordsEncoder};
-use super::notation::{Slice, push_tree};
+use super::notation::{Slice, Wanted, push_tree};
 use super::record::{Content, Field, Record, RecordError, SLIM};
 use crate::format::delimited::WriteOptions;
 use crate::format::markup::{attribute, push_reference};
@@ -27,6 +27,7 @@ pub(crate) struct MarcXmlTrees {
     inner: XmlTrees,
     elements: Tree,
     names: Paths,
+    wanted: Wanted,
     slices: Vec<Slice>,
 }
 
@@ -37,6 +38,7 @@ impl MarcXmlTrees {
             inner: XmlTrees::new(input, opened)?,
             elements: Tree::default(),
             names: Paths::default(),
+            wanted: Wanted::default(),
             slices: opened
                 .options
                 .named
@@ -61,7 +63,7 @@ impl Trees for MarcXmlTrees {
                 },
             )
         })?;
-        push_tree(&record, &self.slices, tree, paths);
+        push_tree(&record, &self.wanted, &self.slices, tree, paths);
         Ok(true)
     }
 
@@ -83,6 +85,10 @@ impl Trees for MarcXmlTrees {
 
     fn namespaces(&self) -> Vec<(String, String)> {
         self.inner.namespaces()
+    }
+
+    fn only(&mut self, columns: &[String]) {
+        self.wanted = Wanted::of(columns);
     }
 
     fn writer(&self, to: TextFormat, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
