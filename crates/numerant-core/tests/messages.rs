@@ -177,6 +177,14 @@ fn conditions_hold_for_any_of_what_stands_several_times() {
         folder.read("out/taken.csv"),
         "CLP01,NM1[QC]09,TRN02,SVC02,SVC[2]02\nK007,MK007,T0001,107,207\nK008,MK008,T0001,108,208\n"
     );
+    // A look at it holds the condition in the same way.
+    let source = folder.path("pay.x12").into();
+    let found = inspect(&source, &extract, 3, &context()).expect("readable");
+    let told = [
+        ["K007", "MK007", "T0001", "107", "207"],
+        ["K008", "MK008", "T0001", "108", "208"],
+    ];
+    assert_eq!(found[0].records, told);
     // What is told of the condition is how it was said.
     let left = summary
         .ledger
