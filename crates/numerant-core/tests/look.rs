@@ -58,6 +58,7 @@ fn values(text: &str, attribute: &str) -> Vec<String> {
 /// Checks that a package holds together: every relation leads to a part, every part has a type, nothing
 /// has a type that is not there, and all XML is well formed. Its parts.
 fn sound(path: &Path) -> BTreeMap<String, Vec<u8>> {
+    support::assert_narrow(path);
     let parts = parts(path);
     let names: HashSet<String> = parts.keys().map(|name| name.to_lowercase()).collect();
     let types = text(&parts, "[Content_Types].xml");

@@ -95,6 +95,7 @@ pub(super) fn write(
             plans,
             widths,
             records: records[output],
+            bytes: std::fs::metadata(consumer.path(output)).map_or(0, |file| file.len()),
         }
     };
     let all: u64 = files

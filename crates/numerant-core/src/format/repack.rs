@@ -12,6 +12,10 @@ use zip::{CompressionMethod, ZipArchive, ZipWriter};
 use super::package::Package;
 use crate::source::SharedFile;
 
+/// A part of so many bytes or more is written in the wide form of zip archives, which not all spreadsheet
+/// programs read, so that it is for parts that need it: 4 GiB, and some room for what does not compress.
+pub(crate) const WIDE: u64 = (1 << 32) - (1 << 26);
+
 /// Writes the text of a part.
 pub(crate) type WritePart<'a> = Box<dyn Fn(&mut dyn Write) -> io::Result<()> + Send + 'a>;
 
@@ -57,11 +61,11 @@ impl<'a> Repack<'a> {
             };
             match self.changes.get(&name) {
                 None => zip.raw_copy_file(archive.by_index_raw(place)?)?,
-                Some(change) => write_part(&mut zip, &name, change)?,
+                Some(change) => write_part(&mut zip, &name, change, WIDE)?,
             }
         }
         for (name, change) in &self.added {
-            write_part(&mut zip, name, change)?;
+            write_part(&mut zip, name, change, WIDE)?;
         }
         let out = zip.finish()?;
         out.into_inner()
@@ -70,10 +74,12 @@ impl<'a> Repack<'a> {
     }
 }
 
+/// Writes a part, in the wide form from so many bytes on.
 fn write_part(
     zip: &mut ZipWriter<BufWriter<File>>,
     name: &str,
     change: &Change<'_>,
+    wide: u64,
 ) -> io::Result<()> {
     let options = SimpleFileOptions::default()
         .compression_method(CompressionMethod::Deflated)
@@ -85,15 +91,99 @@ fn write_part(
             zip.write_all(bytes)
         }
         Change::Written(write) => {
+            zip.start_file(name, options)?;
+            let (written, full) = written(zip, write, wide);
+            if !full {
+                return written;
+            }
+            zip.abort_file()?;
             zip.start_file(name, options.large_file(true))?;
-            let mut out = BufWriter::with_capacity(1 << 16, &mut *zip);
-            write(&mut out)?;
-            out.flush()
+            self::written(zip, write, u64::MAX).0
         }
         Change::Copied(package, part) => {
             let mut archive = package.archive();
             let part = archive.by_name_raw(part.as_bytes())?;
             Ok(zip.raw_copy_file_rename(part, name)?)
+        }
+    }
+}
+
+/// Writes a part of at most so many bytes, and says whether it has more.
+fn written(
+    zip: &mut ZipWriter<BufWriter<File>>,
+    write: &WritePart<'_>,
+    most: u64,
+) -> (io::Result<()>, bool) {
+    /// Takes so many bytes.
+    struct Limited<W> {
+        inner: W,
+        left: u64,
+        full: bool,
+    }
+
+    impl<W: Write> Write for Limited<W> {
+        fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+            let Some(left) = self.left.checked_sub(bytes.len() as u64) else {
+                self.full = true;
+                return Err(io::Error::other("more than the part may have"));
+            };
+            self.left = left;
+            self.inner.write_all(bytes)?;
+            Ok(bytes.len())
+        }
+
+        fn flush(&mut self) -> io::Result<()> {
+            self.inner.flush()
+        }
+    }
+
+    let mut limited = Limited {
+        inner: zip,
+        left: most,
+        full: false,
+    };
+    let mut out = BufWriter::with_capacity(1 << 16, &mut limited);
+    let done = write(&mut out).and_then(|()| out.flush());
+    // What is left of a part that is too long is not written.
+    let _ = out.into_parts();
+    (done, limited.full)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::Read;
+
+    #[test]
+    fn only_parts_that_need_it_are_wide() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let path = folder.path().join("package");
+        let file = BufWriter::new(File::create_new(&path).expect("created"));
+        let mut zip = ZipWriter::new(file);
+        let text = "Skarv ".repeat(100_000);
+        for (name, wide) in [("first", 600_001), ("second", 300_000), ("third", u64::MAX)] {
+            let write = |out: &mut dyn Write| {
+                let mut pieces = text.as_bytes().chunks(999);
+                pieces.try_for_each(|piece| out.write_all(piece))
+            };
+            let change = Change::Written(Box::new(write));
+            write_part(&mut zip, name, &change, wide).expect("written");
+        }
+        drop(
+            zip.finish()
+                .expect("finished")
+                .into_inner()
+                .expect("flushed"),
+        );
+        let mut archive = ZipArchive::new(File::open(&path).expect("there")).expect("an archive");
+        let bytes = std::fs::read(&path).expect("readable");
+        for (name, version) in [("first", 20), ("second", 45), ("third", 20)] {
+            let mut part = archive.by_name(name).expect("there");
+            let start = usize::try_from(part.header_start()).expect("small");
+            assert_eq!(bytes[start + 4], version, "{name}");
+            let mut read = String::new();
+            part.read_to_string(&mut read).expect("readable");
+            assert!(read == text, "{name}");
         }
     }
 }

@@ -72,7 +72,24 @@ pub(crate) fn job(source: &Path, name: &str, out: &Path) -> Job {
 pub(crate) fn convert(source: &Path, name: &str, out: &Path) -> (PathBuf, Summary) {
     let summary = run(&job(source, name, out), &context()).expect("converted");
     assert!(summary.ledger.balanced);
-    (out.join(name), summary)
+    let path = out.join(name);
+    if name.ends_with(".xlsx") || name.ends_with(".ods") {
+        assert_narrow(&path);
+    }
+    (path, summary)
+}
+
+/// Asserts that no part of a package has the wide form of zip archives, which some programs do not read.
+pub(crate) fn assert_narrow(path: &Path) {
+    let bytes = fs::read(path).expect("readable");
+    let mut archive =
+        zip::ZipArchive::new(fs::File::open(path).expect("there")).expect("a package");
+    for place in 0..archive.len() {
+        let part = archive.by_index_raw(place).expect("a part");
+        let start = usize::try_from(part.header_start()).expect("small");
+        assert!(bytes[start + 4] <= 20, "{}", part.name());
+        assert_ne!(bytes[start + 22..start + 26], [0xff; 4], "{}", part.name());
+    }
 }
 
 /// What is in all sheets of a workbook.

@@ -8,6 +8,7 @@ use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
 use crate::format::markup::push_escaped;
+use crate::format::repack::WIDE;
 use crate::format::sheet::{Cell, CellFormat, Head, Plan, Precision, SheetSink, Spelling, letters};
 
 /// Bytes that are handed to the compressor at a time.
@@ -51,18 +52,18 @@ impl OdsWriter {
         })
     }
 
-    fn begin_part(&mut self, name: &str, method: CompressionMethod) -> io::Result<()> {
+    fn begin_part(&mut self, name: &str, method: CompressionMethod, most: u64) -> io::Result<()> {
         let level = (method == CompressionMethod::Deflated).then_some(LEVEL);
         let options = SimpleFileOptions::default()
             .compression_method(method)
             .compression_level(level)
             .last_modified_time(zip::DateTime::default())
-            .large_file(name == "content.xml");
+            .large_file(most >= WIDE);
         Ok(self.zip.start_file(name, options)?)
     }
 
     fn part(&mut self, name: &str, text: &str) -> io::Result<()> {
-        self.begin_part(name, CompressionMethod::Deflated)?;
+        self.begin_part(name, CompressionMethod::Deflated, text.len() as u64)?;
         self.zip.write_all(DECLARATION.as_bytes())?;
         self.zip.write_all(text.as_bytes())
     }
@@ -203,7 +204,7 @@ fn push_paragraphs(text: &str, out: &mut Vec<u8>) {
 
 impl SheetSink for OdsWriter {
     fn begin(&mut self, heads: &[&Head]) -> io::Result<()> {
-        self.begin_part("mimetype", CompressionMethod::Stored)?;
+        self.begin_part("mimetype", CompressionMethod::Stored, 0)?;
         self.zip.write_all(MIMETYPE.as_bytes())?;
         let mut formats = vec![CellFormat::Text];
         for plan in heads.iter().flat_map(|head| &head.plans) {
@@ -215,7 +216,10 @@ impl SheetSink for OdsWriter {
         let mut widths: Vec<usize> = heads.iter().flat_map(|head| head.widths.clone()).collect();
         widths.sort_unstable();
         widths.dedup();
-        self.begin_part("content.xml", CompressionMethod::Deflated)?;
+        // A cell has its value as a text, too.
+        let most = heads.iter().map(|head| head.most(200, 14));
+        let most = most.fold(0, u64::saturating_add);
+        self.begin_part("content.xml", CompressionMethod::Deflated, most)?;
         self.push(DECLARATION);
         self.push(&format!(
             "<office:document-content {NAMESPACES}><office:automatic-styles>"

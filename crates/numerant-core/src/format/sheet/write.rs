@@ -240,12 +240,25 @@ pub(crate) struct Head {
     pub(crate) widths: Vec<usize>,
     /// Records.
     pub(crate) records: u64,
+    /// Bytes of the records.
+    pub(crate) bytes: u64,
 }
 
 impl Head {
     /// Rows, the header among them.
     pub(crate) fn rows(&self) -> u64 {
         self.records + u64::from(self.header.is_some())
+    }
+
+    /// The most bytes that its XML may have, if a cell takes `cell` bytes beside its text, and a byte of text at most
+    /// `byte`.
+    pub(crate) fn most(&self, cell: u64, byte: u64) -> u64 {
+        let row = cell.saturating_mul(self.plans.len() as u64 + 1);
+        let header = self.header.iter().flatten().map(|name| name.len() as u64);
+        let texts = self.bytes.saturating_add(header.sum());
+        let rows = self.rows().saturating_add(1);
+        row.saturating_mul(rows)
+            .saturating_add(texts.saturating_mul(byte))
     }
 }
 

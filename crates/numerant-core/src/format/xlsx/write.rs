@@ -12,6 +12,7 @@ use zip::{CompressionMethod, ZipWriter};
 
 use super::strings::escape;
 use crate::format::markup::{is_allowed, push_escaped};
+use crate::format::repack::WIDE;
 use crate::format::sheet::{
     Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, letters, looks_typed,
 };
@@ -44,6 +45,10 @@ pub(crate) struct XlsxWriter {
     header: bool,
 }
 
+/// The most bytes of a cell beside its text, and of a byte of text that is escaped.
+const CELL: u64 = 100;
+const BYTE: u64 = 7;
+
 struct SheetEntry {
     name: String,
     /// The range that has a filter.
@@ -65,17 +70,17 @@ impl XlsxWriter {
         })
     }
 
-    fn begin_part(&mut self, name: &str) -> io::Result<()> {
+    fn begin_part(&mut self, name: &str, most: u64) -> io::Result<()> {
         let options = SimpleFileOptions::default()
             .compression_method(CompressionMethod::Deflated)
             .compression_level(Some(LEVEL))
             .last_modified_time(zip::DateTime::default())
-            .large_file(true);
+            .large_file(most >= WIDE);
         Ok(self.zip.start_file(name, options)?)
     }
 
     fn part(&mut self, name: &str, text: &str) -> io::Result<()> {
-        self.begin_part(name)?;
+        self.begin_part(name, text.len() as u64)?;
         self.zip.write_all(DECLARATION.as_bytes())?;
         self.zip.write_all(text.as_bytes())
     }
@@ -91,8 +96,9 @@ impl XlsxWriter {
     }
 
     fn write_strings(&mut self) -> io::Result<()> {
-        self.begin_part("xl/sharedStrings.xml")?;
         let strings = std::mem::take(&mut self.strings);
+        let most = strings.texts().map(|text| CELL + text.len() as u64 * BYTE);
+        self.begin_part("xl/sharedStrings.xml", most.sum())?;
         let count = strings.len();
         self.push(DECLARATION);
         let uses = strings.uses();
@@ -185,7 +191,8 @@ fn push_characters(text: &str, attribute: bool, out: &mut Vec<u8>) {
 impl SheetSink for XlsxWriter {
     fn begin_sheet(&mut self, head: &Head) -> io::Result<()> {
         let number = self.sheets.len() + 1;
-        self.begin_part(&format!("xl/worksheets/sheet{number}.xml"))?;
+        let name = format!("xl/worksheets/sheet{number}.xml");
+        self.begin_part(&name, head.most(CELL, BYTE))?;
         let columns = head.plans.len();
         self.letters = (0..columns as u32).map(letters).collect();
         let last = self.letters.last().cloned().unwrap_or_default();
