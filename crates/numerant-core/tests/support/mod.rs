@@ -87,8 +87,13 @@ pub(crate) fn assert_narrow(path: &Path) {
     for place in 0..archive.len() {
         let part = archive.by_index_raw(place).expect("a part");
         let start = usize::try_from(part.header_start()).expect("small");
-        assert!(bytes[start + 4] <= 20, "{}", part.name());
-        assert_ne!(bytes[start + 22..start + 26], [0xff; 4], "{}", part.name());
+        assert!(bytes[start + 4] <= 20, "{:?}", part.name());
+        assert_ne!(
+            bytes[start + 22..start + 26],
+            [0xff; 4],
+            "{:?}",
+            part.name()
+        );
     }
 }
 
