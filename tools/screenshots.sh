@@ -50,9 +50,10 @@ TYPED
 page() {
     local name=$1 workbook=$2
     cp "$workbook" "$work/page.xlsx"
+    rm -f "$work/page.pdf"
     HOME=$work soffice --headless --convert-to pdf --outdir "$work" "$work/page.xlsx" >/dev/null 2>&1
-    pdftoppm -f 1 -l 1 -r 110 -png -singlefile "$work/page.pdf" "$work/page"
-    convert "$work/page.png" -resize 1280x800 -background white -gravity center -extent 1280x800 "$shots/$name.png"
+    pdftoppm -f 1 -l 1 -r 160 -png -singlefile "$work/page.pdf" "$work/page"
+    convert "$work/page.png" -trim -bordercolor white -border 40 -resize 1280x800 "$shots/$name.png"
 }
 
 export LC_ALL=C.UTF-8
