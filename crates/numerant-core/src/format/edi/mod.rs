@@ -4,6 +4,7 @@
 //! written are complete messages again, with the envelope, head and tail that they had, and counts that fit.
 
 mod layout;
+mod names;
 mod read;
 mod segments;
 mod write;

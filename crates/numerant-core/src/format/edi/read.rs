@@ -1,10 +1,10 @@
 //! Reads the records of messages, with what is needed to put some of them into messages again.
 
-use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
 use super::layout::{Address, Layout, Layouts};
-use super::segments::{Marks, Segment, SegmentError, Segments, Standard, each_component, id_of};
+use super::names::{Names, Roles};
+use super::segments::{Marks, Segment, SegmentError, Segments, Standard, id_of};
 use super::write::{EdiEncoder, Frame, Source, Tail};
 use crate::format::delimited::WriteOptions;
 use crate::format::trees::{Around, OpenedTrees, Trees};
@@ -133,228 +133,6 @@ impl Open {
             .iter()
             .zip(ends)
             .map(|(from, to)| &self.bytes[*from..to])
-    }
-}
-
-/// What a segment of a message is, by its layout and by the envelope.
-#[derive(Clone, Copy, Default)]
-struct Role {
-    /// It opens or closes what stands around messages, or opens one.
-    envelope: bool,
-    /// It closes the message.
-    ends: bool,
-    record: bool,
-    looped: bool,
-    tail: bool,
-    head: bool,
-    /// It states the total or an adjustment of it.
-    balances: bool,
-    /// It holds what a record adds to the total.
-    adds: bool,
-    /// Its name is told with its qualifier.
-    qualified: bool,
-}
-
-impl Role {
-    fn of(id: &[u8], layout: Option<&Layout>, marks: &Marks) -> Self {
-        let [
-            (interchange, interchange_end),
-            (group, group_end),
-            (opens, closes),
-        ] = marks.standard.envelope();
-        let envelope = [opens, interchange, interchange_end, group, group_end];
-        let role = Self {
-            envelope: envelope.iter().any(|known| known.as_bytes() == id),
-            ends: closes.as_bytes() == id,
-            ..Self::default()
-        };
-        let Some(layout) = layout else {
-            return role;
-        };
-        let is = |known: &String| known.as_bytes() == id;
-        let balance = layout.balance.as_ref();
-        Self {
-            record: is(&layout.record),
-            looped: layout.loops.iter().any(is),
-            tail: role.ends || layout.tail.iter().any(is),
-            head: layout.head.iter().any(is),
-            balances: balance.is_some_and(|balance| {
-                let mut all = balance.adjustments.iter().chain([&balance.total]);
-                all.any(|address| address.is_in_any(id))
-            }),
-            adds: balance.is_some_and(|balance| balance.records.is_in_any(id)),
-            qualified: layout.qualified.iter().any(is),
-            ..role
-        }
-    }
-}
-
-/// The roles of the segments of the message that is open, by their names.
-#[derive(Default)]
-struct Roles(Vec<(u128, Role)>);
-
-impl Roles {
-    #[inline]
-    fn of(&mut self, id: &[u8], layout: Option<&Layout>, marks: &Marks) -> Role {
-        let key = packed(id);
-        if let Some((_, role)) = self.0.iter().find(|(known, _)| *known == key) {
-            return *role;
-        }
-        let role = Role::of(id, layout, marks);
-        if self.0.len() < MANY {
-            self.0.push((key, role));
-        }
-        role
-    }
-}
-
-/// Kinds of segments that are remembered; there are fewer in a message that follows a standard.
-const MANY: usize = 256;
-
-/// The name of a segment as a number.
-#[inline]
-fn packed(id: &[u8]) -> u128 {
-    let shift = |number: u128, byte: &u8| (number << 8) | u128::from(*byte);
-    id.iter().take(8).fold(id.len() as u128, shift)
-}
-
-/// The paths of segments and their elements, which are the same from record to record.
-#[derive(Default)]
-struct Names {
-    /// By name, with the qualifier if that belongs to it.
-    segments: HashMap<Vec<u8>, SegmentNames>,
-    key: Vec<u8>,
-    /// Only these columns are wanted, with all their numbers.
-    only: Option<HashSet<String>>,
-    /// Whether any column of a segment of this name is wanted.
-    wanted: Vec<(u128, bool)>,
-}
-
-struct SegmentNames {
-    name: String,
-    path: u32,
-    /// Any of its elements is wanted.
-    wanted: bool,
-    /// By element and component, as far as they were met.
-    elements: Vec<Vec<Element>>,
-}
-
-/// What is known of an element or component.
-#[derive(Clone, Copy)]
-enum Element {
-    New,
-    Unwanted,
-    /// Its path.
-    Wanted(u32),
-}
-
-impl Names {
-    /// Whether an element of a segment is wanted, whose name begins with this.
-    #[inline]
-    fn wants(&mut self, id: &[u8]) -> bool {
-        let Some(only) = &self.only else {
-            return true;
-        };
-        let key = packed(id);
-        if let Some((_, wanted)) = self.wanted.iter().find(|(known, _)| *known == key) {
-            return *wanted;
-        }
-        let wanted = only.iter().any(|column| column.as_bytes().starts_with(id));
-        if self.wanted.len() < MANY {
-            self.wanted.push((key, wanted));
-        }
-        wanted
-    }
-
-    /// Adds the elements of a segment to a tree.
-    fn push(
-        &mut self,
-        raw: &[u8],
-        marks: &Marks,
-        qualified: bool,
-        tree: &mut Tree,
-        paths: &mut Paths,
-    ) {
-        let id = id_of(raw, marks);
-        if !self.wants(id) {
-            return;
-        }
-        self.key.clear();
-        self.key.extend_from_slice(id);
-        if qualified {
-            let behind = raw.get(id.len() + 1..).unwrap_or_default();
-            let ends = |byte: &u8| [marks.element, marks.segment, marks.component].contains(byte);
-            let end = behind.iter().position(ends).unwrap_or(behind.len());
-            if end > 0 {
-                self.key.push(b'[');
-                self.key.extend_from_slice(&behind[..end]);
-                self.key.push(b']');
-            }
-        }
-        let only = &self.only;
-        if !self.segments.contains_key(&self.key) {
-            let name = String::from_utf8_lossy(&self.key).into_owned();
-            let is_of = |column: &String| {
-                let rest = column.strip_prefix(&name);
-                rest.is_some_and(|rest| rest.starts_with(|sign: char| sign.is_ascii_digit()))
-            };
-            let known = SegmentNames {
-                path: paths.child(ROOT, &name),
-                wanted: only.as_ref().is_none_or(|only| only.iter().any(is_of)),
-                elements: Vec::new(),
-                name,
-            };
-            self.segments.insert(self.key.clone(), known);
-        }
-        let Some(SegmentNames {
-            name,
-            path,
-            wanted,
-            elements,
-        }) = self.segments.get_mut(&self.key)
-        else {
-            return;
-        };
-        if !*wanted {
-            return;
-        }
-        let node = tree.open(*path, Kind::Object);
-        each_component(raw, marks, &mut |element, component, value| {
-            if value.is_empty() {
-                return;
-            }
-            if elements.len() <= element {
-                elements.resize(element + 1, Vec::new());
-            }
-            let components = &mut elements[element];
-            if components.len() <= component {
-                components.resize(component + 1, Element::New);
-            }
-            let own = &mut components[component];
-            if matches!(own, Element::New) {
-                let element = match component {
-                    0 => format!("{element:02}"),
-                    component => format!("{element:02}-{component}"),
-                };
-                let wanted = only
-                    .as_ref()
-                    .is_none_or(|only| only.contains(&format!("{name}{element}")));
-                *own = match wanted {
-                    true => Element::Wanted(paths.child(*path, &element)),
-                    false => Element::Unwanted,
-                };
-            }
-            if let Element::Wanted(own) = *own {
-                match std::str::from_utf8(value) {
-                    Ok(_) => tree.push(own, Kind::Text, value),
-                    Err(_) => {
-                        let text: String = value.iter().map(|byte| char::from(*byte)).collect();
-                        tree.push(own, Kind::Text, text.as_bytes());
-                    }
-                }
-            }
-        });
-        tree.close(node);
     }
 }
 
@@ -836,26 +614,6 @@ pub(super) fn amount(text: &str, marks: &Marks) -> Option<Number> {
     Number::parse(padded.trim_end_matches('.').as_bytes())
 }
 
-/// A name, and what it is without some of its numbers, as `SVC02` is of `SVC[2]02`.
-fn without_numbers(name: &str) -> Vec<String> {
-    let mut names = vec![name.to_owned()];
-    let mut next = 0;
-    while let Some(name) = names.get(next).cloned() {
-        next += 1;
-        for (open, _) in name.match_indices('[') {
-            let length = name[open..].find(']').unwrap_or(0);
-            if length > 1
-                && name[open + 1..open + length]
-                    .bytes()
-                    .all(|byte| byte.is_ascii_digit())
-            {
-                names.push(format!("{}{}", &name[..open], &name[open + length + 1..]));
-            }
-        }
-    }
-    names
-}
-
 impl Trees for EdiTrees {
     fn next(&mut self, tree: &mut Tree, paths: &mut Paths) -> Result<bool, ReadError> {
         loop {
@@ -918,15 +676,7 @@ impl Trees for EdiTrees {
     }
 
     fn only(&mut self, columns: &[String]) {
-        self.names = Names {
-            only: Some(
-                columns
-                    .iter()
-                    .flat_map(|column| without_numbers(column))
-                    .collect(),
-            ),
-            ..Names::default()
-        };
+        self.names = Names::of(columns);
     }
 
     fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
