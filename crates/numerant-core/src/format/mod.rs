@@ -94,6 +94,38 @@ impl TextFormat {
     pub(crate) fn is_typed(self) -> bool {
         matches!(self, Self::Json | Self::JsonLines)
     }
+
+    /// Whether records of a source of this format stand in it between the same marks, so that what is around
+    /// them there can be around them here.
+    pub(crate) fn is_around(self, source: &str) -> bool {
+        [xml::NAME, marc::XML_NAME].contains(&source) && matches!(self, Self::Xml | Self::MarcXml)
+    }
+
+    /// Whether records of a source of this format are values of JSON, as they are here.
+    pub(crate) fn has_values_of(self, source: &str) -> bool {
+        [json::NAME, json::LINES].contains(&source) && self.is_typed()
+    }
+
+    /// What writes records of which each column says where in a record of this format it belongs; `None` if
+    /// columns may have any names here. Columns are given with their places among the cells.
+    ///
+    /// # Errors
+    ///
+    /// Records of columns cannot be written in it, or not with such a column.
+    pub(crate) fn addressed<'n>(
+        self,
+        columns: impl IntoIterator<Item = (&'n str, usize)>,
+    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        let to = match self {
+            Self::Edi => return Some(Err(EncodeError::OnlyMessages)),
+            Self::Marc => marc::Form::Iso2709,
+            Self::MarcXml => marc::Form::Xml,
+            Self::Delimited | Self::Json | Self::JsonLines | Self::Xml => return None,
+        };
+        let encoder = marc::MarcTableEncoder::new(to, columns);
+        let encoder = encoder.map(|encoder| Arc::new(encoder) as Arc<dyn RecordEncoder>);
+        Some(encoder.map_err(EncodeError::NotMarc))
+    }
 }
 
 /// A format of workbooks that can be written.

@@ -8,10 +8,9 @@ use super::{Producer, needs_types};
 use crate::expr::Type;
 use crate::format::column::{Found, TextColumn, Typing};
 use crate::format::delimited::Dialect;
-use crate::format::json::{self, JsonEncoder, JsonForm};
-use crate::format::marc::{self, Form, MarcTableEncoder};
+use crate::format::json::{JsonEncoder, JsonForm};
 use crate::format::sheet::Types;
-use crate::format::xml::{self, XmlEncoder, XmlForm};
+use crate::format::xml::{XmlEncoder, XmlForm};
 use crate::format::{
     Around, Blanks, Document, EncodeError, OwnEncoder, RecordEncoder, RecordReader, TextFormat,
 };
@@ -43,8 +42,8 @@ impl Producer {
         let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
         let document = reader.document();
         let same = match (reader.facts().format, self.format.text) {
-            (json::NAME | json::LINES, Some(TextFormat::Json | TextFormat::JsonLines)) => true,
-            (xml::NAME | marc::XML_NAME, Some(TextFormat::Xml | TextFormat::MarcXml)) => {
+            (format, Some(text)) if text.has_values_of(format) => true,
+            (format, Some(text)) if text.is_around(format) => {
                 let alone = self.apart || self.job.sources.len() == 1;
                 alone && document.is_some_and(|document| !document.around().scattered)
             }
@@ -88,19 +87,11 @@ impl Producer {
                 None => self.own(text, document),
             });
         }
-        if text == TextFormat::Edi {
-            return Err(self.encode_error(reader, EncodeError::OnlyMessages));
-        }
-        if let TextFormat::Marc | TextFormat::MarcXml = text {
-            let to = match text {
-                TextFormat::Marc => Form::Iso2709,
-                _ => Form::Xml,
-            };
-            let columns = self.pipeline.layout().columns().iter();
-            let columns = columns.map(|column| (column.name.as_str(), column.slot));
-            let encoder = MarcTableEncoder::new(to, columns)
-                .map_err(|name| self.encode_error(reader, EncodeError::NotMarc(name)))?;
-            return Ok((Arc::new(encoder), None));
+        let columns = self.pipeline.layout().columns().iter();
+        let columns = columns.map(|column| (column.name.as_str(), column.slot));
+        if let Some(encoder) = text.addressed(columns) {
+            let encoder = encoder.map_err(|problem| self.encode_error(reader, problem))?;
+            return Ok((encoder, None));
         }
         if let Some(shape) = self.shape.clone() {
             return Ok((self.shape(shape, text, reader)?, None));
@@ -115,22 +106,6 @@ impl Producer {
         let cells = self.pipeline.cells().clone();
         let write = &self.job.write;
         Ok(match text {
-            TextFormat::Json
-            | TextFormat::JsonLines
-            | TextFormat::Delimited
-            | TextFormat::Marc
-            | TextFormat::MarcXml
-            | TextFormat::Edi => {
-                let form = JsonForm {
-                    lines: text == TextFormat::JsonLines,
-                    indent: write.indent.filter(|_| text == TextFormat::Json),
-                    blanks: write.nulls,
-                };
-                (
-                    Arc::new(JsonEncoder::new(form, columns, &outline, cells)),
-                    None,
-                )
-            }
             TextFormat::Xml => {
                 let elements = document.and_then(|document| document.facts().elements.clone());
                 let (root, item) =
@@ -152,6 +127,17 @@ impl Producer {
                     note(&mut self.notices, notice);
                 }
                 (Arc::new(encoder), None)
+            }
+            _ => {
+                let form = JsonForm {
+                    lines: text == TextFormat::JsonLines,
+                    indent: write.indent.filter(|_| text == TextFormat::Json),
+                    blanks: write.nulls,
+                };
+                (
+                    Arc::new(JsonEncoder::new(form, columns, &outline, cells)),
+                    None,
+                )
             }
         })
     }
