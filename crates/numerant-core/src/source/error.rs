@@ -246,6 +246,14 @@ pub enum ReadProblem {
         /// What is wrong with it.
         what: String,
     },
+    /// Messages that are broken, so that it is not known what belongs to them.
+    #[error("the segment at byte {}: {what}", .offset + 1)]
+    BrokenMessage {
+        /// Bytes before it.
+        offset: u64,
+        /// What is wrong.
+        what: String,
+    },
     /// A layout of messages that cannot be read.
     #[error("the layout {layout} cannot be read: {reason}")]
     Layout {
@@ -487,6 +495,11 @@ impl ReadProblem {
             }
             Self::BrokenRecord { .. } => Some(
                 "--ragged reject leaves such records out, and --rejects FILE keeps them as they are"
+                    .to_owned(),
+            ),
+            Self::BrokenMessage { .. } => Some(
+                "what belongs to a message is not known then, so nothing is left out; was the file cut off or \
+                 changed on its way? fetch it again"
                     .to_owned(),
             ),
             Self::OtherRecord { .. } => Some("--from xml reads it as any XML".to_owned()),

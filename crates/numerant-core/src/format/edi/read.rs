@@ -216,7 +216,7 @@ impl EdiTrees {
         let place = Place::record(self.number + 1);
         self.path.error_at(
             place,
-            ReadProblem::BrokenRecord {
+            ReadProblem::BrokenMessage {
                 offset,
                 what: what.into(),
             },
