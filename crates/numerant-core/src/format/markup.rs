@@ -10,7 +10,9 @@ use quick_xml::events::attributes::Attribute;
 use quick_xml::events::{BytesRef, BytesStart, Event};
 use quick_xml::name::QName;
 
+use crate::record::holds_any;
 use crate::source::ReadProblem;
+use crate::value::eight;
 
 /// Bytes that are read at a time.
 const PIECE: usize = 1 << 18;
@@ -219,6 +221,11 @@ pub(crate) fn push_reference(
 /// Appends text for XML, with `<`, `>`, `&` and line ends that would not come back as references.
 pub(crate) fn push_escaped(text: &str, attribute: bool, out: &mut Vec<u8>) {
     let mut rest = text.as_bytes();
+    let marks = [b'<', b'>', b'&', b'\r'];
+    if !holds_any(rest, marks) && !(attribute && holds_any(rest, [b'"', b'\n', b'\t', b'"'])) {
+        out.extend_from_slice(rest);
+        return;
+    }
     let special = |byte: &u8| {
         matches!(byte, b'<' | b'>' | b'&' | b'\r')
             || (attribute && matches!(byte, b'"' | b'\n' | b'\t'))
@@ -237,6 +244,22 @@ pub(crate) fn push_escaped(text: &str, attribute: bool, out: &mut Vec<u8>) {
         rest = &rest[at + 1..];
     }
     out.extend_from_slice(rest);
+}
+
+/// The first character of a text that XML 1.0 cannot hold.
+pub(crate) fn forbidden(text: &str) -> Option<char> {
+    let (eights, rest) = text.as_bytes().as_chunks::<8>();
+    // Those are control characters, and two that begin with this byte.
+    let mut found = 0;
+    for bytes in eights {
+        let word = u64::from_le_bytes(*bytes);
+        found |= eight::controls(word) | eight::same(word, 0xef);
+    }
+    let plain = |byte: &u8| *byte >= 0x20 && *byte != 0xef;
+    match found == 0 && rest.iter().all(plain) {
+        true => None,
+        false => text.chars().find(|character| !is_allowed(*character)),
+    }
 }
 
 /// Whether XML 1.0 can hold a character.

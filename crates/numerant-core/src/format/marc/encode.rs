@@ -31,7 +31,7 @@ impl Form {
         }
     }
 
-    fn write(self, record: &Record, out: &mut Vec<u8>) -> Result<(), RecordError> {
+    fn write(self, record: &Record<'_>, out: &mut Vec<u8>) -> Result<(), RecordError> {
         match self {
             Self::Iso2709 => record.write(out),
             Self::Xml => record.write_xml(out),
@@ -120,7 +120,7 @@ impl RecordEncoder for MarcTableEncoder {
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         let mut made = Record {
-            leader: LEADER.to_owned(),
+            leader: LEADER.into(),
             fields: Vec::new(),
         };
         for (address, slot) in &self.columns {

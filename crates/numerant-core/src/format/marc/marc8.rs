@@ -1,6 +1,8 @@
 //! MARC-8 (MARC 21 Specifications, Character Sets): ASCII and the extended Latin of ANSEL (ANSI/NISO Z39.47)
 //! with its combining marks, sub- and superscripts and the three Greek symbols, as Unicode in NFC.
 
+use std::borrow::Cow;
+
 use unicode_normalization::UnicodeNormalization;
 
 const ESCAPE: u8 = 0x1b;
@@ -29,9 +31,9 @@ enum Set {
 }
 
 /// The text as Unicode.
-pub(crate) fn decode(bytes: &[u8]) -> Result<String, Marc8Error> {
+pub(crate) fn decode(bytes: &[u8]) -> Result<Cow<'_, str>, Marc8Error> {
     if bytes.iter().all(|byte| byte.is_ascii() && *byte != ESCAPE) {
-        return Ok(String::from_utf8_lossy(bytes).into_owned());
+        return Ok(String::from_utf8_lossy(bytes));
     }
     let mut text = String::with_capacity(bytes.len());
     // Marks stand before their character here, and behind it in Unicode.
@@ -61,7 +63,7 @@ pub(crate) fn decode(bytes: &[u8]) -> Result<String, Marc8Error> {
         marks.clear();
     }
     match marks.is_empty() {
-        true => Ok(text.nfc().collect()),
+        true => Ok(Cow::Owned(text.nfc().collect())),
         false => Err(Marc8Error::Mark),
     }
 }

@@ -1,6 +1,7 @@
 //! The trade's notation for what is in a record: `LDR`, `001`, `245$a`, `650[2]$a`, and `245#1` for an
 //! indicator. The first of several needs no number, so `650$a` is the first of the first field.
 
+use std::borrow::Cow;
 use std::fmt::Write as _;
 
 use super::record::{Content, Field, Record};
@@ -77,7 +78,7 @@ impl Wanted {
 
 /// Lays a record out as a tree: the fields and the slices of its texts that are wanted.
 pub(super) fn push_tree(
-    record: &Record,
+    record: &Record<'_>,
     wanted: &Wanted,
     slices: &[Slice],
     tree: &mut Tree,
@@ -92,13 +93,13 @@ pub(super) fn push_tree(
     let first = |tag: &str| {
         let field = record.fields.iter().find(|field| field.tag == tag);
         match field.map(|field| &field.content) {
-            Some(Content::Control(text)) => Some(text.as_str()),
+            Some(Content::Control(text)) => Some(text.as_ref()),
             _ => None,
         }
     };
     for slice in slices {
         let text = match slice.of == LEADER {
-            true => Some(record.leader.as_str()),
+            true => Some(record.leader.as_ref()),
             false => first(&slice.of),
         };
         if let Some(part) = text.and_then(|text| slice.of(text)) {
@@ -173,10 +174,10 @@ impl Address {
     }
 
     /// Puts a value into a record that is being made.
-    pub(super) fn put(&self, value: &str, record: &mut Record) {
+    pub(super) fn put(&self, value: &str, record: &mut Record<'_>) {
         let (tag, number) = match self {
             Self::Leader => {
-                value.clone_into(&mut record.leader);
+                record.leader = value.to_owned().into();
                 return;
             }
             Self::Control(tag, number)
@@ -191,25 +192,25 @@ impl Address {
         let known = of_tag.map(|(place, _)| place).nth(number - 1);
         let place = known.unwrap_or_else(|| {
             let content = match self {
-                Self::Control(..) => Content::Control(String::new()),
+                Self::Control(..) => Content::Control(Cow::default()),
                 _ => Content::Data {
                     indicators: [' '; 2],
                     subfields: Vec::new(),
                 },
             };
             record.fields.push(Field {
-                tag: tag.clone(),
+                tag: tag.clone().into(),
                 content,
             });
             record.fields.len() - 1
         });
         match (self, &mut record.fields[place].content) {
-            (Self::Control(..), Content::Control(text)) => value.clone_into(text),
+            (Self::Control(..), Content::Control(text)) => *text = value.to_owned().into(),
             (Self::Indicator(_, _, place), Content::Data { indicators, .. }) => {
                 indicators[*place] = value.chars().next().unwrap_or(' ');
             }
             (Self::Subfield(_, _, code, _), Content::Data { subfields, .. }) => {
-                subfields.push((*code, value.to_owned()));
+                subfields.push((*code, value.to_owned().into()));
             }
             _ => {}
         }
@@ -264,7 +265,7 @@ mod tests {
             assert_eq!(Address::parse(name), None, "{name}");
         }
         let mut record = Record {
-            leader: String::new(),
+            leader: Cow::default(),
             fields: Vec::new(),
         };
         for (name, value) in [

@@ -1,8 +1,9 @@
 //! A bibliographic record (ISO 2709, MARC 21): a leader, and fields with indicators and subfields.
 
+use std::borrow::Cow;
+
 use super::marc8;
-use crate::format::markup::is_allowed;
-use crate::format::markup::push_escaped;
+use crate::format::markup::{forbidden, push_escaped};
 
 /// Ends a record, a field, and begins a subfield.
 pub(super) const RECORD_END: u8 = 0x1d;
@@ -20,24 +21,24 @@ pub(crate) const SLIM: &str = "http://www.loc.gov/MARC21/slim";
 
 /// A record.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Record {
-    pub(super) leader: String,
-    pub(super) fields: Vec<Field>,
+pub(super) struct Record<'r> {
+    pub(super) leader: Cow<'r, str>,
+    pub(super) fields: Vec<Field<'r>>,
 }
 
 /// A field: of one text, or with indicators and subfields.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Field {
-    pub(super) tag: String,
-    pub(super) content: Content,
+pub(super) struct Field<'r> {
+    pub(super) tag: Cow<'r, str>,
+    pub(super) content: Content<'r>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Content {
-    Control(String),
+pub(super) enum Content<'r> {
+    Control(Cow<'r, str>),
     Data {
         indicators: [char; 2],
-        subfields: Vec<(char, String)>,
+        subfields: Vec<(char, Cow<'r, str>)>,
     },
 }
 
@@ -103,9 +104,9 @@ fn number(bytes: &[u8], what: impl Fn() -> String) -> Result<usize, RecordError>
     Ok(bytes.iter().fold(0, digit))
 }
 
-impl Record {
+impl<'r> Record<'r> {
     /// Reads a record with the mark that ends it.
-    pub(super) fn parse(bytes: &[u8]) -> Result<Self, RecordError> {
+    pub(super) fn parse(bytes: &'r [u8]) -> Result<Self, RecordError> {
         if bytes.len() <= LEADER {
             return Err(RecordError::Short(bytes.len()));
         }
@@ -137,7 +138,7 @@ impl Record {
         let unicode = bytes[9] == b'a';
         let mut fields = Vec::with_capacity(directory.len() / entry);
         for entry in directory.chunks_exact(entry) {
-            let tag = String::from_utf8_lossy(&entry[..3]).into_owned();
+            let tag = String::from_utf8_lossy(&entry[..3]);
             let length = number(&entry[3..3 + of_length], || {
                 format!("the length of field {tag}")
             })?;
@@ -146,16 +147,16 @@ impl Record {
             let content = bytes
                 .get(start..start + length)
                 .filter(|_| start + length < bytes.len());
-            let content = content.ok_or_else(|| RecordError::Outside(tag.clone()))?;
+            let content = content.ok_or_else(|| RecordError::Outside(tag.to_string()))?;
             let content = content.strip_suffix(&[FIELD_END]);
-            let content = content.ok_or_else(|| RecordError::Unclosed(tag.clone()))?;
+            let content = content.ok_or_else(|| RecordError::Unclosed(tag.to_string()))?;
             fields.push(Field {
                 content: Content::parse(&tag, content, unicode)?,
                 tag,
             });
         }
         Ok(Self {
-            leader: String::from_utf8_lossy(&bytes[..LEADER]).into_owned(),
+            leader: String::from_utf8_lossy(&bytes[..LEADER]),
             fields,
         })
     }
@@ -186,7 +187,7 @@ impl Record {
             let marks = [RECORD_END, FIELD_END];
             if data[start..].iter().any(|byte| marks.contains(byte)) {
                 return Err(RecordError::Text {
-                    tag: field.tag.clone(),
+                    tag: field.tag.to_string(),
                     reason: "a text holds a mark that ends fields or records".to_owned(),
                 });
             }
@@ -228,24 +229,20 @@ impl Record {
 
     /// Appends the record as MARCXML (the slim schema), indented, without a declared namespace.
     pub(super) fn write_xml(&self, out: &mut Vec<u8>) -> Result<(), RecordError> {
-        let mut leader: Vec<char> = self.leader.chars().collect();
-        // In XML characters are Unicode, and lengths mean nothing.
-        if let Some(coding) = leader.get_mut(9) {
-            *coding = 'a';
-        }
         out.extend_from_slice(b"  <record>\n    <leader>");
-        push_escaped(&leader.into_iter().collect::<String>(), false, out);
+        // In XML characters are Unicode, and lengths mean nothing.
+        for (number, sign) in self.leader.chars().enumerate() {
+            let sign = if number == 9 { 'a' } else { sign };
+            push_escaped(sign.encode_utf8(&mut [0; 4]), false, out);
+        }
         out.extend_from_slice(b"</leader>\n");
         // The schema has the fields of one text before the others.
-        let is_control = |field: &&Field| matches!(field.content, Content::Control(_));
-        let (control, data): (Vec<&Field>, Vec<&Field>) = self.fields.iter().partition(is_control);
-        for field in control.into_iter().chain(data) {
-            let text = |text: &str, out: &mut Vec<u8>| match text
-                .chars()
-                .find(|sign| !is_allowed(*sign))
-            {
+        let is_control = |field: &&Field<'_>| matches!(field.content, Content::Control(_));
+        let data = self.fields.iter().filter(|field| !is_control(field));
+        for field in self.fields.iter().filter(is_control).chain(data) {
+            let text = |text: &str, out: &mut Vec<u8>| match forbidden(text) {
                 Some(sign) => Err(RecordError::Text {
-                    tag: field.tag.clone(),
+                    tag: field.tag.to_string(),
                     reason: format!("XML cannot hold U+{:04X}", u32::from(sign)),
                 }),
                 None => {
@@ -293,16 +290,16 @@ impl Record {
     }
 }
 
-impl Content {
-    fn parse(tag: &str, bytes: &[u8], unicode: bool) -> Result<Self, RecordError> {
-        let text = |bytes: &[u8]| {
+impl<'r> Content<'r> {
+    fn parse(tag: &str, bytes: &'r [u8], unicode: bool) -> Result<Self, RecordError> {
+        let text = |bytes: &'r [u8]| {
             let failed = |reason: String| RecordError::Text {
                 tag: tag.to_owned(),
                 reason,
             };
             match unicode {
                 true => match std::str::from_utf8(bytes) {
-                    Ok(text) => Ok(text.to_owned()),
+                    Ok(text) => Ok(Cow::Borrowed(text)),
                     Err(error) => Err(failed(format!(
                         "the leader says UTF-8, and byte {} of it is none",
                         error.valid_up_to() + 1
@@ -340,19 +337,19 @@ pub(super) mod tests {
 
     use super::*;
 
-    pub(in crate::format::marc) fn chart() -> Record {
+    pub(in crate::format::marc) fn chart() -> Record<'static> {
         let data = |tag: &str, indicators: [char; 2], subfields: &[(char, &str)]| Field {
-            tag: tag.to_owned(),
+            tag: tag.to_owned().into(),
             content: Content::Data {
                 indicators,
                 subfields: subfields
                     .iter()
-                    .map(|(code, text)| (*code, (*text).to_owned()))
+                    .map(|(code, text)| (*code, (*text).to_owned().into()))
                     .collect(),
             },
         };
         Record {
-            leader: "00000nem a2200000 a 4500".to_owned(),
+            leader: "00000nem a2200000 a 4500".into(),
             fields: vec![
                 Field {
                     tag: "001".into(),
@@ -412,7 +409,7 @@ pub(super) mod tests {
         assert!(broken(&|b| b[at + 1] = SUBFIELD).contains("no code"));
         assert!(broken(&|b| b[at + 2] = 0xff).contains("field 245"));
         let mut long = chart();
-        long.fields[0].content = Content::Control("x".repeat(10_000));
+        long.fields[0].content = Content::Control("x".repeat(10_000).into());
         assert!(
             long.write(&mut Vec::new())
                 .expect_err("long")
@@ -426,9 +423,9 @@ pub(super) mod tests {
         fn any_record_is_the_same_after_a_round(texts in prop::collection::vec(("[0-9][1-9][0-9]", "[a-z0-9]", "[ -~æøåÉ]{0,40}"), 0..12)) {
             let mut record = chart();
             for (tag, code, text) in texts {
-                record.fields.push(Field { tag, content: Content::Data {
+                record.fields.push(Field { tag: tag.into(), content: Content::Data {
                     indicators: [' ', '1'],
-                    subfields: vec![(code.chars().next().unwrap_or('a'), text)],
+                    subfields: vec![(code.chars().next().unwrap_or('a'), text.into())],
                 }});
             }
             let mut bytes = Vec::new();

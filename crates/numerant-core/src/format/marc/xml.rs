@@ -1,5 +1,6 @@
 //! Reads records of MARCXML: the elements are found as in any XML, and laid out as records of MARC 21.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use quick_xml::Reader;
@@ -100,14 +101,14 @@ impl Trees for MarcXmlTrees {
     }
 }
 
-impl Record {
+impl Record<'static> {
     /// Reads the element of a record, whatever prefix it has.
     pub(super) fn parse_xml(text: &[u8]) -> Result<Self, RecordError> {
         let wrong = |what: &str| RecordError::Xml(what.to_owned());
         let text = std::str::from_utf8(text).map_err(|error| wrong(&error.to_string()))?;
         let mut reader = Reader::from_str(text);
         let mut record = Self {
-            leader: String::new(),
+            leader: Cow::default(),
             fields: Vec::new(),
         };
         let mut code = None;
@@ -133,13 +134,14 @@ impl Record {
                                 text.and_then(|text| text.chars().next()).unwrap_or(' ')
                             };
                             let content = match name.as_ref() {
-                                "controlfield" => Content::Control(String::new()),
+                                "controlfield" => Content::Control(Cow::default()),
                                 _ => Content::Data {
                                     indicators: [sign("ind1"), sign("ind2")],
                                     subfields: Vec::new(),
                                 },
                             };
-                            record.fields.push(Field { tag: its, content });
+                            let tag = its.into();
+                            record.fields.push(Field { tag, content });
                         }
                         "subfield" => {
                             let its = attribute(&tag, "code").and_then(|code| code.chars().next());
@@ -162,7 +164,7 @@ impl Record {
                 }
                 Event::End(tag) => {
                     match tag.local_name().as_ref() {
-                        "leader" => value.clone_into(&mut record.leader),
+                        "leader" => record.leader = value.clone().into(),
                         "controlfield" => record.take(None, &value),
                         "subfield" => record.take(code.take(), &value),
                         _ => {}
@@ -178,9 +180,9 @@ impl Record {
     /// Takes the value of the field that came last, or of a subfield of it.
     fn take(&mut self, code: Option<char>, value: &str) {
         match (self.fields.last_mut().map(|field| &mut field.content), code) {
-            (Some(Content::Control(text)), None) => value.clone_into(text),
+            (Some(Content::Control(text)), None) => *text = value.to_owned().into(),
             (Some(Content::Data { subfields, .. }), Some(code)) => {
-                subfields.push((code, value.to_owned()));
+                subfields.push((code, value.to_owned().into()));
             }
             _ => {}
         }

@@ -7,7 +7,7 @@ use std::io::{self, BufReader, Write};
 use super::path::{continues_name, starts_name};
 use crate::format::blanks::Blanks;
 use crate::format::column::{Shown, TextColumn, Typing};
-use crate::format::markup::{is_allowed, push_escaped};
+use crate::format::markup::{forbidden, is_allowed, push_escaped};
 use crate::format::{ControlSigns, EncodeError, Late, LateError, RecordEncoder};
 use crate::name::{OutputFacts, Words};
 use crate::record::{Batch, Nothing};
@@ -357,22 +357,18 @@ impl XmlEncoder {
         out: &mut Vec<u8>,
     ) -> Result<(), EncodeError> {
         let text = String::from_utf8_lossy(text);
-        let suspicious = |byte: &u8| *byte < 0x20 || *byte == 0xef;
-        if text.as_bytes().iter().any(suspicious) {
-            let wrong = text.chars().find(|character| !is_allowed(*character));
-            if let Some(sign) = wrong {
-                if self.form.control_signs == ControlSigns::Refuse {
-                    return Err(EncodeError::ControlSign {
-                        at: batch.at(record),
-                        column: column.name.clone(),
-                        format: super::NAME,
-                        sign,
-                    });
-                }
-                let kept: String = text.chars().filter(|c| is_allowed(*c)).collect();
-                push_escaped(&kept, attribute, out);
-                return Ok(());
+        if let Some(sign) = forbidden(&text) {
+            if self.form.control_signs == ControlSigns::Refuse {
+                return Err(EncodeError::ControlSign {
+                    at: batch.at(record),
+                    column: column.name.clone(),
+                    format: super::NAME,
+                    sign,
+                });
             }
+            let kept: String = text.chars().filter(|c| is_allowed(*c)).collect();
+            push_escaped(&kept, attribute, out);
+            return Ok(());
         }
         push_escaped(&text, attribute, out);
         Ok(())
