@@ -274,6 +274,14 @@ def records(numerant, folder):
     back = [record.as_dict() for record in pymarc.MARCReader((folder / "world/xml/back.mrc").read_bytes())]
     of_xml = [record.as_dict() for record in pymarc.parse_xml_to_array(str(folder / "world/xml/charts.marcxml"))]
     assert plain == back == of_xml and len(plain) == 40
+    schema = etree.XMLSchema(etree.parse(Path(__file__).with_name("marc21slim.xsd")))
+    run("split", "charts.mrc", "--by", "250$a", "--name", "{250$a}.marcxml", "--out", "slim")
+    made = [folder / "world/xml/charts.marcxml", *sorted((folder / "world/slim").iterdir())]
+    for path in made:
+        schema.assertValid(etree.parse(str(path)))
+    wrong = made[0].read_bytes().replace(b"<leader>", b"<leader>x", 1)
+    assert not schema.validate(etree.fromstring(wrong))
+    print(f"{len(made)} documents of MARCXML are valid by the slim schema")
     # pymarc's own MARC-8, and records that it has written.
     record = pymarc.Record(leader="00000nem  2200000   4500", force_utf8=False)
     record.leader = record.leader[:9] + " " + record.leader[10:]

@@ -6,7 +6,7 @@ use std::fs;
 use std::path::PathBuf;
 
 use numerant_core::engine::{Error, Notice, Summary, inspect, run};
-use numerant_core::format::{Balance, BalanceNote, EncodeError, MessageFacts};
+use numerant_core::format::{Balance, BalanceNote, EncodeError, MessageFacts, Miscounted};
 use numerant_core::job::Job;
 use numerant_core::name::parse_keys;
 use numerant_core::step::Step;
@@ -287,6 +287,100 @@ fn what_does_not_agree_is_told_and_mended() {
         )
     );
     assert!(agrees(folder.path("out/mended.x12")));
+}
+
+#[test]
+fn counts_that_are_wrong_are_mended_kept_or_refused() {
+    let folder = Folder::with(&[]);
+    let right = batch(&[payment("0001", &claims(4)), payment("0002", &claims(2))])
+        .replace(".5*C*ACH", "*C*ACH")
+        .replace("WO:77*49.5", "WO:77*50");
+    let wrong = right
+        .replacen("SE*", "SE*1", 1)
+        .replace("GE*2*42", "GE*7*43")
+        .replace("IEA*1*000000042", "IEA*3*000000044");
+    folder.write("wrong.x12", &wrong);
+    assert_eq!(facts(folder.path("wrong.x12"))[0].miscounted, 5);
+    let write = |policy: Miscounted, steps: Vec<Step>, whole: bool, name: &str| {
+        let mut copy = job(&folder, "wrong.x12", name);
+        copy.read.miscounted = policy;
+        copy.read.records = whole.then(|| "messages".to_owned());
+        copy.steps = steps;
+        copy.write.balance = Balance::Recompute;
+        run(&copy, &context()).map(|_| folder.read(&format!("out/{name}")))
+    };
+    for whole in [false, true] {
+        let name = |name: &str| format!("{name} {whole}.x12");
+        let mended = write(Miscounted::Mend, vec![], whole, &name("mended"));
+        assert_eq!(mended.expect("written"), right);
+        let kept = write(Miscounted::Keep, vec![], whole, &name("kept"));
+        assert_eq!(kept.expect("written"), wrong);
+        let refused = write(Miscounted::Refuse, vec![], whole, &name("refused"));
+        let error = refused.expect_err("refused").to_string();
+        let what = "SE01 says 134, and the segments of the message are 34";
+        assert!(error.contains(what), "{error}");
+        assert!(!folder.path(&format!("out/{}", name("refused"))).exists());
+    }
+    // What is only taken in part has counts of its own.
+    let steps = condition("CLP01 = 'K001'");
+    let cut = write(Miscounted::Keep, steps, false, "cut.x12").expect("written");
+    assert!(
+        cut.contains("SE*13*0001~\n") && cut.ends_with("GE*7*43~\nIEA*3*000000044~\n"),
+        "both messages are there, the first in part: {cut}"
+    );
+    let steps = condition("CLP01 = 'K004'");
+    let cut = write(Miscounted::Keep, steps, false, "one.x12").expect("written");
+    assert!(
+        cut.ends_with("GE*1*42~\nIEA*3*000000044~\n"),
+        "all groups are there, and not all messages: {cut}"
+    );
+}
+
+#[test]
+fn names_of_segments_may_be_small() {
+    let folder = Folder::with(&[]);
+    let capitals = batch(&[payment("0001", &claims(6))]);
+    let ids = [
+        "ISA", "GS", "ST", "BPR", "TRN", "N1", "LX", "TS3", "CLP", "NM1", "SVC", "DTM", "PLB",
+        "SE", "GE", "IEA",
+    ];
+    let mut small = format!("\n{capitals}");
+    for id in ids {
+        small = small.replace(&format!("\n{id}*"), &format!("\n{}*", id.to_lowercase()));
+    }
+    folder.write("small.x12", &small[1..]);
+    folder.write("capitals.x12", &capitals);
+    let (small, capitals) = (
+        &facts(folder.path("small.x12"))[0],
+        &facts(folder.path("capitals.x12"))[0],
+    );
+    assert_eq!((capitals.lower_case, small.lower_case), (0, 17));
+    assert_eq!(small.first.as_deref(), Some("isa is read as ISA"));
+    assert_eq!(
+        (small.records, small.stated, small.found, small.miscounted),
+        (6, capitals.stated, capitals.found, 0)
+    );
+    let mut texts = Vec::new();
+    for name in ["small.x12", "capitals.x12"] {
+        let mut taken = job(&folder, name, name);
+        taken.steps = condition("\"NM1[QC]09\" = 'MK002' OR SVC02 > 104");
+        taken.write.balance = Balance::Recompute;
+        let summary = done(&taken);
+        let told = |notice: &Notice| matches!(notice, Notice::Messages { facts, .. } if facts.lower_case > 0);
+        assert_eq!(summary.notices.iter().any(told), name == "small.x12");
+        assert!(agrees(folder.path(&format!("out/{name}"))));
+        texts.push(folder.read(&format!("out/{name}")));
+        let mut table = job(&folder, name, &format!("{name}.csv"));
+        table.steps = vec![Step::Keep(["CLP01", "NM1[QC]09"].map(str::to_owned).into())];
+        done(&table);
+        let table = folder.read(&format!("out/{name}.csv"));
+        assert!(table.ends_with("K006,MK006\n"), "{table}");
+    }
+    assert_eq!(texts[0].to_uppercase(), texts[1].to_uppercase());
+    assert!(
+        texts[0].contains("\nclp*K002*") && texts[1].contains("\nCLP*K002*"),
+        "segments stay as they stand"
+    );
 }
 
 #[test]

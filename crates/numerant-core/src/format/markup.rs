@@ -222,7 +222,8 @@ pub(crate) fn push_reference(
 pub(crate) fn push_escaped(text: &str, attribute: bool, out: &mut Vec<u8>) {
     let mut rest = text.as_bytes();
     let marks = [b'<', b'>', b'&', b'\r'];
-    if !holds_any(rest, marks) && !(attribute && holds_any(rest, [b'"', b'\n', b'\t', b'"'])) {
+    let more = [b'"', b'\n', b'\t', b'\r'];
+    if !(holds_any(rest, marks) || attribute && holds_any(rest, more)) {
         out.extend_from_slice(rest);
         return;
     }

@@ -40,7 +40,7 @@ pub(crate) use open::{Opened, OpenedBook, open};
 
 pub use self::blanks::Blanks;
 use self::delimited::{Dialect, Told, WriteOptions};
-pub use self::edi::{Balance, BalanceNote, MessageFacts};
+pub use self::edi::{Balance, BalanceNote, MessageFacts, Miscounted};
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
 pub use self::trees::{Around, TreeFacts};

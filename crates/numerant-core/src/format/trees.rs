@@ -67,7 +67,7 @@ pub(crate) trait Trees: Send {
     fn next(&mut self, tree: &mut Tree, paths: &mut Paths) -> Result<bool, ReadError>;
 
     /// Fills in the values of the next record, if it is like one that is remembered: its number.
-    fn next_alike(&mut self, _leaves: &mut Vec<Leaf>) -> Option<usize> {
+    fn next_alike(&mut self, _leaves: &mut Vec<Leaf>, _paths: &mut Paths) -> Option<usize> {
         None
     }
 
@@ -78,6 +78,11 @@ pub(crate) trait Trees: Send {
 
     /// The text of the record that was read last, as it stands.
     fn text(&self) -> &[u8];
+
+    /// Appends what its writer needs to know of it, so that it is written as it stands.
+    fn push_own(&self, out: &mut Vec<u8>) {
+        out.extend_from_slice(self.text());
+    }
 
     /// The line that it begins on, from 1.
     fn line(&self) -> u64;

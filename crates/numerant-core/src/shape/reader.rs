@@ -4,7 +4,7 @@ use std::fmt;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
-use super::lay::{Laid, LayError, Layer, Likeness};
+use super::lay::{Filling, Laid, LayError, Layer, Likeness};
 use crate::format::column::is_json_number;
 use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::{Class, Look};
@@ -145,21 +145,35 @@ impl TreeReader {
     /// Adds the record whose values stand in `leaves`, in these columns.
     #[inline]
     fn push_alike(&mut self, likeness: usize, batch: &mut Batch) {
-        let Likeness { columns, fixed } = &self.likenesses[likeness];
-        let cells = &mut self.layer.cells;
-        cells.fill(Laid::Absent);
-        for (column, laid) in fixed {
-            cells[*column as usize] = *laid;
-        }
-        for (leaf, column) in self.leaves.iter().zip(columns) {
-            cells[*column as usize] = match leaf.kind {
-                Kind::Text => Laid::Text(leaf.text.0, leaf.text.1),
-                Kind::Null => Laid::Null,
-                _ => Laid::Literal(leaf.text.0, leaf.text.1),
+        let mut row = Row {
+            text: self.trees.text(),
+            kept: &[],
+            typed: self.typed,
+            plain: true,
+            columns: 0,
+        };
+        let first = row.begin(batch);
+        for (column, filling) in &self.likenesses[likeness].cells {
+            let column = *column as usize;
+            if !self.wanted[column] {
+                continue;
+            }
+            let laid = match filling {
+                Filling::Same(laid) => *laid,
+                Filling::Value(number) => {
+                    let Leaf { kind, text } = self.leaves[*number];
+                    match kind {
+                        Kind::Text => Laid::Text(text.0, text.1),
+                        Kind::Null => Laid::Null,
+                        _ => Laid::Literal(text.0, text.1),
+                    }
+                }
             };
+            row.pass_to(column, batch);
+            row.push(laid, batch);
         }
-        let text = self.trees.text();
-        push_row(&self.layer, text, self.typed, true, &self.wanted, batch);
+        row.pass_to(self.wanted.len(), batch);
+        row.end(first, batch);
     }
 }
 
@@ -213,53 +227,90 @@ fn push_header(names: &[String], batch: &mut Batch) {
     batch.lines.push(1);
 }
 
-/// Adds the record that is laid out. `plain` texts hold no signs that need care.
-#[inline]
-fn push_row(
-    layer: &Layer,
-    text: &[u8],
+/// A record that is being added to a batch, column by column.
+struct Row<'t> {
+    /// Where its values are.
+    text: &'t [u8],
+    kept: &'t [u8],
+    /// Values have types of their own.
     typed: bool,
+    /// No text holds signs that need care.
     plain: bool,
-    wanted: &[bool],
-    batch: &mut Batch,
-) {
-    let start = batch.bytes.len() as u32;
-    let first = batch.ends.len() as u32;
-    let delimiter = batch.delimiter;
-    let out = &mut batch.bytes;
-    for (cell, wanted) in layer.cells.iter().zip(wanted) {
-        if *wanted {
-            match *cell {
-                Laid::Absent => {}
-                Laid::Text(from, to) if from == to => Nothing::Empty.push(CELL_QUOTE, out),
-                Laid::Text(from, to) => {
-                    push_text(
-                        &text[from as usize..to as usize],
-                        typed,
-                        plain,
-                        delimiter,
-                        out,
-                    );
-                }
-                Laid::Literal(from, to) => out.extend_from_slice(&text[from as usize..to as usize]),
-                Laid::Kept(from, to) => {
-                    let json = &layer.kept[from as usize..to as usize];
-                    push_quoted(json, delimiter, Some(CELL_QUOTE), false, out);
-                }
-                Laid::Null => Nothing::Null.push(CELL_QUOTE, out),
-                Laid::Hollow(levels) => Nothing::Hollow(levels as usize).push(CELL_QUOTE, out),
+    /// Columns that are there.
+    columns: usize,
+}
+
+impl Row<'_> {
+    #[inline]
+    fn begin(&self, batch: &Batch) -> (u32, u32) {
+        (batch.bytes.len() as u32, batch.ends.len() as u32)
+    }
+
+    /// Leaves the columns blank that stand before one.
+    #[inline]
+    fn pass_to(&mut self, column: usize, batch: &mut Batch) {
+        let from = batch.bytes.len();
+        let passed = column - self.columns;
+        let ends = from as u32..(from + passed) as u32;
+        batch.ends.extend(ends);
+        batch.bytes.resize(from + passed, batch.delimiter);
+        self.columns = column;
+    }
+
+    /// Fills the next column.
+    #[inline]
+    fn push(&mut self, laid: Laid, batch: &mut Batch) {
+        let delimiter = batch.delimiter;
+        let out = &mut batch.bytes;
+        match laid {
+            Laid::Absent => {}
+            Laid::Text(from, to) if from == to => Nothing::Empty.push(CELL_QUOTE, out),
+            Laid::Text(from, to) => {
+                let text = &self.text[from as usize..to as usize];
+                push_text(text, self.typed, self.plain, delimiter, out);
             }
+            Laid::Literal(from, to) => {
+                out.extend_from_slice(&self.text[from as usize..to as usize]);
+            }
+            Laid::Kept(from, to) => {
+                let json = &self.kept[from as usize..to as usize];
+                push_quoted(json, delimiter, Some(CELL_QUOTE), false, out);
+            }
+            Laid::Null => Nothing::Null.push(CELL_QUOTE, out),
+            Laid::Hollow(levels) => Nothing::Hollow(levels as usize).push(CELL_QUOTE, out),
         }
         batch.ends.push(out.len() as u32);
         out.push(delimiter);
+        self.columns += 1;
     }
-    let last_byte = out.len() - 1;
-    out[last_byte] = b'\n';
-    batch.spans.push(Span {
-        start,
-        first,
-        last_byte: last_byte as u32,
-    });
+
+    #[inline]
+    fn end(self, (start, first): (u32, u32), batch: &mut Batch) {
+        let last_byte = batch.bytes.len() - 1;
+        batch.bytes[last_byte] = b'\n';
+        batch.spans.push(Span {
+            start,
+            first,
+            last_byte: last_byte as u32,
+        });
+    }
+}
+
+/// Adds the record that is laid out.
+#[inline]
+fn push_row(layer: &Layer, text: &[u8], typed: bool, wanted: &[bool], batch: &mut Batch) {
+    let mut row = Row {
+        text,
+        kept: &layer.kept,
+        typed,
+        plain: false,
+        columns: 0,
+    };
+    let first = row.begin(batch);
+    for (laid, wanted) in layer.cells.iter().zip(wanted) {
+        row.push(if *wanted { *laid } else { Laid::Absent }, batch);
+    }
+    row.end(first, batch);
 }
 
 /// Appends a text. Where values have types of their own, what looks like another type is quoted.
@@ -376,7 +427,7 @@ impl RecordReader for TreeReader {
         while batch.bytes.len() + batch.own.bytes.len() < self.batch_size {
             let before = batch.spans.len();
             let line;
-            if let Some(likeness) = self.trees.next_alike(&mut self.leaves) {
+            if let Some(likeness) = self.trees.next_alike(&mut self.leaves, &mut self.paths) {
                 line = self.trees.line();
                 self.push_alike(likeness, batch);
             } else {
@@ -393,16 +444,17 @@ impl RecordReader for TreeReader {
                 let (tree, typed, wanted) = (&self.tree, self.typed, &self.wanted);
                 if self.opened.options.as_one {
                     self.layer.lay_as_one(tree, &self.paths);
-                    push_row(&self.layer, &tree.text, typed, false, wanted, batch);
+                    push_row(&self.layer, &tree.text, typed, wanted, batch);
                 } else {
                     let laid = self.layer.lay(tree, &self.paths, &mut |layer| {
-                        push_row(layer, &tree.text, typed, false, wanted, batch);
+                        push_row(layer, &tree.text, typed, wanted, batch);
                     });
                     laid.map_err(|error| lay_error(&self.path, line, error))?;
                 }
-                if let Some(like) = self.layer.likeness()
-                    && let Some(likeness) = self.trees.remember(like.columns.len())
+                if let Some(values) = self.layer.values()
+                    && let Some(likeness) = self.trees.remember(values)
                 {
+                    let like = self.layer.likeness();
                     if self.likenesses.len() <= likeness {
                         self.likenesses.resize_with(likeness + 1, Likeness::default);
                     }
@@ -416,7 +468,7 @@ impl RecordReader for TreeReader {
             }
             if self.own {
                 let start = batch.own.bytes.len() as u32;
-                batch.own.bytes.extend_from_slice(self.trees.text());
+                self.trees.push_own(&mut batch.own.bytes);
                 let end = batch.own.bytes.len() as u32;
                 batch.own.spans.resize(batch.spans.len(), (start, end));
             }

@@ -254,6 +254,14 @@ pub enum ReadProblem {
         /// What is wrong.
         what: String,
     },
+    /// A count or control number of messages that does not agree, where none may.
+    #[error("the segment at byte {}: {what}", .offset + 1)]
+    Miscounted {
+        /// Bytes before it.
+        offset: u64,
+        /// What does not agree.
+        what: String,
+    },
     /// A layout of messages that cannot be read.
     #[error("the layout {layout} cannot be read: {reason}")]
     Layout {
@@ -500,6 +508,10 @@ impl ReadProblem {
             Self::BrokenMessage { .. } => Some(
                 "what belongs to a message is not known then, so nothing is left out; was the file cut off or \
                  changed on its way? fetch it again"
+                    .to_owned(),
+            ),
+            Self::Miscounted { .. } => Some(
+                "--miscounted mend tells it and writes what agrees, --miscounted keep leaves it as it is"
                     .to_owned(),
             ),
             Self::OtherRecord { .. } => Some("--from xml reads it as any XML".to_owned()),

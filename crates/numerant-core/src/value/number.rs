@@ -1,7 +1,7 @@
 //! Numbers as they stand in cells: an optional minus, digits, and digits behind a point.
 
 /// A decimal number, exactly: `units / 10^scale`.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
 pub struct Number {
     /// The number without its point.
     pub units: i128,

@@ -8,7 +8,7 @@ use numerant_core::format::delimited::{
     Delimiter, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
 use numerant_core::format::sheet::Types;
-use numerant_core::format::{Balance, Blanks, ControlSigns};
+use numerant_core::format::{Balance, Blanks, ControlSigns, Miscounted};
 use numerant_core::gather::ColumnPolicy;
 use numerant_core::job::{Formulas, Overflow};
 use numerant_core::name::{ClashPolicy, KeyError, NamePattern, Template, Words, parse_columns};
@@ -118,6 +118,12 @@ const BALANCES: &[(&str, Balance)] = &[
     ("keep", Balance::Keep),
 ];
 
+const MISCOUNTED: &[(&str, Miscounted)] = &[
+    ("mend", Miscounted::Mend),
+    ("keep", Miscounted::Keep),
+    ("refuse", Miscounted::Refuse),
+];
+
 const YES_NO: &[(&str, bool)] = &[("yes", true), ("no", false)];
 
 const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Json)];
@@ -223,6 +229,10 @@ pub(super) struct ReadingOptions {
     /// it, besides those that are shipped; may be repeated
     #[arg(long, value_name = "FILE")]
     layout: Vec<PathBuf>,
+    /// What to do with counts and control numbers of messages that do not agree: mend tells them and
+    /// writes what agrees; keep tells them and leaves them where all that they close is taken
+    #[arg(long, value_name = "POLICY", value_parser = choice(MISCOUNTED), default_value = "mend")]
+    miscounted: Miscounted,
     /// Levels that a document may be nested, up to 4000 [default: 128]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4000))]
     depth: Option<u16>,
@@ -258,6 +268,7 @@ impl ReadingOptions {
             no_prefixes: self.no_prefixes,
             depth: self.depth.map(usize::from),
             layout: self.layout,
+            miscounted: self.miscounted,
             ..ReadOptions::default()
         }
     }

@@ -147,11 +147,23 @@ fn messages(facts: &MessageFacts) -> String {
         text.push_str(&format!("; they come to {}, {agree}", decimal(found)));
     }
     if facts.miscounted > 0 {
-        let first = facts.first.as_deref().unwrap_or_default();
         text.push_str(&format!(
-            "; {} of the envelopes wrong: {first}",
-            number(facts.miscounted)
+            "; {} of the envelopes wrong",
+            counted(
+                facts.miscounted,
+                "count or control number",
+                "counts or control numbers"
+            )
         ));
+    }
+    if facts.lower_case > 0 {
+        text.push_str(&format!(
+            "; {} not in capitals",
+            counted(facts.lower_case, "name of a segment", "names of segments")
+        ));
+    }
+    if let Some(first) = facts.first.as_deref() {
+        text.push_str(&format!(": {first}"));
     }
     text
 }

@@ -360,11 +360,21 @@ fn messages(source: &str, facts: &MessageFacts) -> String {
     }
     if facts.miscounted > 0 {
         told.push(format!(
-            "{} in the envelopes do not agree, and are right in what is written",
+            "{} (--miscounted says what is written)",
             counted(
                 facts.miscounted,
-                "count or control number",
-                "counts or control numbers"
+                "count or control number does not agree",
+                "counts or control numbers do not agree"
+            )
+        ));
+    }
+    if facts.lower_case > 0 {
+        told.push(format!(
+            "{} not written in capitals",
+            counted(
+                facts.lower_case,
+                "name of a segment is",
+                "names of segments are"
             )
         ));
     }

@@ -369,7 +369,7 @@ impl Producer {
             .unwrap_or_default();
         for facts in facts
             .iter()
-            .filter(|facts| facts.unbalanced + facts.miscounted > 0)
+            .filter(|facts| facts.unbalanced + facts.miscounted + facts.lower_case > 0)
         {
             self.notices.push(Notice::Messages {
                 source: path.clone(),

@@ -7,7 +7,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 
 use crate::format::sheet::{SheetChoice, Types};
-use crate::format::{Balance, Blanks, ControlSigns};
+use crate::format::{Balance, Blanks, ControlSigns, Miscounted};
 use crate::name::Words;
 use crate::record::{Batch, CELL_QUOTE};
 use crate::source::Encoding;
@@ -313,6 +313,8 @@ pub struct ReadOptions {
     /// What stands in those files.
     #[serde(skip)]
     pub layouts: Vec<String>,
+    /// What becomes of counts and control numbers of messages that do not agree.
+    pub miscounted: Miscounted,
     /// Words of the job that could name columns, for formats in which parts of values are columns where
     /// they are named.
     #[serde(skip)]

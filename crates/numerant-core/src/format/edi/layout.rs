@@ -1,10 +1,13 @@
 //! Layouts: what the records of a message are, and which of its values are counts and totals.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use serde::Deserialize;
 
-use super::segments::{Marks, Segment, Standard, id_of, value_of};
+use super::marks::{Marks, Standard};
+use super::roles::is_called;
+use super::segments::{Segment, id_of, value_of};
 
 /// The layouts that are shipped.
 const SHIPPED: [&str; 3] = [
@@ -68,7 +71,7 @@ pub(super) struct Count {
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(try_from = "String")]
 pub(super) struct Address {
-    segment: String,
+    pub(super) segment: String,
     qualifier: Option<String>,
     pub(super) element: usize,
     pub(super) component: usize,
@@ -99,7 +102,7 @@ impl TryFrom<String> for Address {
             !segment.is_empty() && segment.bytes().all(|byte| byte.is_ascii_alphanumeric());
         match is_name && element > 0 && component > 0 {
             true => Ok(Self {
-                segment: segment.to_owned(),
+                segment: segment.to_ascii_uppercase(),
                 qualifier,
                 element,
                 component,
@@ -118,7 +121,7 @@ impl Address {
 
     /// Whether it is in a segment of this name, with whatever qualifier.
     pub(super) fn is_in_any(&self, id: &[u8]) -> bool {
-        self.segment.as_bytes() == id
+        is_called(id, &self.segment)
     }
 
     /// Its value in a segment as it stands, if it is in that.
@@ -138,7 +141,7 @@ impl Address {
 
 /// All layouts: those of files, then those that are shipped.
 #[derive(Clone, Debug)]
-pub(crate) struct Layouts(Vec<Layout>);
+pub(crate) struct Layouts(Vec<Arc<Layout>>);
 
 impl Layouts {
     /// The layouts of these texts before those that are shipped.
@@ -150,15 +153,26 @@ impl Layouts {
         let own = texts.iter().map(String::as_str);
         let mut layouts = Vec::new();
         for (number, text) in own.chain(SHIPPED).enumerate() {
-            let layout = toml::from_str(text).map_err(|error| (number, error.to_string()))?;
-            layouts.push(layout);
+            let mut layout: Layout =
+                toml::from_str(text).map_err(|error| (number, error.to_string()))?;
+            let lists = [
+                &mut layout.loops,
+                &mut layout.tail,
+                &mut layout.qualified,
+                &mut layout.head,
+            ];
+            let names = lists.into_iter().flatten();
+            for name in names.chain([&mut layout.record]) {
+                name.make_ascii_uppercase();
+            }
+            layouts.push(Arc::new(layout));
         }
         Ok(Self(layouts))
     }
 
     /// The layout of a kind of message.
-    pub(super) fn of(&self, standard: Standard, message: &str) -> Option<&Layout> {
-        let fits = |layout: &&Layout| layout.standard == standard && layout.message == message;
+    pub(super) fn of(&self, standard: Standard, message: &str) -> Option<&Arc<Layout>> {
+        let fits = |layout: &&Arc<Layout>| layout.standard == standard && layout.message == message;
         self.0.iter().find(fits)
     }
 }

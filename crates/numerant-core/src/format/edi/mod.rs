@@ -4,15 +4,18 @@
 //! written are complete messages again, with the envelope, head and tail that they had, and counts that fit.
 
 mod layout;
+mod marks;
 mod names;
 mod read;
+mod roles;
 mod segments;
+mod stream;
 mod write;
 
+pub(crate) use marks::Standard;
 pub(crate) use read::EdiTrees;
 pub use read::MessageFacts;
-pub(crate) use segments::Standard;
-pub use write::{Balance, BalanceNote};
+pub use write::{Balance, BalanceNote, Miscounted};
 
 /// What the formats are called.
 pub(crate) const X12: &str = "X12";
@@ -28,5 +31,5 @@ pub(crate) const MESSAGES: &str = "messages";
 
 /// Which of the two a file begins as.
 pub(crate) fn begins(start: &[u8]) -> Option<Standard> {
-    segments::Marks::found(start.trim_ascii_start()).map(|marks| marks.standard)
+    marks::Marks::found(start.trim_ascii_start()).map(|marks| marks.standard)
 }

@@ -1,110 +1,34 @@
-//! What segments are called, and what they are in their message.
+//! What segments and their elements are called, as the columns of records.
 
 use std::collections::{HashMap, HashSet};
 
-use super::layout::Layout;
-use super::segments::{Marks, each_component, id_of};
+use super::marks::Marks;
+use super::roles::{Slots, is_called, key_of};
+use super::segments::{Part, each_component, id_of, text};
+use crate::format::trees::Leaf;
 use crate::tree::{Kind, Paths, ROOT, Tree};
-
-/// What a segment of a message is, by its layout and by the envelope.
-#[derive(Clone, Copy, Default)]
-pub(super) struct Role {
-    /// It opens or closes what stands around messages, or opens one.
-    pub(super) envelope: bool,
-    /// It closes the message.
-    pub(super) ends: bool,
-    pub(super) record: bool,
-    pub(super) looped: bool,
-    pub(super) tail: bool,
-    pub(super) head: bool,
-    /// It states the total or an adjustment of it.
-    pub(super) balances: bool,
-    /// It holds what a record adds to the total.
-    pub(super) adds: bool,
-    /// Its name is told with its qualifier.
-    pub(super) qualified: bool,
-}
-
-impl Role {
-    fn of(id: &[u8], layout: Option<&Layout>, marks: &Marks) -> Self {
-        let [
-            (interchange, interchange_end),
-            (group, group_end),
-            (opens, closes),
-        ] = marks.standard.envelope();
-        let envelope = [opens, interchange, interchange_end, group, group_end];
-        let role = Self {
-            envelope: envelope.iter().any(|known| known.as_bytes() == id),
-            ends: closes.as_bytes() == id,
-            ..Self::default()
-        };
-        let Some(layout) = layout else {
-            return role;
-        };
-        let is = |known: &String| known.as_bytes() == id;
-        let balance = layout.balance.as_ref();
-        Self {
-            record: is(&layout.record),
-            looped: layout.loops.iter().any(is),
-            tail: role.ends || layout.tail.iter().any(is),
-            head: layout.head.iter().any(is),
-            balances: balance.is_some_and(|balance| {
-                let mut all = balance.adjustments.iter().chain([&balance.total]);
-                all.any(|address| address.is_in_any(id))
-            }),
-            adds: balance.is_some_and(|balance| balance.records.is_in_any(id)),
-            qualified: layout.qualified.iter().any(is),
-            ..role
-        }
-    }
-}
-
-/// The roles of the segments of the message that is open, by their names.
-#[derive(Default)]
-pub(super) struct Roles(Vec<(u128, Role)>);
-
-impl Roles {
-    #[inline]
-    pub(super) fn of(&mut self, id: &[u8], layout: Option<&Layout>, marks: &Marks) -> Role {
-        let key = packed(id);
-        if let Some((_, role)) = self.0.iter().find(|(known, _)| *known == key) {
-            return *role;
-        }
-        let role = Role::of(id, layout, marks);
-        if self.0.len() < MANY {
-            self.0.push((key, role));
-        }
-        role
-    }
-}
-
-/// Kinds of segments that are remembered; there are fewer in a message that follows a standard.
-const MANY: usize = 256;
-
-/// The name of a segment as a number.
-#[inline]
-fn packed(id: &[u8]) -> u128 {
-    let shift = |number: u128, byte: &u8| (number << 8) | u128::from(*byte);
-    id.iter().take(8).fold(id.len() as u128, shift)
-}
+use crate::value::eight;
 
 /// The paths of segments and their elements, which are the same from record to record.
 #[derive(Default)]
 pub(super) struct Names {
+    segments: Vec<SegmentNames>,
     /// By name, with the qualifier if that belongs to it.
-    segments: HashMap<Vec<u8>, SegmentNames>,
+    by_name: HashMap<Vec<u8>, u32>,
+    /// By name, of those without one.
+    plain: Slots<u32>,
     key: Vec<u8>,
     /// Only these columns are wanted, with all their numbers.
     only: Option<HashSet<String>>,
-    /// Whether any column of a segment of this name is wanted.
-    wanted: Vec<(u128, bool)>,
+    /// The names of segments that they may be of.
+    ids: HashSet<String>,
 }
 
 struct SegmentNames {
     name: String,
     path: u32,
-    /// Any of its elements is wanted.
-    wanted: bool,
+    /// Elements behind this one are not wanted; nor is any, if it is 0.
+    most: usize,
     /// By element and component, as far as they were met.
     elements: Vec<Vec<Element>>,
 }
@@ -118,48 +42,152 @@ enum Element {
     Wanted(u32),
 }
 
+/// What is wanted of a record: where its values are.
+#[derive(Debug, Default)]
+pub(super) struct Found {
+    /// The path of each segment, with [`SEGMENT`], and of each of its values.
+    pub(super) paths: Vec<u32>,
+    /// The values, from and to in the bytes of the record, or with [`MADE`] in those that were made.
+    values: Vec<(u32, u32)>,
+    pub(super) made: Vec<u8>,
+    /// Values hold signs that need care.
+    pub(super) hard: bool,
+}
+
+/// Added to the paths of segments.
+const SEGMENT: u32 = 1 << 31;
+
+/// Added to the places of what was made.
+const MADE: u32 = 1 << 31;
+
+/// How much there is of what was found.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Extent {
+    paths: usize,
+    values: usize,
+    made: usize,
+    hard: bool,
+}
+
+impl Found {
+    /// Drops what was found beyond an extent.
+    pub(super) fn cut(&mut self, to: Extent) {
+        self.paths.truncate(to.paths);
+        self.values.truncate(to.values);
+        self.made.truncate(to.made);
+        self.hard = to.hard;
+    }
+
+    pub(super) fn extent(&self) -> Extent {
+        Extent {
+            paths: self.paths.len(),
+            values: self.values.len(),
+            made: self.made.len(),
+            hard: self.hard,
+        }
+    }
+
+    /// From and to of the values in a record of so many bytes, and what was made behind it.
+    fn texts(&self, length: usize) -> impl Iterator<Item = (u32, u32)> {
+        let length = length as u32;
+        self.values.iter().map(move |(from, to)| match from & MADE {
+            0 => (*from, *to),
+            _ => (from - MADE + length, to - MADE + length),
+        })
+    }
+
+    /// Fills in the values of a record of so many bytes.
+    pub(super) fn leaves(&self, length: usize, leaves: &mut Vec<Leaf>) {
+        leaves.clear();
+        let kind = Kind::Text;
+        leaves.extend(self.texts(length).map(|text| Leaf { kind, text }));
+    }
+
+    /// How many values there are.
+    pub(super) fn len(&self) -> usize {
+        self.values.len()
+    }
+
+    /// Makes a tree of it. `text` is the record, and behind it what was made.
+    pub(super) fn tree(&self, text: &[u8], tree: &mut Tree) {
+        let length = text.len() - self.made.len();
+        tree.clear();
+        let root = tree.open(ROOT, Kind::Object);
+        let mut open = None;
+        let mut values = self.texts(length);
+        for path in &self.paths {
+            if path & SEGMENT > 0 {
+                if let Some(open) = open {
+                    tree.close(open);
+                }
+                open = Some(tree.open(path & !SEGMENT, Kind::Object));
+                continue;
+            }
+            let Some((from, to)) = values.next() else {
+                break;
+            };
+            let value = &text[from as usize..to as usize];
+            tree.push(*path, Kind::Text, value);
+        }
+        if let Some(open) = open {
+            tree.close(open);
+        }
+        tree.close(root);
+    }
+}
+
+/// Whether a value holds signs that need care where records travel.
+#[inline]
+fn is_hard(value: &[u8]) -> bool {
+    let (eights, rest) = value.as_chunks::<8>();
+    let mut found = 0;
+    for bytes in eights {
+        let word = u64::from_le_bytes(*bytes);
+        found |= eight::controls(word) | (word & 0x8080_8080_8080_8080);
+    }
+    found != 0 || rest.iter().any(|byte| *byte < 0x20 || *byte >= 0x80)
+}
+
 impl Names {
     /// The names of elements, of which only these columns are wanted.
     pub(super) fn of(columns: &[String]) -> Self {
         let all = columns.iter().flat_map(|column| without_numbers(column));
         Self {
             only: Some(all.collect()),
+            ids: columns.iter().flat_map(|column| ids_of(column)).collect(),
             ..Self::default()
         }
     }
 
-    /// Whether an element of a segment is wanted, whose name begins with this.
-    #[inline]
-    fn wants(&mut self, id: &[u8]) -> bool {
-        let Some(only) = &self.only else {
-            return true;
-        };
-        let key = packed(id);
-        if let Some((_, wanted)) = self.wanted.iter().find(|(known, _)| *known == key) {
-            return *wanted;
-        }
-        let wanted = only.iter().any(|column| column.as_bytes().starts_with(id));
-        if self.wanted.len() < MANY {
-            self.wanted.push((key, wanted));
-        }
-        wanted
+    /// The names of segments of which an element may be wanted, if not all are.
+    pub(super) fn ids(&self) -> Option<&HashSet<String>> {
+        self.only.is_some().then_some(&self.ids)
     }
 
-    /// Adds the elements of a segment to a tree.
-    pub(super) fn push(
-        &mut self,
-        raw: &[u8],
-        marks: &Marks,
-        qualified: bool,
-        tree: &mut Tree,
-        paths: &mut Paths,
-    ) {
+    /// Whether an element of a segment may be wanted.
+    pub(super) fn wants(&self, id: &[u8]) -> bool {
+        let wanted = |ids: &HashSet<String>| ids.iter().any(|known| is_called(id, known));
+        self.ids().is_none_or(wanted)
+    }
+
+    /// The number of the last element that is wanted of segments of a name, with its qualifier.
+    fn most(&self, name: &str) -> usize {
+        let Some(only) = &self.only else {
+            return usize::MAX;
+        };
+        let element = |column: &String| {
+            let rest = column.strip_prefix(name)?;
+            let digits = rest.bytes().take_while(u8::is_ascii_digit).count();
+            rest[..digits].parse().ok()
+        };
+        only.iter().filter_map(element).max().unwrap_or(0)
+    }
+
+    /// The number of the names of a segment.
+    fn number(&mut self, raw: &[u8], marks: &Marks, qualified: bool, paths: &mut Paths) -> usize {
         let id = id_of(raw, marks);
-        if !self.wants(id) {
-            return;
-        }
         self.key.clear();
-        self.key.extend_from_slice(id);
+        self.key.extend(id.iter().map(u8::to_ascii_uppercase));
         if qualified {
             let behind = raw.get(id.len() + 1..).unwrap_or_default();
             let ends = |byte: &u8| [marks.element, marks.segment, marks.component].contains(byte);
@@ -170,35 +198,56 @@ impl Names {
                 self.key.push(b']');
             }
         }
-        let only = &self.only;
-        if !self.segments.contains_key(&self.key) {
-            let name = String::from_utf8_lossy(&self.key).into_owned();
-            let is_of = |column: &String| {
-                let rest = column.strip_prefix(&name);
-                rest.is_some_and(|rest| rest.starts_with(|sign: char| sign.is_ascii_digit()))
-            };
-            let known = SegmentNames {
-                path: paths.child(ROOT, &name),
-                wanted: only.as_ref().is_none_or(|only| only.iter().any(is_of)),
-                elements: Vec::new(),
-                name,
-            };
-            self.segments.insert(self.key.clone(), known);
+        if let Some(number) = self.by_name.get(&self.key) {
+            return *number as usize;
         }
-        let Some(SegmentNames {
+        let name = String::from_utf8_lossy(&self.key).into_owned();
+        let number = self.segments.len();
+        self.segments.push(SegmentNames {
+            path: paths.child(ROOT, &name),
+            most: self.most(&name),
+            elements: Vec::new(),
+            name,
+        });
+        self.by_name.insert(self.key.clone(), number as u32);
+        number
+    }
+
+    /// Adds what is wanted of a segment that stands at `place` in its record; that may be none of the record.
+    pub(super) fn find(
+        &mut self,
+        raw: &[u8],
+        place: Option<usize>,
+        (marks, qualified): (&Marks, bool),
+        paths: &mut Paths,
+        found: &mut Found,
+    ) {
+        let number = if qualified {
+            self.number(raw, marks, true, paths)
+        } else {
+            let key = key_of(raw, marks);
+            match self.plain.get(key) {
+                Some(number) => number as usize,
+                None => {
+                    let number = self.number(raw, marks, false, paths);
+                    self.plain.put(key, number as u32);
+                    number
+                }
+            }
+        };
+        let SegmentNames {
             name,
             path,
-            wanted,
+            most,
             elements,
-        }) = self.segments.get_mut(&self.key)
-        else {
-            return;
-        };
-        if !*wanted {
+        } = &mut self.segments[number];
+        if *most == 0 {
             return;
         }
-        let node = tree.open(*path, Kind::Object);
-        each_component(raw, marks, &mut |element, component, value| {
+        let only = &self.only;
+        found.paths.push(*path | SEGMENT);
+        each_component(raw, marks, *most, &mut |element, component, part| {
+            let value = part.of(raw);
             if value.is_empty() {
                 return;
             }
@@ -223,18 +272,49 @@ impl Names {
                     false => Element::Unwanted,
                 };
             }
-            if let Element::Wanted(own) = *own {
-                match std::str::from_utf8(value) {
-                    Ok(_) => tree.push(own, Kind::Text, value),
-                    Err(_) => {
-                        let text: String = value.iter().map(|byte| char::from(*byte)).collect();
-                        tree.push(own, Kind::Text, text.as_bytes());
-                    }
-                }
+            let Element::Wanted(own) = *own else {
+                return;
+            };
+            found.paths.push(own);
+            let stands = match (&part, place) {
+                (Part::Stands(from, _), Some(place)) => Some(place + from),
+                _ => None,
+            };
+            let hard = is_hard(value);
+            found.hard |= hard;
+            let is_text = !hard || std::str::from_utf8(value).is_ok();
+            if let Some(from) = stands.filter(|_| is_text) {
+                let to = from + value.len();
+                found.values.push((from as u32, to as u32));
+                return;
             }
+            let from = found.made.len() as u32 | MADE;
+            match is_text {
+                true => found.made.extend_from_slice(value),
+                false => found.made.extend_from_slice(text(value).as_bytes()),
+            }
+            let to = found.made.len() as u32 | MADE;
+            found.values.push((from, to));
         });
-        tree.close(node);
     }
+}
+
+/// What the segment may be called that a column is of.
+fn ids_of(column: &str) -> Vec<String> {
+    let (before, element) = match column.split_once(['[', '-']) {
+        Some((id, rest)) if column[id.len()..].starts_with('[') => (id, rest),
+        Some((before, _)) => (before, ""),
+        None => (column, ""),
+    };
+    if !element.is_empty() {
+        // What stands in brackets may be a number or a qualifier, so the element stands behind them.
+        return vec![before.to_owned()];
+    }
+    let digits = before.bytes().rev().take_while(u8::is_ascii_digit).count();
+    // Elements have two digits, or more from the hundredth on.
+    (2..=digits.min(4))
+        .map(|digits| before[..before.len() - digits].to_owned())
+        .collect()
 }
 
 /// A name, and what it is without some of its numbers, as `SVC02` is of `SVC[2]02`.
@@ -273,19 +353,10 @@ mod tests {
 
     #[test]
     fn segments_of_which_nothing_is_wanted_are_passed_over() {
-        let mut names = Names::of(&["SVC[2]02".to_owned(), "RMR01".to_owned()]);
-        assert!(names.wants(b"SVC") && names.wants(b"RMR"));
-        assert!(!names.wants(b"CLP") && !names.wants(b"CLP"));
-        assert!(Names::default().wants(b"CLP"));
-    }
-
-    #[test]
-    fn names_of_segments_are_told_apart() {
-        let all: [&[u8]; 6] = [b"", b"A", b"\0A", b"ST", b"STX", b"ABCDEFGH"];
-        for (place, one) in all.iter().enumerate() {
-            for (other, two) in all.iter().enumerate() {
-                assert_eq!(packed(one) == packed(two), place == other);
-            }
-        }
+        let names = Names::of(&["SVC[2]02".to_owned(), "RMR01".to_owned()]);
+        assert!(names.wants(b"SVC") && names.wants(b"rmr") && !names.wants(b"CLP"));
+        assert_eq!((names.most("SVC"), names.most("RMR")), (2, 1));
+        assert_eq!((names.most("CLP"), names.most("S")), (0, 0));
+        assert!(Names::default().wants(b"CLP") && Names::default().most("CLP") > 1000);
     }
 }

@@ -1,91 +1,14 @@
 //! Segments: what messages are made of, in X12 and in UN/EDIFACT (ISO 9735).
 
 use std::borrow::Cow;
-use std::io::{self, Read};
 
-use crate::source::SharedFile;
-
-/// Which of the two it is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub(crate) enum Standard {
-    X12,
-    Edifact,
-}
-
-impl Standard {
-    /// The segments that open and close an interchange, a group and a message.
-    pub(super) fn envelope(self) -> [(&'static str, &'static str); 3] {
-        match self {
-            Self::X12 => [("ISA", "IEA"), ("GS", "GE"), ("ST", "SE")],
-            Self::Edifact => [("UNB", "UNZ"), ("UNG", "UNE"), ("UNH", "UNT")],
-        }
-    }
-}
-
-/// The marks that divide an interchange.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Marks {
-    pub(super) standard: Standard,
-    pub(super) element: u8,
-    pub(super) component: u8,
-    repetition: Option<u8>,
-    pub(super) segment: u8,
-    release: Option<u8>,
-    /// The decimal mark besides the point.
-    pub(super) decimal: u8,
-}
-
-/// The marks of EDIFACT where no UNA says otherwise.
-const EDIFACT: Marks = Marks {
-    standard: Standard::Edifact,
-    element: b'+',
-    component: b':',
-    repetition: None,
-    segment: b'\'',
-    release: Some(b'?'),
-    decimal: b'.',
-};
-
-/// Bytes of ISA, whose elements have fixed lengths, and of UNA.
-const ISA: usize = 106;
-const UNA: usize = 9;
-
-impl Marks {
-    /// The marks that an interchange begins with, if it begins here.
-    pub(super) fn found(start: &[u8]) -> Option<Self> {
-        if start.starts_with(b"ISA") && start.len() >= ISA && !start[3].is_ascii_alphanumeric() {
-            let repetition = start[82];
-            let divides = !repetition.is_ascii_alphanumeric() && repetition != b' ';
-            return Some(Self {
-                standard: Standard::X12,
-                element: start[3],
-                component: start[104],
-                repetition: divides.then_some(repetition),
-                segment: start[105],
-                release: None,
-                decimal: b'.',
-            });
-        }
-        if start.starts_with(b"UNA") && start.len() >= UNA {
-            let sign = |place: usize| (start[place] != b' ').then_some(start[place]);
-            return Some(Self {
-                standard: Standard::Edifact,
-                component: start[3],
-                element: start[4],
-                decimal: start[5],
-                release: sign(6),
-                repetition: sign(7),
-                segment: start[8],
-            });
-        }
-        start.starts_with(b"UNB+").then_some(EDIFACT)
-    }
-}
+use super::marks::Marks;
+use crate::value::Number;
 
 /// A segment that was taken apart.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Segment {
+    /// In capitals.
     pub(super) id: String,
     /// Its elements, each with its repetitions and their components.
     pub(super) elements: Vec<Vec<Vec<String>>>,
@@ -97,6 +20,7 @@ impl Segment {
         let raw = content(raw, marks);
         let mut pieces = divided(raw, marks.element, marks.release).into_iter();
         let id = pieces.next().map(text).unwrap_or_default();
+        let id = id.to_ascii_uppercase();
         let element = |piece: &[u8]| -> Vec<Vec<String>> {
             let repetitions = match marks.repetition {
                 Some(mark) if id != "ISA" => divided(piece, mark, marks.release),
@@ -137,7 +61,7 @@ impl Segment {
     }
 }
 
-/// The name of a segment.
+/// The name of a segment, as it stands.
 pub(super) fn id_of<'r>(raw: &'r [u8], marks: &Marks) -> &'r [u8] {
     let end = raw
         .iter()
@@ -146,21 +70,39 @@ pub(super) fn id_of<'r>(raw: &'r [u8], marks: &Marks) -> &'r [u8] {
     &raw[..end.unwrap_or(raw.len().min(8))]
 }
 
-/// Hands the components of a segment to `take`, with the numbers of their elements from 1, of the
-/// components from 1 or 0 where an element has only one, and their texts.
-pub(super) fn each_component(raw: &[u8], marks: &Marks, take: &mut dyn FnMut(usize, usize, &[u8])) {
+/// A component of a segment.
+pub(super) enum Part<'p> {
+    /// From and to in the segment.
+    Stands(usize, usize),
+    /// What it stands for.
+    Made(&'p [u8]),
+}
+
+impl<'p> Part<'p> {
+    pub(super) fn of<'v>(&self, raw: &'v [u8]) -> &'v [u8]
+    where
+        'p: 'v,
+    {
+        match self {
+            Self::Stands(from, to) => &raw[*from..*to],
+            Self::Made(value) => value,
+        }
+    }
+}
+
+/// Hands the components of the first elements of a segment, `most` of them, to `take`, with the numbers of their
+/// elements from 1, and of the components from 1 or 0 where an element has only one.
+#[inline]
+pub(super) fn each_component(
+    raw: &[u8],
+    marks: &Marks,
+    most: usize,
+    take: &mut dyn FnMut(usize, usize, Part<'_>),
+) {
     let inside = content(raw, marks);
-    let released_somewhere = marks
-        .release
-        .is_some_and(|release| memchr::memchr(release, inside).is_some());
-    let whole = inside.starts_with(b"ISA");
-    let divides = |byte: u8| !whole && (byte == marks.component || Some(byte) == marks.repetition);
-    let repeats = marks
-        .repetition
-        .is_some_and(|mark| memchr::memchr(mark, inside).is_some());
-    if released_somewhere || repeats {
+    if marks.needs_care(inside) {
         let segment = Segment::parse(raw, marks);
-        for (element, repetitions) in segment.elements.iter().enumerate() {
+        for (element, repetitions) in segment.elements.iter().enumerate().take(most) {
             for components in repetitions {
                 for (component, value) in components.iter().enumerate() {
                     let number = if components.len() == 1 {
@@ -168,24 +110,30 @@ pub(super) fn each_component(raw: &[u8], marks: &Marks, take: &mut dyn FnMut(usi
                     } else {
                         component + 1
                     };
-                    take(element + 1, number, value.as_bytes());
+                    take(element + 1, number, Part::Made(value.as_bytes()));
                 }
             }
         }
         return;
     }
-    for (number, element) in inside
-        .split(|byte| *byte == marks.element)
-        .enumerate()
-        .skip(1)
-    {
-        if element.iter().any(|byte| divides(*byte)) {
-            for (component, value) in element.split(|byte| divides(*byte)).enumerate() {
-                take(number, component + 1, value);
-            }
-        } else {
-            take(number, 0, element);
+    let (mut number, mut from) = (0, 0);
+    for element in inside.split(|byte| *byte == marks.element) {
+        let to = from + element.len();
+        if number > most {
+            return;
         }
+        if number > 0 && element.contains(&marks.component) {
+            let (mut component, mut from) = (1, from);
+            for value in element.split(|byte| *byte == marks.component) {
+                take(number, component, Part::Stands(from, from + value.len()));
+                component += 1;
+                from += value.len() + 1;
+            }
+        } else if number > 0 {
+            take(number, 0, Part::Stands(from, to));
+        }
+        number += 1;
+        from = to + 1;
     }
 }
 
@@ -197,13 +145,7 @@ pub(super) fn value_of<'r>(
     component: usize,
 ) -> Cow<'r, str> {
     let inside = content(raw, marks);
-    let released = marks
-        .release
-        .is_some_and(|mark| memchr::memchr(mark, inside).is_some());
-    let repeats = marks
-        .repetition
-        .is_some_and(|mark| memchr::memchr(mark, inside).is_some());
-    if released || repeats || inside.starts_with(b"ISA") {
+    if marks.needs_care(inside) {
         let segment = Segment::parse(raw, marks);
         return Cow::Owned(segment.value(element, component).to_owned());
     }
@@ -261,7 +203,8 @@ fn released(bytes: &[u8], release: Option<u8>) -> Vec<u8> {
     plain
 }
 
-fn text(bytes: &[u8]) -> String {
+/// The characters of a value.
+pub(super) fn text(bytes: &[u8]) -> String {
     match std::str::from_utf8(bytes) {
         Ok(text) => text.to_owned(),
         // The character sets of the standards before UTF-8 are those of Latin-1, most often.
@@ -297,191 +240,28 @@ pub(super) fn with_values(raw: &[u8], marks: &Marks, values: &[(usize, usize, St
     written
 }
 
-/// Reads segments one after the other.
-pub(super) struct Segments<R> {
-    input: R,
-    buffer: Vec<u8>,
-    at: usize,
-    ended: bool,
-    /// Bytes before the buffer.
-    before: u64,
-    pub(super) marks: Option<Marks>,
-    /// The marks are those of the UNA that was read last.
-    advised: bool,
-    most: usize,
-}
-
-/// Why the next segment could not be read.
-#[derive(Debug)]
-pub(super) enum SegmentError {
-    Io(io::Error),
-    /// Something stands where an interchange should begin.
-    NoInterchange,
-    /// The file ends in a segment.
-    Cut,
-    /// A segment is longer than a record may be.
-    TooLong,
-}
-
-/// Bytes that are read at a time.
-const PIECE: usize = 1 << 17;
-
-impl<R: Read> Segments<R> {
-    pub(super) fn new(input: R, most: usize) -> Self {
-        Self {
-            input,
-            buffer: Vec::new(),
-            at: 0,
-            ended: false,
-            before: 0,
-            marks: None,
-            advised: false,
-            most,
-        }
+/// An amount, with the decimal mark of its interchange.
+pub(super) fn amount(text: &str, marks: &Marks) -> Option<Number> {
+    let text = text.trim();
+    let text = text.strip_prefix('+').unwrap_or(text);
+    if text.bytes().all(|byte| byte.is_ascii_digit()) {
+        return Number::parse(text.as_bytes());
     }
-
-    /// Where the next segment begins.
-    pub(super) fn offset(&self) -> u64 {
-        self.before + self.at as u64
-    }
-
-    fn more(&mut self) -> Result<(), SegmentError> {
-        self.buffer.drain(..self.at);
-        self.before += self.at as u64;
-        self.at = 0;
-        if self.buffer.len() > self.most {
-            return Err(SegmentError::TooLong);
-        }
-        let wanted = PIECE.max(self.buffer.len());
-        let read = (&mut self.input)
-            .take(wanted as u64)
-            .read_to_end(&mut self.buffer);
-        self.ended = read.map_err(SegmentError::Io)? == 0;
-        Ok(())
-    }
-
-    /// So many bytes at least are in the buffer, unless the input ends before.
-    fn fill(&mut self, bytes: usize) -> Result<(), SegmentError> {
-        while self.buffer.len() - self.at < bytes && !self.ended {
-            self.more()?;
-        }
-        Ok(())
-    }
-
-    /// Replaces `raw` with the next segment, its terminator and the line end behind it; `false` at the end.
-    /// `opens` says that an interchange begins or ends here.
-    pub(super) fn next(&mut self, opens: bool, raw: &mut Vec<u8>) -> Result<bool, SegmentError> {
-        raw.clear();
-        loop {
-            self.fill(ISA)?;
-            let blank = self.buffer[self.at..]
-                .iter()
-                .take_while(|byte| byte.is_ascii_whitespace())
-                .count();
-            if blank == 0 {
-                break;
-            }
-            self.at += blank;
-        }
-        if self.at == self.buffer.len() {
-            return Ok(false);
-        }
-        let start = &self.buffer[self.at..];
-        if (opens || self.marks.is_none())
-            && let Some(marks) = Marks::found(start)
-        {
-            // UNA has said what divides the UNB behind it.
-            let said = self
-                .marks
-                .filter(|_| self.advised && start.starts_with(b"UNB"));
-            self.marks = Some(said.unwrap_or(marks));
-            self.advised = start.starts_with(b"UNA");
-        }
-        let Some(marks) = self.marks else {
-            return Err(SegmentError::NoInterchange);
-        };
-        if start.starts_with(b"UNA") {
-            raw.extend_from_slice(&start[..UNA.min(start.len())]);
-            self.at += raw.len();
-            self.take_line_end(raw)?;
-            return Ok(true);
-        }
-        let mut searched = 0;
-        loop {
-            let rest = &self.buffer[self.at + searched..];
-            let found = match marks.release {
-                None => memchr::memchr(marks.segment, rest),
-                Some(release) => memchr::memchr2(marks.segment, release, rest),
-            };
-            match found {
-                Some(place) if Some(rest[place]) == marks.release => {
-                    searched += place + 2;
-                    if self.at + searched > self.buffer.len() {
-                        searched = self.buffer.len() - self.at;
-                        self.more()?;
-                        if self.ended {
-                            return Err(SegmentError::Cut);
-                        }
-                        searched += 1;
-                    }
-                }
-                Some(place) => {
-                    let length = searched + place + 1;
-                    raw.extend_from_slice(&self.buffer[self.at..self.at + length]);
-                    self.at += length;
-                    self.take_line_end(raw)?;
-                    return Ok(true);
-                }
-                None if self.ended => return Err(SegmentError::Cut),
-                None => {
-                    searched = self.buffer.len() - self.at;
-                    self.more()?;
-                }
-            }
-        }
-    }
-
-    fn take_line_end(&mut self, raw: &mut Vec<u8>) -> Result<(), SegmentError> {
-        loop {
-            self.fill(1)?;
-            match self.buffer.get(self.at) {
-                Some(byte @ (b'\r' | b'\n')) => {
-                    raw.push(*byte);
-                    self.at += 1;
-                }
-                _ => return Ok(()),
-            }
-        }
-    }
-}
-
-/// The segments in a piece of a file, as they stand.
-pub(super) fn segments_in(bytes: &[u8], marks: Marks) -> io::Result<Vec<Vec<u8>>> {
-    let mut segments = Segments::new(bytes, usize::MAX);
-    segments.marks = Some(marks);
-    let mut found = Vec::new();
-    let mut raw = Vec::new();
-    while segments
-        .next(false, &mut raw)
-        .map_err(|error| io::Error::other(format!("{error:?}")))?
-    {
-        found.push(raw.clone());
-    }
-    Ok(found)
-}
-
-/// Bytes of a file.
-pub(super) fn bytes_at(file: &SharedFile, from: u64, to: u64) -> io::Result<Vec<u8>> {
-    use std::io::Seek;
-    let mut file = file.again();
-    file.seek(io::SeekFrom::Start(from))?;
-    let mut bytes = Vec::new();
-    file.take(to.saturating_sub(from)).read_to_end(&mut bytes)?;
-    Ok(bytes)
+    let point = text
+        .replacen(char::from(marks.decimal), ".", 1)
+        .replacen(',', ".", 1);
+    let padded = match point.strip_prefix('.') {
+        Some(rest) => format!("0.{rest}"),
+        None => point
+            .strip_prefix("-.")
+            .map_or(point.clone(), |rest| format!("-0.{rest}")),
+    };
+    Number::parse(padded.trim_end_matches('.').as_bytes())
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::marks::EDIFACT;
     use super::*;
 
     #[test]
@@ -514,48 +294,5 @@ mod tests {
         }
         let written = with_values(raw, &EDIFACT, &[(2, 2, "new".into()), (4, 1, "7".into())]);
         assert_eq!(written, b"NAD+BY+5?+6:new::?'+?:a+7'\r\n");
-    }
-
-    #[test]
-    fn segments_are_the_same_however_they_are_cut() {
-        /// Hands out a byte at a time.
-        struct Drops<'a>(&'a [u8]);
-        impl Read for Drops<'_> {
-            fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-                let most = buffer.len().min(1);
-                (&mut self.0).take(most as u64).read(buffer)
-            }
-        }
-        let text = b"\nUNA:+,?*~\nUNB+UNOA:1+A+B~UNH+1+REMADV:D:96A~BGM+?~x??~\r\nUNT+3+1~UNZ+1+9~";
-        let read = |input: &mut dyn Read| {
-            let mut segments = Segments::new(input, 1 << 20);
-            let (mut all, mut raw) = (Vec::new(), Vec::new());
-            while segments.next(all.is_empty(), &mut raw).expect("read") {
-                all.push(String::from_utf8(raw.clone()).expect("text"));
-            }
-            all
-        };
-        let whole = read(&mut text.as_slice());
-        assert_eq!(
-            whole,
-            [
-                "UNA:+,?*~\n",
-                "UNB+UNOA:1+A+B~",
-                "UNH+1+REMADV:D:96A~",
-                "BGM+?~x??~\r\n",
-                "UNT+3+1~",
-                "UNZ+1+9~"
-            ]
-        );
-        assert_eq!(read(&mut Drops(text)), whole);
-        let mut cut = Segments::new(&text[..40], 1 << 20);
-        let mut raw = Vec::new();
-        assert!(cut.next(true, &mut raw).is_ok() && cut.next(false, &mut raw).is_ok());
-        assert!(matches!(cut.next(false, &mut raw), Err(SegmentError::Cut)));
-        let mut none = Segments::new(b"hello".as_slice(), 1 << 20);
-        assert!(matches!(
-            none.next(true, &mut raw),
-            Err(SegmentError::NoInterchange)
-        ));
     }
 }

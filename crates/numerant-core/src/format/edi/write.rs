@@ -4,6 +4,8 @@
 //! Of each record is kept where in its file the parts around it are; those are read again when an output is
 //! made, so that heads take no memory however many messages there are.
 
+use std::borrow::Cow;
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek, Write};
 use std::path::{Path, PathBuf};
@@ -12,8 +14,10 @@ use std::sync::{Arc, Mutex};
 use serde::{Deserialize, Serialize};
 
 use super::layout::{Layout, Layouts};
+use super::marks::{Marks, Standard};
 use super::read::EdiTrees;
-use super::segments::{Marks, Segment, Standard, bytes_at, line_end, segments_in, with_values};
+use super::segments::{Segment, amount, line_end, with_values};
+use super::stream::{bytes_at, opening_at, segment_at, segments_in};
 use crate::format::{EncodeError, Late, LateError, RecordEncoder};
 use crate::name::OutputFacts;
 use crate::record::Batch;
@@ -33,6 +37,21 @@ pub enum Balance {
     Recompute,
     /// Total and adjustments stay as they are.
     Keep,
+}
+
+/// What becomes of counts and control numbers of envelopes that do not agree with what they close.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
+#[serde(rename_all = "lowercase")]
+pub enum Miscounted {
+    /// They are told, and what is written has those that agree.
+    #[default]
+    Mend,
+    /// They are told, and stay as they are where all that they close is taken.
+    Keep,
+    /// The run is refused.
+    Refuse,
 }
 
 /// A message of which only some records were taken.
@@ -56,6 +75,8 @@ pub struct BalanceNote {
 #[derive(Debug)]
 pub(super) struct Source {
     pub(super) path: SourcePath,
+    /// What it is called in records.
+    pub(super) name: Vec<u8>,
     /// Where it can be opened again, if it can.
     pub(super) again: Option<PathBuf>,
     pub(super) file: SharedFile,
@@ -66,18 +87,36 @@ pub(super) struct Source {
     pub(super) whole: bool,
     /// Bytes that a record may have.
     pub(super) most: usize,
+    pub(super) miscounted: Miscounted,
+    /// Where groups and interchanges end, by where they begin, if what closes them is to be kept.
+    pub(super) ends: Mutex<HashMap<u64, End>>,
+}
+
+/// What closes a group or an interchange: where it is, and how many messages or groups are in that.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct End {
+    pub(super) offset: u64,
+    pub(super) count: u64,
 }
 
 impl Source {
-    /// Appends what it is called, so that it is found again from the records of other sources.
-    pub(super) fn name(&self, out: &mut Vec<u8>) {
-        let path = self
-            .again
-            .as_ref()
-            .map(|path| path.to_string_lossy().into_owned());
+    /// What a file is called in records, so that it is found again from those of other sources.
+    pub(super) fn name_of(again: Option<&Path>) -> Vec<u8> {
+        let path = again.map(|path| path.to_string_lossy().into_owned());
         let path = path.unwrap_or_default();
-        out.extend_from_slice(&(path.len() as u32).to_le_bytes());
-        out.extend_from_slice(path.as_bytes());
+        [&(path.len() as u32).to_le_bytes(), path.as_bytes()].concat()
+    }
+
+    /// What closes a group or interchange in the file, if that is to be kept and so many as there are in it are
+    /// taken.
+    fn kept_end(&self, from: Option<u64>, count: u64, marks: Marks) -> io::Result<Option<Vec<u8>>> {
+        let ends = self.ends.lock();
+        let end = ends
+            .ok()
+            .and_then(|ends| ends.get(&from?).copied())
+            .filter(|end| end.count == count);
+        end.map(|end| segment_at(&self.file, end.offset, marks))
+            .transpose()
     }
 
     /// Another file of messages, read once more.
@@ -85,10 +124,12 @@ impl Source {
         let failed = |error: crate::source::ReadError| io::Error::other(error.to_string());
         let source = Self {
             path: SourcePath::File(path.to_owned()),
+            name: Self::name_of(Some(path)),
             again: Some(path.to_owned()),
             file: SharedFile::new(Arc::new(File::open(path)?))?,
             tails: Mutex::new(Vec::new()),
             layouts: self.layouts.clone(),
+            ends: Mutex::default(),
             ..*self
         };
         let input = Input::open(&source.path).map_err(failed)?;
@@ -105,7 +146,7 @@ pub(super) struct Tail {
 }
 
 /// Where the parts around a record are in its file.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Frame {
     /// The number of the message in the file, from 0.
     pub(super) ordinal: u64,
@@ -141,12 +182,14 @@ impl Frame {
             self.segments,
             0,
         ];
-        for number in numbers {
-            out.extend_from_slice(&number.to_le_bytes());
+        let mut bytes = [0; FRAME];
+        for (word, number) in bytes.chunks_exact_mut(8).zip(numbers) {
+            word.copy_from_slice(&number.to_le_bytes());
         }
-        out.extend_from_slice(&self.amount.units.to_le_bytes());
-        out.extend_from_slice(&self.amount.scale.to_le_bytes());
-        out.push(u8::from(self.whole));
+        bytes[72..88].copy_from_slice(&self.amount.units.to_le_bytes());
+        bytes[88..92].copy_from_slice(&self.amount.scale.to_le_bytes());
+        bytes[92] = u8::from(self.whole);
+        out.extend_from_slice(&bytes);
     }
 
     fn read(bytes: &[u8; FRAME]) -> Self {
@@ -285,6 +328,24 @@ impl Late for EdiEncoder {
     }
 }
 
+/// A whole message whose end has the count and control number that agree.
+fn mended<'r>(raw: &'r [u8], count: u64, marks: &Marks) -> io::Result<Cow<'r, [u8]>> {
+    let segments = segments_in(raw, *marks)?;
+    let [first, .., last] = segments.as_slice() else {
+        return Ok(Cow::Borrowed(raw));
+    };
+    let opened = Segment::parse(first, marks);
+    let control = opened.value(marks.standard.control_of_message(), 1);
+    let closes = Segment::parse(last, marks);
+    if closes.value(1, 1).parse() == Ok(count) && closes.value(2, 1) == control {
+        return Ok(Cow::Borrowed(raw));
+    }
+    let values = [(1, 1, count.to_string()), (2, 1, control.to_owned())];
+    let last_from = raw.len() - last.len();
+    let end = with_values(last, marks, &values);
+    Ok(Cow::Owned([&raw[..last_from], &end].concat()))
+}
+
 /// The frame of the next record, the file that it is of, and the bytes of the record.
 fn next_frame(kept: &mut BufReader<File>) -> io::Result<Option<(Frame, PathBuf, u64)>> {
     let mut length = [0; 8];
@@ -336,7 +397,7 @@ struct Open {
 
 struct OpenMessage {
     opened: Segment,
-    layout: Option<Layout>,
+    layout: Option<Arc<Layout>>,
     looped: Option<(u64, u64)>,
     segments: u64,
     part: Part,
@@ -396,23 +457,20 @@ impl Writing<'_> {
         if let Some(message) = &mut open.message {
             message.segments += frame.segments;
         }
+        if frame.whole && self.source.miscounted == Miscounted::Mend {
+            let mended = mended(raw, frame.segments, &open.marks)?;
+            return Ok(self.out.write_all(&mended)?);
+        }
         Ok(self.out.write_all(raw)?)
     }
 
     /// Begins an interchange as it begins in the source.
     fn begin(&mut self, frame: &Frame) -> Result<(), LateError> {
-        let until = frame.group.unwrap_or(frame.message);
-        let first = self.bytes(frame.interchange, until)?;
-        let marks =
-            Marks::found(&first).ok_or_else(|| io::Error::other("the source has changed"))?;
-        let mut all = segments_in(&first, marks)?;
-        // Groups and messages before this one stand there, too.
-        let length = usize::from(first.starts_with(b"UNA")) + 1;
-        all.truncate(length);
-        let raw = all.last().cloned().unwrap_or_default();
-        for segment in &all {
+        let (segments, marks) = opening_at(&self.source.file, frame.interchange)?;
+        for segment in &segments {
             self.out.write_all(segment)?;
         }
+        let raw = segments.last().cloned().unwrap_or_default();
         self.open = Some(Open {
             interchange: Segment::parse(&raw, &marks),
             line_end: line_end(&raw).to_vec(),
@@ -428,17 +486,10 @@ impl Writing<'_> {
     }
 
     fn begin_group(&mut self, frame: &Frame) -> Result<(), LateError> {
-        let Some(from) = frame.group else {
+        let (Some(from), Some(open)) = (frame.group, &mut self.open) else {
             return Ok(());
         };
-        let bytes = self.bytes(from, frame.message)?;
-        let Some(open) = &mut self.open else {
-            return Ok(());
-        };
-        let raw = segments_in(&bytes, open.marks)?
-            .into_iter()
-            .next()
-            .unwrap_or_default();
+        let raw = segment_at(&self.source.file, from, open.marks)?;
         open.group = Some(Segment::parse(&raw, &open.marks));
         open.groups += 1;
         open.in_group = 0;
@@ -498,40 +549,46 @@ impl Writing<'_> {
         if let Some(mut message) = open.message.take() {
             let bytes = bytes_at(&self.source.file, message.tail.from, message.tail.to)?;
             let tail = segments_in(&bytes, marks)?;
-            let note = message.write_tail(tail, &marks, self.encoder.balance, self.out)?;
+            let how = (self.encoder.balance, self.source.miscounted);
+            let note = message.write_tail(tail, &marks, how, self.out)?;
             if let (Some(note), Ok(mut notes)) = (note, self.encoder.notes.lock()) {
                 notes.push(note);
             }
         }
         let [(_, closes), (_, closes_group), _] = marks.standard.envelope();
-        let ending = |id: &str, count: u64, control: &str| {
-            let (element, segment) = (char::from(marks.element), char::from(marks.segment));
-            format!("{id}{element}{count}{element}{control}{segment}").into_bytes()
-        };
         if level >= Level::Group
             && let Some(group) = open.group.take()
         {
-            let place = if marks.standard == Standard::X12 {
-                6
-            } else {
-                5
-            };
-            self.out
-                .write_all(&ending(closes_group, open.in_group, group.value(place, 1)))?;
-            self.out.write_all(&open.line_end)?;
+            let control = group.value(marks.standard.control_of_group(), 1);
+            let raw = open.ending(closes_group, open.in_group, control);
+            let kept = self
+                .source
+                .kept_end(open.frame.group, open.in_group, marks)?;
+            self.out.write_all(&kept.unwrap_or(raw))?;
         }
         if level >= Level::Interchange {
-            let (count, place) = match marks.standard {
-                Standard::X12 => (open.groups, 13),
-                Standard::Edifact if open.groups > 0 => (open.groups, 5),
-                Standard::Edifact => (open.messages, 5),
+            let count = match marks.standard {
+                Standard::Edifact if open.groups == 0 => open.messages,
+                _ => open.groups,
             };
-            let control = open.interchange.value(place, 1).trim();
-            self.out.write_all(&ending(closes, count, control))?;
-            self.out.write_all(&open.line_end)?;
+            let place = marks.standard.control_of_interchange();
+            let raw = open.ending(closes, count, open.interchange.value(place, 1).trim());
+            let begins = Some(open.frame.interchange);
+            let kept = self.source.kept_end(begins, count, marks)?;
+            self.out.write_all(&kept.unwrap_or(raw))?;
             self.open = None;
         }
         Ok(())
+    }
+}
+
+impl Open {
+    /// What closes a group or an interchange.
+    fn ending(&self, id: &str, count: u64, control: &str) -> Vec<u8> {
+        let element = char::from(self.marks.element);
+        let segment = char::from(self.marks.segment);
+        let text = format!("{id}{element}{count}{element}{control}{segment}");
+        [text.as_bytes(), &self.line_end].concat()
     }
 }
 
@@ -558,7 +615,7 @@ impl OpenMessage {
         if let Some(known) = &layout.balance
             && let Some(stated) = known.total.value(&segment)
         {
-            self.stated = super::read::amount(stated, marks);
+            self.stated = amount(stated, marks);
             if self.part.records != self.all && balance == Balance::Recompute {
                 let decimal = char::from(marks.decimal).to_string();
                 let sum = self.part.sum.to_string().replace('.', &decimal);
@@ -576,16 +633,12 @@ impl OpenMessage {
         &mut self,
         tail: Vec<Vec<u8>>,
         marks: &Marks,
-        balance: Balance,
+        (balance, miscounted): (Balance, Miscounted),
         out: &mut dyn Write,
     ) -> Result<Option<BalanceNote>, LateError> {
         let [_, _, (_, closes)] = marks.standard.envelope();
         let mut dropped = Vec::new();
-        let place = if marks.standard == Standard::X12 {
-            2
-        } else {
-            1
-        };
+        let place = marks.standard.control_of_message();
         let control = self.opened.value(place, 1).to_owned();
         for raw in tail {
             let segment = Segment::parse(&raw, marks);
@@ -605,6 +658,7 @@ impl OpenMessage {
             }
             self.segments += 1;
             let written = match segment.id == closes {
+                true if miscounted == Miscounted::Keep && !self.is_cut() => raw,
                 true => {
                     let values = [(1, 1, self.segments.to_string()), (2, 1, control.clone())];
                     with_values(&raw, marks, &values)

@@ -209,7 +209,7 @@ impl Trees for JsonTrees {
     }
 
     #[inline]
-    fn next_alike(&mut self, leaves: &mut Vec<Leaf>) -> Option<usize> {
+    fn next_alike(&mut self, leaves: &mut Vec<Leaf>, _: &mut Paths) -> Option<usize> {
         if self.likenesses.is_empty() || self.selector.filters() {
             return None;
         }

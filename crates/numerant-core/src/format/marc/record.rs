@@ -71,6 +71,9 @@ pub(super) enum RecordError {
     /// A subfield without a code.
     #[error("field {0} has the mark of a subfield and no code behind it")]
     NoCode(String),
+    /// Text that belongs to no subfield.
+    #[error("field {0} has text before its first subfield")]
+    Astray(String),
     /// A text that cannot be read in its encoding.
     #[error("field {tag}: {reason}")]
     Text {
@@ -313,6 +316,9 @@ impl<'r> Content<'r> {
         }
         let mut pieces = bytes.split(|byte| *byte == SUBFIELD);
         let before = pieces.next().unwrap_or_default();
+        if before.len() > 2 {
+            return Err(RecordError::Astray(tag.to_owned()));
+        }
         let mut indicators = [' '; 2];
         for (indicator, byte) in indicators.iter_mut().zip(before) {
             *indicator = char::from(*byte);
@@ -408,6 +414,7 @@ pub(super) mod tests {
             .expect("a subfield");
         assert!(broken(&|b| b[at + 1] = SUBFIELD).contains("no code"));
         assert!(broken(&|b| b[at + 2] = 0xff).contains("field 245"));
+        assert!(broken(&|b| b[at] = b'x').contains("before its first subfield"));
         let mut long = chart();
         long.fields[0].content = Content::Control("x".repeat(10_000).into());
         assert!(

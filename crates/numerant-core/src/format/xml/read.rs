@@ -400,7 +400,7 @@ impl Trees for XmlTrees {
     }
 
     #[inline]
-    fn next_alike(&mut self, leaves: &mut Vec<Leaf>) -> Option<usize> {
+    fn next_alike(&mut self, leaves: &mut Vec<Leaf>, _: &mut Paths) -> Option<usize> {
         let parent = self.building.open.last().map(|open| open.serial);
         let ready = !self.likenesses.is_empty()
             && self.building.record.is_none()

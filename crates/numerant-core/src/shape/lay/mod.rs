@@ -12,7 +12,7 @@
 
 mod learn;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use crate::tree::{Kind, Node, Paths, ROOT, Repeats, Tree, push_index, push_name};
 
@@ -22,10 +22,17 @@ const NONE: u32 = u32::MAX;
 /// How the records are laid out that are like one, but for their values.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Likeness {
-    /// The column of each value, in the order of the record.
-    pub(crate) columns: Vec<u32>,
-    /// Cells that are the same in all of them.
-    pub(crate) fixed: Vec<(u32, Laid)>,
+    /// The columns that are filled, in their order.
+    pub(crate) cells: Vec<(u32, Filling)>,
+}
+
+/// What a column is filled with in records that are alike.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Filling {
+    /// A value, by its number in the order of the record.
+    Value(usize),
+    /// What is the same in all of them.
+    Same(Laid),
 }
 
 /// What stands in a cell.
@@ -306,13 +313,24 @@ impl Layer {
         self.emit_rows(tree, paths, 0, emit)
     }
 
-    /// The column of each value of the record that was laid out last, and cells that are the same in
-    /// all records like it, if that is all that there is to laying those out.
-    pub(crate) fn likeness(&self) -> Option<Likeness> {
-        self.pure.then(|| Likeness {
-            columns: self.leaves.clone(),
-            fixed: self.fixed.clone(),
-        })
+    /// How records are laid out that are like the one that was laid out last.
+    pub(crate) fn likeness(&self) -> Likeness {
+        let same = self
+            .fixed
+            .iter()
+            .map(|(at, laid)| (*at, Filling::Same(*laid)));
+        let values = self.leaves.iter().enumerate();
+        let values = values.map(|(number, at)| (*at, Filling::Value(number)));
+        // What stands in a column last is what stays there.
+        let cells: BTreeMap<u32, Filling> = same.chain(values).collect();
+        Likeness {
+            cells: cells.into_iter().collect(),
+        }
+    }
+
+    /// How many values the record has that was laid out last, if those are all that there is to laying it out.
+    pub(crate) fn values(&self) -> Option<usize> {
+        self.pure.then_some(self.leaves.len())
     }
 
     fn emit_rows(
