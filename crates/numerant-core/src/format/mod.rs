@@ -188,14 +188,14 @@ pub const FORMATS: &[Format] = &[
         text: Some(TextFormat::MarcXml),
     },
     Format {
-        name: edi::X12,
+        name: edi::Standard::X12.name(),
         extensions: edi::X12_EXTENSIONS,
         written: edi::X12_EXTENSIONS,
         book: None,
         text: Some(TextFormat::Edi),
     },
     Format {
-        name: edi::EDIFACT,
+        name: edi::Standard::Edifact.name(),
         extensions: edi::EDIFACT_EXTENSIONS,
         written: edi::EDIFACT_EXTENSIONS,
         book: None,

@@ -81,6 +81,9 @@ impl OpenedBook {
     }
 }
 
+/// Bytes in which an interchange is looked for that does not begin a file.
+const FRONT: usize = 1 << 16;
+
 /// Tells the format of a source, and opens it as far as that needs. `memory` is what the texts that
 /// the sheets of a workbook share may take; what can only be read in order is copied to a file
 /// without a name in `temporary` where that is not enough. `all` says that all sheets are read
@@ -116,11 +119,14 @@ pub(crate) fn open(
             let opened = OpenedTrees::open(input, TreeFormat::Marc, options, memory, temporary)?;
             return Ok(Opened::Trees(Box::new(opened)));
         }
-        let says_edi = claims(&[edi::X12, edi::EDIFACT]);
+        let says_edi = claims(&[edi::Standard::X12.name(), edi::Standard::Edifact.name()]);
         if let Some(standard) = edi::begins(&start).filter(|_| says_edi || said.is_none()) {
             let format = TreeFormat::Edi(standard);
             let opened = OpenedTrees::open(input, format, options, memory, temporary)?;
             return Ok(Opened::Trees(Box::new(opened)));
+        }
+        if says_edi && let Some(bytes) = edi::begins_behind(&input.peek(FRONT)?) {
+            return Err(failed(ReadProblem::InFront { bytes }));
         }
         let (says_json, says_xml) = (
             claims(&[json::NAME, json::LINES]),

@@ -277,8 +277,7 @@ impl OpenedTrees {
             TreeFormat::Xml => xml::NAME,
             TreeFormat::Marc => marc::NAME,
             TreeFormat::MarcXml => marc::XML_NAME,
-            TreeFormat::Edi(Standard::X12) => edi::X12,
-            TreeFormat::Edi(Standard::Edifact) => edi::EDIFACT,
+            TreeFormat::Edi(standard) => standard.name(),
         }
     }
 

@@ -254,6 +254,20 @@ pub enum ReadProblem {
         /// What is wrong.
         what: String,
     },
+    /// Something stands before the first interchange of messages.
+    #[error("{bytes} bytes of other text stand in front of the messages")]
+    InFront {
+        /// How many bytes.
+        bytes: usize,
+    },
+    /// Messages of a kind of which it is not known what their records are.
+    #[error("no layout says what the records of {standard} {kind} are")]
+    NoLayout {
+        /// What the format is called.
+        standard: &'static str,
+        /// The kind of message.
+        kind: String,
+    },
     /// A count or control number of messages that does not agree, where none may.
     #[error("the segment at byte {}: {what}", .offset + 1)]
     Miscounted {
@@ -508,6 +522,16 @@ impl ReadProblem {
             Self::BrokenMessage { .. } => Some(
                 "what belongs to a message is not known then, so nothing is left out; was the file cut off or \
                  changed on its way? fetch it again"
+                    .to_owned(),
+            ),
+            Self::InFront { .. } => Some(
+                "an interchange begins with ISA, UNA or UNB; take away what stands before it, such as the head of a \
+                 mail"
+                    .to_owned(),
+            ),
+            Self::NoLayout { .. } => Some(
+                "--records messages takes whole messages, and --layout FILE says what their records are; the kinds of \
+                 one file are parted by split --records messages --by ST01 (or UNH02-1)"
                     .to_owned(),
             ),
             Self::Miscounted { .. } => Some(

@@ -160,6 +160,7 @@ impl Producer {
         let keeps = job.keeps_sheets();
         let (mut job, shape) = shaped(job)?;
         job.read.may_be_empty = job.is_by_sheet();
+        job.read.by_layout = true;
         if job.gathering == Gathering::Sheets && job.read.read_sheet.is_empty() {
             // Hidden ones, too: formulas may lead to them.
             job.read.read_sheet = vec!["all".to_owned().into()];

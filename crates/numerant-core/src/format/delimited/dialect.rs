@@ -319,6 +319,9 @@ pub struct ReadOptions {
     /// they are named.
     #[serde(skip)]
     pub named: Vec<String>,
+    /// Messages of which no layout is known are an error, and not records.
+    #[serde(skip)]
+    pub by_layout: bool,
     /// A sheet with nothing in it is no error.
     #[serde(skip)]
     pub may_be_empty: bool,

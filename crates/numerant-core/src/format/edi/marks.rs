@@ -9,6 +9,14 @@ pub(crate) enum Standard {
 }
 
 impl Standard {
+    /// What it is called.
+    pub(crate) const fn name(self) -> &'static str {
+        match self {
+            Self::X12 => "X12",
+            Self::Edifact => "UN/EDIFACT",
+        }
+    }
+
     /// The segments that open and close an interchange, a group and a message.
     pub(super) fn envelope(self) -> [(&'static str, &'static str); 3] {
         match self {

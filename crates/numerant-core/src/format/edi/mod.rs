@@ -17,10 +17,6 @@ pub(crate) use read::EdiTrees;
 pub use read::MessageFacts;
 pub use write::{Balance, BalanceNote, Miscounted};
 
-/// What the formats are called.
-pub(crate) const X12: &str = "X12";
-pub(crate) const EDIFACT: &str = "UN/EDIFACT";
-
 /// The extensions of files with messages.
 pub(super) const X12_EXTENSIONS: &[&str] = &["x12", "edi"];
 pub(super) const EDIFACT_EXTENSIONS: &[&str] = &["edifact"];
@@ -28,6 +24,13 @@ pub(super) const EDIFACT_EXTENSIONS: &[&str] = &["edifact"];
 /// Where the records are, by layouts or as whole messages.
 pub(crate) const BY_LAYOUT: &str = "by layout";
 pub(crate) const MESSAGES: &str = "messages";
+
+/// How many bytes of other text stand in front of an interchange, where a line of its own begins one.
+pub(crate) fn begins_behind(start: &[u8]) -> Option<usize> {
+    memchr::memchr_iter(b'\n', start)
+        .map(|end| end + 1)
+        .find(|place| marks::Marks::found(&start[*place..]).is_some())
+}
 
 /// Which of the two a file begins as.
 pub(crate) fn begins(start: &[u8]) -> Option<Standard> {

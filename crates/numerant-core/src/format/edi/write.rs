@@ -88,6 +88,8 @@ pub(super) struct Source {
     /// Bytes that a record may have.
     pub(super) most: usize,
     pub(super) miscounted: Miscounted,
+    /// Messages without a layout are an error.
+    pub(super) by_layout: bool,
     /// Where groups and interchanges end, by where they begin, if what closes them is to be kept.
     pub(super) ends: Mutex<HashMap<u64, End>>,
 }

@@ -9,7 +9,7 @@ use crate::format::edi::roles::{Finder, Role, Roles};
 use crate::format::edi::segments::{Segment, amount, id_of};
 use crate::format::edi::stream::SegmentError;
 use crate::format::edi::write::{End, Miscounted, Tail};
-use crate::source::ReadError;
+use crate::source::{Place, ReadError, ReadProblem};
 use crate::value::Number;
 
 impl EdiTrees {
@@ -107,6 +107,13 @@ impl EdiTrees {
                 .of(marks.standard, &kind)
                 .filter(|_| !self.whole)
                 .cloned();
+            if layout.is_none() && self.source.by_layout && !self.whole {
+                let standard = marks.standard.name();
+                let place = Place::record(self.number + 1);
+                return Err(self
+                    .path
+                    .error_at(place, ReadProblem::NoLayout { standard, kind }));
+            }
             self.fact(&kind, layout.as_deref()).messages += 1;
             self.early(&kind);
             self.envelope.messages += 1;

@@ -164,6 +164,7 @@ impl EdiTrees {
             whole,
             most: opened.largest_record,
             miscounted: opened.options.miscounted,
+            by_layout: opened.options.by_layout,
             ends: Mutex::default(),
         };
         let mut trees = Self::of(source, input);
