@@ -23,6 +23,8 @@ pub(super) struct Segments<R> {
     /// The marks are those of the UNA that was read last.
     advised: bool,
     most: usize,
+    /// Bytes that are read at a time.
+    piece: usize,
 }
 
 /// Why the next segment could not be read.
@@ -39,7 +41,7 @@ pub(super) enum SegmentError {
     TooMuch,
 }
 
-/// Bytes that are read at a time.
+/// Bytes that are read at a time, if no more are held.
 const PIECE: usize = 1 << 17;
 
 impl<R: Read> Segments<R> {
@@ -55,6 +57,7 @@ impl<R: Read> Segments<R> {
             marks: None,
             advised: false,
             most,
+            piece: PIECE,
         }
     }
 
@@ -113,7 +116,7 @@ impl<R: Read> Segments<R> {
                 false => SegmentError::TooMuch,
             });
         }
-        let wanted = PIECE.max(self.buffer.len());
+        let wanted = self.piece.max(self.buffer.len());
         let read = (&mut self.input)
             .take(wanted as u64)
             .read_to_end(&mut self.buffer);
@@ -186,9 +189,7 @@ impl<R: Read> Segments<R> {
     #[cold]
     fn begin(&mut self, opens: bool) -> Result<Option<Marks>, SegmentError> {
         self.take_blanks()?;
-        if self.held.is_none() {
-            self.from = self.at;
-        }
+        self.from = self.at;
         while self.buffer.len() - self.at < ISA && !self.ended {
             self.more()?;
         }
@@ -323,17 +324,10 @@ mod tests {
 
     #[test]
     fn segments_are_the_same_however_they_are_cut() {
-        /// Hands out a byte at a time.
-        struct Drops<'a>(&'a [u8]);
-        impl Read for Drops<'_> {
-            fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-                let most = buffer.len().min(1);
-                (&mut self.0).take(most as u64).read(buffer)
-            }
-        }
         let text = b"\nUNA:+,?*~\nUNB+UNOA:1+A+B~UNH+1+REMADV:D:96A~BGM+?~x??~\r\nUNT+3+1~UNZ+1+9~";
-        let read = |input: &mut dyn Read| {
-            let mut segments = Segments::new(input, 1 << 20);
+        let read = |piece: usize| {
+            let mut segments = Segments::new(text.as_slice(), 1 << 20);
+            segments.piece = piece;
             let mut all: Vec<String> = Vec::new();
             while segments.next(all.is_empty()).expect("read") {
                 let offset = segments.offset() as usize;
@@ -347,7 +341,7 @@ mod tests {
             assert_eq!(held, all[1..].concat());
             all
         };
-        let whole = read(&mut text.as_slice());
+        let whole = read(PIECE);
         assert_eq!(
             whole,
             [
@@ -359,7 +353,9 @@ mod tests {
                 "UNZ+1+9~"
             ]
         );
-        assert_eq!(read(&mut Drops(text)), whole);
+        for piece in 1..text.len() {
+            assert_eq!(read(piece), whole);
+        }
         let mut cut = Segments::new(&text[..40], 1 << 20);
         assert!(cut.next(true).is_ok() && cut.next(false).is_ok());
         assert!(matches!(cut.next(false), Err(SegmentError::Cut)));
@@ -373,6 +369,7 @@ mod tests {
         fn what_is_passed_over_is_counted_as_if_it_were_read(
             pieces in prop::collection::vec("(CLP|clp|SE|DTM|N1|LX|SEX|XSE|clP)(\\+[a-zA-Z0-9?:']{0,9}| ){0,4}'[ \r\n]{0,2}", 1..40),
             release in any::<bool>(),
+            piece in 1_usize..60,
         ) {
             let mut start = b"UNA:+. *'".to_vec();
             start[6] = if release { b'?' } else { b' ' };
@@ -387,6 +384,7 @@ mod tests {
             let mut read = |finder: Option<&Finder>| {
                 let mut segments = Segments::new(text.as_bytes(), usize::MAX);
                 segments.marks = Some(marks);
+                segments.piece = piece;
                 let (mut count, mut found) = (0, Vec::new());
                 loop {
                     if let Some(finder) = finder {
@@ -400,6 +398,7 @@ mod tests {
                     let role = roles.of(raw, layout.map(AsRef::as_ref), &marks, &names);
                     if !role.plain || role.wanted {
                         found.push((count, segments.offset(), raw.to_vec()));
+                        segments.hold();
                     }
                 }
             };
