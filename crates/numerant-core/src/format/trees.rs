@@ -66,6 +66,17 @@ pub(crate) trait Trees: Send {
     /// Replaces what is in `tree` with the next record; `false` when there are no more.
     fn next(&mut self, tree: &mut Tree, paths: &mut Paths) -> Result<bool, ReadError>;
 
+    /// Replaces what is in `tree` with the next record that may have something in a place where none before had;
+    /// `false` when there are no more before so many bytes are read.
+    fn next_new(
+        &mut self,
+        until: u64,
+        tree: &mut Tree,
+        paths: &mut Paths,
+    ) -> Result<bool, ReadError> {
+        Ok(self.read() < until && self.next(tree, paths)?)
+    }
+
     /// Fills in the values of the next record, if it is like one that is remembered: its number.
     fn next_alike(&mut self, _leaves: &mut Vec<Leaf>, _paths: &mut Paths) -> Option<usize> {
         None

@@ -78,7 +78,8 @@ impl TreeReader {
         let mut any = false;
         // What is read only once cannot be begun anew.
         let thorough = thorough || opened.is_kept();
-        while (thorough || trees.read() < SAMPLE) && trees.next(&mut tree, &mut paths)? {
+        let until = if thorough { u64::MAX } else { SAMPLE };
+        while trees.next_new(until, &mut tree, &mut paths)? {
             any = true;
             if opened.options.as_one {
                 break;

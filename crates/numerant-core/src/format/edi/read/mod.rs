@@ -3,7 +3,7 @@
 mod facts;
 mod messages;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
 use super::layout::{Layout, Layouts};
@@ -59,6 +59,8 @@ pub(crate) struct EdiTrees {
     with_made: Vec<u8>,
     /// It was looked at and not taken, or nothing could be read.
     waiting: Option<Result<bool, ReadError>>,
+    /// What was found in records while their columns were looked for.
+    met: HashSet<Vec<u32>>,
     /// The numbers of records that were laid out, by what was found in them, and the last of them.
     likenesses: HashMap<Vec<u32>, usize>,
     last: Option<(Vec<u32>, usize)>,
@@ -204,6 +206,7 @@ impl EdiTrees {
             with_last: false,
             with_made: Vec::new(),
             waiting: None,
+            met: HashSet::new(),
             likenesses: HashMap::new(),
             last: None,
             facts: Vec::new(),
@@ -410,6 +413,22 @@ impl Trees for EdiTrees {
             self.found.tree(self.text(), tree);
         }
         Ok(read)
+    }
+
+    fn next_new(
+        &mut self,
+        until: u64,
+        tree: &mut Tree,
+        paths: &mut Paths,
+    ) -> Result<bool, ReadError> {
+        while self.segments.end() < until && self.advance(paths)? {
+            if !self.met.contains(&self.found.paths) {
+                self.met.insert(self.found.paths.clone());
+                self.found.tree(self.text(), tree);
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     fn next_alike(&mut self, leaves: &mut Vec<Leaf>, paths: &mut Paths) -> Option<usize> {
