@@ -5,11 +5,13 @@ mod support;
 use std::fs;
 use std::path::PathBuf;
 
-use numerant_core::engine::{Error, Notice, Summary, inspect, run};
+use numerant_core::engine::{Error, Notice, PartsOptions, Summary, inspect, run, verify_parts};
+use numerant_core::format::delimited::ReadOptions;
 use numerant_core::format::{Balance, BalanceNote, EncodeError, MessageFacts, Miscounted};
 use numerant_core::job::Job;
 use numerant_core::name::parse_keys;
 use numerant_core::step::Step;
+use numerant_core::value::Size;
 use proptest::prelude::*;
 use support::{Folder, context, tree};
 
@@ -381,6 +383,45 @@ fn names_of_segments_may_be_small() {
         texts[0].contains("\nclp*K002*") && texts[1].contains("\nCLP*K002*"),
         "segments stay as they stand"
     );
+}
+
+#[test]
+fn parts_are_proved_whatever_their_totals_are() {
+    let folder = Folder::with(&[]);
+    folder.write(
+        "pay.x12",
+        &batch(&[payment("0001", &claims(6)), payment("0002", &claims(3))]),
+    );
+    let mut split = job(&folder, "pay.x12", "{.n}.x12");
+    split.rows = Some(2);
+    split.write.balance = Balance::Recompute;
+    done(&split);
+    let compared = |parts: Vec<PathBuf>| {
+        let options = PartsOptions {
+            whole: vec![folder.path("pay.x12").into()],
+            parts: parts.into_iter().map(Into::into).collect(),
+            read: ReadOptions::default(),
+            keep: Vec::new(),
+            ignore: Vec::new(),
+            memory: Size(1 << 20),
+            list: 20,
+            jobs: 0,
+        };
+        verify_parts(&options, &context()).expect("compared")
+    };
+    let parts = || (1..6).map(|number| folder.path(&format!("out/{number}.x12")));
+    let check = compared(parts().collect());
+    assert!(check.holds, "{check:?}");
+    assert_eq!(check.columns, ["record without the total of its message"]);
+    let lost = compared(parts().skip(1).collect());
+    assert_eq!((lost.holds, lost.missing_records), (false, 2));
+    // A changed amount of a record is no total.
+    let changed = folder
+        .read("out/2.x12")
+        .replacen("SVC*HC:A1*1", "SVC*HC:A1*2", 1);
+    folder.write("out/2.x12", &changed);
+    let check = compared(parts().collect());
+    assert_eq!((check.missing_records, check.extra_records), (1, 1));
 }
 
 #[test]

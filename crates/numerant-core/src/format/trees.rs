@@ -184,6 +184,14 @@ impl TreeFormat {
         }
     }
 
+    /// What the column is called that has whole records, to be compared.
+    pub(crate) fn whole_record(self) -> &'static str {
+        match self {
+            Self::Edi(_) => "record without the total of its message",
+            Self::Json | Self::Xml | Self::Marc | Self::MarcXml => "record",
+        }
+    }
+
     /// Whether a condition holds for a record if it holds for any of the values that stand several times.
     pub(crate) fn holds_for_any(self) -> bool {
         !matches!(self, Self::Json | Self::Xml)
@@ -260,13 +268,13 @@ impl OpenedTrees {
             TreeFormat::Edi(_) => TreeFacts {
                 records: match opened.options.records.as_deref() {
                     Some(edi::MESSAGES) => edi::MESSAGES.to_owned(),
+                    None | Some(edi::BY_LAYOUT) => edi::BY_LAYOUT.to_owned(),
                     Some(other) => {
                         let what =
                             "records of messages are by layout, or say 'messages'".to_owned();
                         let path = other.to_owned();
                         return Err(opened.path.error(ReadProblem::RecordsPath { path, what }));
                     }
-                    None => edi::BY_LAYOUT.to_owned(),
                 },
                 found: opened.options.records.is_none(),
                 ..opened.facts.clone()

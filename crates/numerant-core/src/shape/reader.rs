@@ -95,7 +95,7 @@ impl TreeReader {
             }));
         }
         if opened.options.as_one {
-            layer.settle_as_one();
+            layer.settle_as_one(opened.format.whole_record());
         } else {
             let settled = layer.settle(&paths);
             settled.map_err(|error| ReadError {

@@ -1,6 +1,7 @@
 //! Layouts: what the records of a message are, and which of its values are counts and totals.
 
 use std::borrow::Cow;
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use serde::Deserialize;
@@ -113,6 +114,19 @@ impl TryFrom<String> for Address {
 }
 
 impl Address {
+    /// The column that it is.
+    fn column(&self) -> String {
+        let mut name = self.segment.clone();
+        if let Some(qualifier) = &self.qualifier {
+            name.push_str(&format!("[{qualifier}]"));
+        }
+        name.push_str(&format!("{:02}", self.element));
+        if self.component > 1 {
+            name.push_str(&format!("-{}", self.component));
+        }
+        name
+    }
+
     /// Whether it is in a segment.
     pub(super) fn is_in(&self, segment: &Segment) -> bool {
         let qualified = self.qualifier.as_ref();
@@ -168,6 +182,12 @@ impl Layouts {
             layouts.push(Arc::new(layout));
         }
         Ok(Self(layouts))
+    }
+
+    /// The columns that the totals of messages are.
+    pub(super) fn totals(&self) -> HashSet<String> {
+        let balances = self.0.iter().filter_map(|layout| layout.balance.as_ref());
+        balances.map(|balance| balance.total.column()).collect()
     }
 
     /// The layout of a kind of message.

@@ -22,6 +22,9 @@ pub(super) struct Names {
     only: Option<HashSet<String>>,
     /// The names of segments that they may be of.
     ids: HashSet<String>,
+    /// Totals of messages that are left out before the records, and their paths as far as they were met.
+    totals: HashSet<String>,
+    total_paths: Vec<u32>,
 }
 
 struct SegmentNames {
@@ -159,6 +162,14 @@ impl Names {
         }
     }
 
+    /// All names but those of totals that stand before the records.
+    pub(super) fn without_totals(totals: HashSet<String>) -> Self {
+        Self {
+            totals,
+            ..Self::default()
+        }
+    }
+
     /// The names of segments of which an element may be wanted, if not all are.
     pub(super) fn ids(&self) -> Option<&HashSet<String>> {
         self.only.is_some().then_some(&self.ids)
@@ -244,7 +255,8 @@ impl Names {
         if *most == 0 {
             return;
         }
-        let only = &self.only;
+        let (only, totals) = (&self.only, &self.totals);
+        let total_paths = &mut self.total_paths;
         found.paths.push(*path | SEGMENT);
         each_component(raw, marks, *most, &mut |element, component, part| {
             let value = part.of(raw);
@@ -264,17 +276,22 @@ impl Names {
                     0 => format!("{element:02}"),
                     component => format!("{element:02}-{component}"),
                 };
-                let wanted = only
-                    .as_ref()
-                    .is_none_or(|only| only.contains(&format!("{name}{element}")));
+                let column = format!("{name}{element}");
+                let wanted = only.as_ref().is_none_or(|only| only.contains(&column));
                 *own = match wanted {
                     true => Element::Wanted(paths.child(*path, &element)),
                     false => Element::Unwanted,
                 };
+                if let (Element::Wanted(own), true) = (*own, totals.contains(&column)) {
+                    total_paths.push(own);
+                }
             }
             let Element::Wanted(own) = *own else {
                 return;
             };
+            if place.is_none() && total_paths.contains(&own) {
+                return;
+            }
             found.paths.push(own);
             let stands = match (&part, place) {
                 (Part::Stands(from, _), Some(place)) => Some(place + from),

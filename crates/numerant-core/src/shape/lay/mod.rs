@@ -259,8 +259,8 @@ impl Layer {
     }
 
     /// Makes one column of whole records.
-    pub(crate) fn settle_as_one(&mut self) {
-        self.names = vec!["record".to_owned()];
+    pub(crate) fn settle_as_one(&mut self, name: &str) {
+        self.names = vec![name.to_owned()];
         self.cells = vec![Laid::Absent];
     }
 

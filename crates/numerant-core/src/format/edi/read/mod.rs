@@ -178,6 +178,9 @@ impl EdiTrees {
                     .is_some_and(|rest| rest.starts_with(|sign: char| sign.is_ascii_digit()))
             })
         });
+        if opened.options.as_one {
+            trees.names = Names::without_totals(trees.layouts.totals());
+        }
         trees.named = of_envelope.map(|segment| (*segment).to_owned()).collect();
         Ok(trees)
     }
