@@ -4,6 +4,7 @@
 //! Otherwise the outputs are renamed one by one; if one of them fails, those before it are taken
 //! back, and what they had replaced returns.
 
+use std::collections::HashSet;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -56,11 +57,13 @@ fn commit_folder(
     sync: bool,
 ) -> Result<(), OutputError> {
     let tree = stage.dir().join("tree");
+    let mut made: HashSet<PathBuf> = HashSet::new();
     for output in outputs {
         let path = tree.join(&output.path);
-        if let Some(parent) = path.parent() {
+        if let Some(parent) = path.parent().filter(|parent| !made.contains(*parent)) {
             fs::create_dir_all(parent)
                 .map_err(|error| OutputError::new("creating the folder", parent, error))?;
+            made.insert(parent.to_owned());
         }
         fs::rename(&output.staged, &path)
             .map_err(|error| OutputError::new("writing", &root.join(&output.path), error))?;
