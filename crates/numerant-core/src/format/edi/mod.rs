@@ -3,6 +3,7 @@
 //! A record is what a layout says of a kind of message, or a whole message. Segments stay byte for byte; what is
 //! written are complete messages again, with the envelope, head and tail that they had, and counts that fit.
 
+mod frame;
 mod layout;
 mod marks;
 mod names;

@@ -3,12 +3,13 @@
 use std::sync::Arc;
 
 use super::{EdiTrees, Envelope, KINDS, KindOfMessage, Message, Open};
+use crate::format::edi::frame::{End, Tail};
 use crate::format::edi::layout::{Address, Layout};
 use crate::format::edi::marks::{Marks, Standard};
 use crate::format::edi::roles::{Finder, Role, Roles};
 use crate::format::edi::segments::{Segment, amount, id_of};
 use crate::format::edi::stream::SegmentError;
-use crate::format::edi::write::{End, Miscounted, Tail};
+use crate::format::edi::write::Miscounted;
 use crate::source::{Place, ReadError, ReadProblem};
 use crate::value::Number;
 

@@ -6,13 +6,14 @@ mod messages;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
+use super::frame::{Frame, Source};
 use super::layout::{Layout, Layouts};
 use super::marks::{Marks, is_named};
 use super::names::{Extent, Found, Names};
 use super::roles::{Finder, Role, Roles, is_called};
 use super::segments::{Segment, amount, id_of};
 use super::stream::{SegmentError, Segments};
-use super::write::{EdiEncoder, Frame, Source};
+use super::write::EdiEncoder;
 use crate::format::delimited::WriteOptions;
 use crate::format::trees::{Around, Leaf, OpenedTrees, Trees};
 use crate::format::{RecordEncoder, TextFormat};
