@@ -24,8 +24,11 @@ use crate::value::Number;
 
 pub use facts::MessageFacts;
 
-/// Kinds of records that are remembered.
-const MANY: usize = 1 << 12;
+/// Segments and values of records that are remembered, all together.
+const REMEMBERED: usize = 1 << 18;
+
+/// Bytes that a record may have at most, so that places in it are told from those of what was made.
+const LONGEST: usize = 1 << 30;
 
 /// Reads a file of messages.
 pub(crate) struct EdiTrees {
@@ -62,6 +65,8 @@ pub(crate) struct EdiTrees {
     waiting: Option<Result<bool, ReadError>>,
     /// What was found in records while their columns were looked for.
     met: HashSet<Vec<u32>>,
+    /// How many segments and values are remembered.
+    remembered: usize,
     /// The numbers of records that were laid out, by what was found in them, and the last of them.
     likenesses: HashMap<Vec<u32>, usize>,
     last: Option<(Vec<u32>, usize)>,
@@ -165,7 +170,7 @@ impl EdiTrees {
             tails: Mutex::new(Vec::new()),
             layouts,
             whole,
-            most: opened.largest_record,
+            most: opened.largest_record.min(LONGEST),
             miscounted: opened.options.miscounted,
             by_layout: opened.options.by_layout,
             ends: Mutex::default(),
@@ -211,6 +216,7 @@ impl EdiTrees {
             with_made: Vec::new(),
             waiting: None,
             met: HashSet::new(),
+            remembered: 0,
             likenesses: HashMap::new(),
             last: None,
             facts: Vec::new(),
@@ -397,6 +403,12 @@ impl EdiTrees {
         }
     }
 
+    /// Whether one more kind of record can be remembered, as that which was read last is.
+    fn has_room(&mut self) -> bool {
+        self.remembered += self.found.paths.len();
+        self.remembered <= REMEMBERED
+    }
+
     /// Hands on a record, and closes its message if it was the whole of that.
     fn emitted(&mut self, paths: &mut Paths, marks: &Marks) -> Result<bool, ReadError> {
         self.emit(paths, marks);
@@ -426,11 +438,14 @@ impl Trees for EdiTrees {
         paths: &mut Paths,
     ) -> Result<bool, ReadError> {
         while self.segments.end() < until && self.advance(paths)? {
-            if !self.met.contains(&self.found.paths) {
-                self.met.insert(self.found.paths.clone());
-                self.found.tree(self.text(), tree);
-                return Ok(true);
+            if self.met.contains(&self.found.paths) {
+                continue;
             }
+            if self.has_room() {
+                self.met.insert(self.found.paths.clone());
+            }
+            self.found.tree(self.text(), tree);
+            return Ok(true);
         }
         Ok(false)
     }
@@ -463,7 +478,7 @@ impl Trees for EdiTrees {
 
     fn remember(&mut self, values: usize) -> Option<usize> {
         let new = self.likenesses.len();
-        if values != self.found.len() || self.found.hard || new == MANY {
+        if values != self.found.len() || self.found.hard || !self.has_room() {
             return None;
         }
         Some(
@@ -511,6 +526,7 @@ impl Trees for EdiTrees {
         self.names = Names::of(columns);
         self.kinds.clear();
         self.likenesses.clear();
+        self.remembered = 0;
         self.last = None;
     }
 
