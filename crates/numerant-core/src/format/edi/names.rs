@@ -331,6 +331,7 @@ fn ids_of(column: &str) -> Vec<String> {
     // Elements have two digits, or more from the hundredth on.
     (2..=digits.min(4))
         .map(|digits| before[..before.len() - digits].to_owned())
+        .filter(|id| !id.is_empty())
         .collect()
 }
 
@@ -366,6 +367,22 @@ mod tests {
             ["REF[1K][2]02", "REF[1K]02"]
         );
         assert_eq!(without_numbers("NM1[QC]09"), ["NM1[QC]09"]);
+    }
+
+    #[test]
+    fn columns_say_what_their_segments_may_be() {
+        for (column, ids) in [
+            ("CLP04", &["CLP"][..]),
+            ("SVC01-2", &["SVC"]),
+            ("N104", &["N1", "N"]),
+            ("NM1[QC][2]09", &["NM1"]),
+            ("ZZ1100", &["ZZ11", "ZZ1", "ZZ"]),
+            ("2026", &["20", "2"]),
+            ("quay", &[]),
+            ("01", &[]),
+        ] {
+            assert_eq!(ids_of(column), ids, "{column}");
+        }
     }
 
     #[test]
