@@ -205,7 +205,7 @@ def report(path):
     for row, (name, formula, form) in enumerate([
             ("highest level", "=MAX(Level!B6:B4000)", metres),
             ("lowest level", "=MIN(Level!B6:B4000)", metres),
-            ("mean salinity", "=AVERAGE(Salinity!B6:B4000)", salt),
+            ("mean salinity", '=IFERROR(AVERAGE(Salinity!B6:B4000),"")', salt),
             ("doubtful readings", '=COUNTIF(Level!C6:C4000,"doubtful")+COUNTIF(Salinity!C6:C4000,"doubtful")',
              value)], 6):
         summary.write(row, 0, name, label)
