@@ -443,6 +443,31 @@ fn layouts_can_be_ones_own_and_are_asked_for() {
         2,
         "inspect looks at them"
     );
+    // Whole messages may have many items, known or not.
+    let many: Vec<Claim> = (0..150)
+        .map(|n| (format!("K{n}"), 1, vec![("A1", 1)]))
+        .collect();
+    let many = batch(&[payment("0001", &many), payment("0002", &claims(1))]);
+    folder.write("many.x12", &many);
+    folder.write("unknown.x12", &many.replace("ST*835", "ST*999"));
+    assert_eq!(facts(folder.path("unknown.x12"))[0].records, 2);
+    let mut whole = job(&folder, "many.x12", "message {ST02}.x12");
+    whole.read.records = Some("messages".to_owned());
+    whole.steps = condition("SVC02 < 50 AND CLP01 = 'K149'");
+    done(&whole);
+    assert!(
+        folder
+            .read("out/message 0001.x12")
+            .contains("CLP*K149*1*1*1~")
+    );
+    assert!(!folder.path("out/message 0002.x12").exists());
+    // What cannot be tried is refused, and not answered by the first of each.
+    whole.steps = condition("SVC02 < 50 AND CLP01 = 'K149' AND DTM01 = '472'");
+    let error = run(&whole, &context()).expect_err("too many ways");
+    assert!(
+        error.to_string().contains("can be chosen in 3375000 ways"),
+        "{error}"
+    );
     let mut kinds = job(&folder, "orders.x12", "{ST01}.x12");
     kinds.read.records = Some("messages".to_owned());
     done(&kinds);

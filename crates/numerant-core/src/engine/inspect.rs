@@ -208,7 +208,7 @@ fn inspect_laid(
     };
     let twice = prepare::reads_twice(&job);
     let (sources, mut cursor) = Sources::open(&job, twice, !twice, true, context)?;
-    prepare::hold_for_any(&mut job, &sources);
+    prepare::hold_for_any(&mut job, &sources)?;
     context.observer.begins(sources.size());
     let mut inspections = Vec::new();
     while let Some(reader) = sources.next(&mut cursor, &job, context)? {
@@ -404,7 +404,7 @@ pub fn values(
     };
     let (sources, mut cursor): (Sources, Cursor) =
         Sources::open(&job, prepare::reads_twice(&job), false, true, context)?;
-    prepare::hold_for_any(&mut job, &sources);
+    prepare::hold_for_any(&mut job, &sources)?;
     context.observer.begins(sources.size());
     let mut pipeline = prepare::pipeline(&job, &sources, context)?;
     let found = pipeline

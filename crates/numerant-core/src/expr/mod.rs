@@ -29,4 +29,5 @@ pub use evaluate::Compiled;
 pub use interval::Interval;
 pub use node::Value;
 pub use parse::Expression;
+pub(crate) use parse::MOST_COMBINATIONS;
 pub use types::Type;

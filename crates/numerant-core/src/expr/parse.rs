@@ -5,7 +5,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
-use sqlparser::ast::Expr;
+use sqlparser::ast::{BinaryOperator, Expr};
 use sqlparser::dialect::Dialect;
 use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Location, Token, TokenWithSpan, Tokenizer};
@@ -123,7 +123,20 @@ impl FromStr for Expression {
 }
 
 /// Ways to choose among values that stand several times, at most.
-const MOST_COMBINATIONS: usize = 200;
+pub(crate) const MOST_COMBINATIONS: usize = 50_000;
+
+/// Conditions of which one is to hold, so that no tree of them is deep.
+fn either(mut all: Vec<Expr>) -> Option<Expr> {
+    if all.len() < 2 {
+        return all.pop();
+    }
+    let right = all.split_off(all.len() / 2);
+    Some(Expr::BinaryOp {
+        left: Box::new(either(all)?),
+        op: BinaryOperator::Or,
+        right: Box::new(either(right)?),
+    })
+}
 
 /// The columns that have others with a number, by their names: themselves, then those in order.
 fn several(columns: &[String]) -> HashMap<String, Vec<String>> {
@@ -267,7 +280,11 @@ impl Expression {
 
     /// A condition that holds if this one holds for any of the values that stand several times in a record,
     /// as `SVC02` and `SVC[2]02`. Values of one segment or field are taken together.
-    pub(crate) fn for_any(&self, columns: &[String]) -> Self {
+    ///
+    /// # Errors
+    ///
+    /// How many ways there are to choose among the values, if those are too many.
+    pub(crate) fn for_any(&self, columns: &[String]) -> Result<Self, usize> {
         let tokens = Tokenizer::new(&Standard, &self.text)
             .tokenize()
             .unwrap_or_default();
@@ -284,9 +301,13 @@ impl Expression {
                 }
             }
         }
-        let combinations: usize = groups.iter().map(|(_, most)| most).product();
-        if groups.is_empty() || combinations > MOST_COMBINATIONS {
-            return self.clone();
+        if groups.is_empty() {
+            return Ok(self.clone());
+        }
+        let ways = groups.iter().map(|(_, most)| *most);
+        let combinations = ways.fold(1, usize::saturating_mul);
+        if combinations > MOST_COMBINATIONS {
+            return Err(combinations);
         }
         let mut all = Vec::with_capacity(combinations);
         for combination in 0..combinations {
@@ -315,16 +336,14 @@ impl Expression {
                     token => token.to_string(),
                 })
                 .collect();
-            all.push(format!("({text})"));
+            let tree = text.parse::<Self>().map_err(|_| combinations)?.tree;
+            all.push(Expr::Nested(tree));
         }
         // What is told of it is how it was said.
-        match all.join(" OR ").parse::<Self>() {
-            Ok(wide) => Self {
-                text: self.text.clone(),
-                tree: wide.tree,
-            },
-            Err(_) => self.clone(),
-        }
+        Ok(Self {
+            text: self.text.clone(),
+            tree: either(all).map_or_else(|| self.tree.clone(), Box::new),
+        })
     }
 
     /// Checks the expression against the columns that there are.

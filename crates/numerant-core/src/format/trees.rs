@@ -11,13 +11,16 @@ use super::edi::{self, MessageFacts, Standard};
 use super::{RecordEncoder, Survey, TextFormat, json, marc, xml};
 use crate::record::{RejectedRecord, Unit};
 use crate::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
-use crate::tree::{Kind, Paths, Tree};
+use crate::tree::{Kind, Paths, Repeats, Tree};
 
 /// Levels that a document may be nested if nothing else is said.
 const DEPTH: usize = 128;
 
 /// Levels that may be allowed at most: what is nested is gone through with the stack.
 pub(crate) const MOST_DEPTH: usize = 4000;
+
+/// Items of a whole message that are columns at most, if nothing else is said.
+const ITEMS: usize = 1 << 20;
 
 /// A value of a record, by where it stands in the text of the record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -268,6 +271,10 @@ impl OpenedTrees {
             TreeFormat::Edi(_) => TreeFacts {
                 records: match opened.options.records.as_deref() {
                     Some(edi::MESSAGES) => edi::MESSAGES.to_owned(),
+                    // Where that is no error, what is not known is looked at as it is.
+                    None if !opened.options.by_layout && !edi::knows_first(input, &opened) => {
+                        edi::MESSAGES.to_owned()
+                    }
                     None | Some(edi::BY_LAYOUT) => edi::BY_LAYOUT.to_owned(),
                     Some(other) => {
                         let what =
@@ -286,6 +293,16 @@ impl OpenedTrees {
             }
         };
         Ok(opened)
+    }
+
+    /// What becomes of lists in its records.
+    pub(crate) fn repeats(&self) -> Repeats {
+        match &self.options.repeats {
+            Some(said) => said.clone(),
+            // Items of whole messages are many, and few jobs name more than what is around them.
+            None if self.facts.records == edi::MESSAGES => Repeats::Columns(ITEMS),
+            None => Repeats::default(),
+        }
     }
 
     /// What its format is called.

@@ -70,7 +70,7 @@ impl TreeReader {
     ) -> Result<Self, ReadError> {
         let path = opened.path.clone();
         let markup = opened.format.repeats_names();
-        let repeats = opened.options.repeats.clone().unwrap_or_default();
+        let repeats = opened.repeats();
         let mut layer = Layer::new(repeats, markup);
         let mut paths = Paths::default();
         let mut tree = Tree::default();

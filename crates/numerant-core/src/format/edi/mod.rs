@@ -13,6 +13,9 @@ mod segments;
 mod stream;
 mod write;
 
+use super::trees::OpenedTrees;
+use crate::source::Input;
+
 pub(crate) use marks::Standard;
 pub(crate) use read::EdiTrees;
 pub use read::MessageFacts;
@@ -31,6 +34,16 @@ pub(crate) fn begins_behind(start: &[u8]) -> Option<usize> {
     memchr::memchr_iter(b'\n', start)
         .map(|end| end + 1)
         .find(|place| marks::Marks::found(&start[*place..]).is_some())
+}
+
+/// Whether a layout says what the records of the first message of a file are, if it has one.
+pub(crate) fn knows_first(input: Input, opened: &OpenedTrees) -> bool {
+    let first = stream::first_message(input, opened.largest_record);
+    let layouts = layout::Layouts::read(&opened.options.layouts);
+    let (Some((segment, standard)), Ok(layouts)) = (first, layouts) else {
+        return true;
+    };
+    layouts.of(standard, segment.kind(standard)).is_some()
 }
 
 /// Which of the two a file begins as.

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use super::marks::Marks;
+use super::marks::{Marks, Standard};
 use crate::value::Number;
 
 /// A segment that was taken apart.
@@ -53,6 +53,14 @@ impl Segment {
         let components = element.and_then(|repetitions| repetitions.first());
         let component = components.and_then(|components| components.get(component.checked_sub(1)?));
         component.map_or("", String::as_str)
+    }
+
+    /// The kind of message that it opens.
+    pub(super) fn kind(&self, standard: Standard) -> &str {
+        match standard {
+            Standard::X12 => self.value(1, 1),
+            Standard::Edifact => self.value(2, 1),
+        }
     }
 
     /// What tells it apart from others of its name: its first component.

@@ -2,8 +2,9 @@
 
 use std::io::{self, Read};
 
-use super::marks::{ISA, Marks, UNA, is_named};
+use super::marks::{ISA, Marks, Standard, UNA, is_named};
 use super::roles::Finder;
+use super::segments::Segment;
 use crate::source::SharedFile;
 
 /// Reads segments one after the other. They stay where they were read to, so that nothing is moved for one
@@ -255,6 +256,22 @@ fn begins_segment(bytes: &[u8], place: usize, marks: &Marks) -> bool {
     before.last().is_none_or(|last| *last == marks.segment)
 }
 
+/// The segment that opens the first message, and the standard that it follows.
+pub(super) fn first_message<R: Read>(input: R, most: usize) -> Option<(Segment, Standard)> {
+    let mut segments = Segments::new(input, most);
+    let mut opens = true;
+    while segments.next(opens).ok()? {
+        let marks = segments.marks?;
+        let segment = Segment::parse(segments.raw(), &marks);
+        let [_, _, (message, _)] = marks.standard.envelope();
+        if segment.id == message {
+            return Some((segment, marks.standard));
+        }
+        opens = is_named(segments.raw(), b"UNA");
+    }
+    None
+}
+
 /// The segments in a piece of a file, as they stand.
 pub(super) fn segments_in(bytes: &[u8], marks: Marks) -> io::Result<Vec<Vec<u8>>> {
     let mut segments = Segments::new(bytes, usize::MAX);
@@ -317,7 +334,6 @@ mod tests {
     use proptest::prelude::*;
 
     use super::super::layout::Layouts;
-    use super::super::marks::Standard;
     use super::super::names::Names;
     use super::super::roles::Roles;
     use super::*;

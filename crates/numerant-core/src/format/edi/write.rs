@@ -347,10 +347,7 @@ impl Writing<'_> {
             .first()
             .map(|raw| Segment::parse(raw, &marks))
             .unwrap_or_default();
-        let kind = match marks.standard {
-            Standard::X12 => opened.value(1, 1),
-            Standard::Edifact => opened.value(2, 1),
-        };
+        let kind = opened.kind(marks.standard);
         let layout = self.source.layouts.of(marks.standard, kind).cloned();
         let mut message = OpenMessage {
             opened,

@@ -98,11 +98,7 @@ impl EdiTrees {
             return Ok(());
         }
         if id == opens_message {
-            let kind = match marks.standard {
-                Standard::X12 => segment.value(1, 1),
-                Standard::Edifact => segment.value(2, 1),
-            };
-            let kind = kind.to_owned();
+            let kind = segment.kind(marks.standard).to_owned();
             let layout = self
                 .layouts
                 .of(marks.standard, &kind)
