@@ -461,6 +461,16 @@ fn layouts_can_be_ones_own_and_are_asked_for() {
             .contains("CLP*K149*1*1*1~")
     );
     assert!(!folder.path("out/message 0002.x12").exists());
+    let mut table = job(&folder, "many.x12", "many.csv");
+    table.read.records = Some("messages".to_owned());
+    table.read.repeats = Some("columns=100".parse().expect("columns"));
+    let error = run(&table, &context()).expect_err("too many items");
+    assert!(
+        error
+            .to_string()
+            .contains("many.x12, record 1: the list 'CLP' has more than 100"),
+        "{error}"
+    );
     // What cannot be tried is refused, and not answered by the first of each.
     whole.steps = condition("SVC02 < 50 AND CLP01 = 'K149' AND DTM01 = '472'");
     let error = run(&whole, &context()).expect_err("too many ways");

@@ -85,7 +85,9 @@ impl TreeReader {
                 break;
             }
             let learnt = layer.learn(&tree, &paths);
-            learnt.map_err(|error| lay_error(&path, trees.line(), error))?;
+            learnt.map_err(|error| {
+                lay_error(&path, Place::number(trees.unit(), trees.line()), error)
+            })?;
         }
         let records = || opened.facts.records.clone();
         if !any {
@@ -98,10 +100,7 @@ impl TreeReader {
             layer.settle_as_one(opened.format.whole_record());
         } else {
             let settled = layer.settle(&paths);
-            settled.map_err(|error| ReadError {
-                place: Place::default(),
-                ..lay_error(&path, 0, error)
-            })?;
+            settled.map_err(|error| lay_error(&path, Place::default(), error))?;
             layer.rename(|path| opened.format.column_name(path));
             layer.add_blank(&opened.options.also);
         }
@@ -192,7 +191,7 @@ fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Un
     }
 }
 
-fn lay_error(path: &SourcePath, line: u64, error: LayError) -> ReadError {
+fn lay_error(path: &SourcePath, place: Place, error: LayError) -> ReadError {
     let problem = match error {
         LayError::Unforeseen => ReadProblem::Unforeseen,
         LayError::Twice(name) => ReadProblem::NameTwice { name },
@@ -201,7 +200,7 @@ fn lay_error(path: &SourcePath, line: u64, error: LayError) -> ReadError {
         LayError::NoRows { path, lists } => ReadProblem::NoRows { path, lists },
         LayError::OtherKind => ReadProblem::OtherKind,
     };
-    path.error_at(Place::line(line), problem)
+    path.error_at(place, problem)
 }
 
 /// Makes a record of the names of the columns.
@@ -450,7 +449,8 @@ impl RecordReader for TreeReader {
                     let laid = self.layer.lay(tree, &self.paths, &mut |layer| {
                         push_row(layer, &tree.text, typed, wanted, batch);
                     });
-                    laid.map_err(|error| lay_error(&self.path, line, error))?;
+                    let place = Place::number(self.facts.unit, line);
+                    laid.map_err(|error| lay_error(&self.path, place, error))?;
                 }
                 if let Some(values) = self.layer.values()
                     && let Some(likeness) = self.trees.remember(values)

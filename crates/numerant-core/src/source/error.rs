@@ -56,7 +56,8 @@ impl Place {
         Self::number(Unit::Row, number)
     }
 
-    fn number(unit: Unit, number: u64) -> Self {
+    /// The number of what a source is counted in.
+    pub(crate) fn number(unit: Unit, number: u64) -> Self {
         Self {
             at: Some(At { unit, number }),
             ..Self::default()
