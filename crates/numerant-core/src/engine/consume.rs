@@ -13,7 +13,7 @@ use crate::format::{BalanceNote, Cutting, ExtractError, RecordEncoder};
 use crate::job::{Formulas, Job};
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks};
-use crate::record::{Batch, CELL_QUOTE, RejectedRecord};
+use crate::record::{Batch, RejectedRecord};
 use crate::route::NOWHERE;
 use crate::source::SourcePath;
 
@@ -356,8 +356,8 @@ impl Consumer {
                         self.rejects_file.insert(SideFile::create(path)?)
                     }
                 };
-                let raw = if source.dialect.is_ours() {
-                    out_of_cells(&rejected.raw, source.dialect, &source.reject_dialect)
+                let raw = if source.reject_dialect.delimiter != source.dialect.delimiter {
+                    in_dialect(&rejected.raw, source.dialect, &source.reject_dialect)
                 } else {
                     rejected.raw
                 };
@@ -452,15 +452,15 @@ impl Consumer {
     }
 }
 
-/// A record as it travels from sheets, however many fields it has, in another dialect.
-fn out_of_cells(raw: &[u8], dialect: Dialect, out: &Dialect) -> Vec<u8> {
+/// A record in the dialect of its batch, however many fields it has, in another dialect.
+fn in_dialect(raw: &[u8], dialect: Dialect, out: &Dialect) -> Vec<u8> {
     let mut batch = Batch::default();
     let raw = raw.strip_suffix(b"\n").unwrap_or(raw);
-    let (delimiter, quote) = (dialect.delimiter.0, CELL_QUOTE);
+    let (delimiter, quote) = (dialect.delimiter.first(), dialect.quote.byte());
     let mut quoted = false;
     let mut ends: Vec<u32> = Vec::new();
     for (place, byte) in raw.iter().enumerate() {
-        quoted ^= *byte == quote;
+        quoted ^= Some(*byte) == quote;
         if *byte == delimiter && !quoted {
             ends.push(place as u32);
         }

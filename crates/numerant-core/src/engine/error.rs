@@ -138,6 +138,16 @@ pub enum Error {
     /// The books do not balance.
     #[error("the ledger does not balance: {} read, {} written, {} left out, {} rejected; nothing was written", .0.read, .0.written, .0.left_out, .0.rejected)]
     Unbalanced(Totals),
+    /// No record is left to write, as each was rejected.
+    #[error("all {records} records were rejected{first}; no output was written{}", .kept.as_ref().map_or_else(String::new, |path| format!(" (the rejected records are in {})", path.display())))]
+    AllRejected {
+        /// How many.
+        records: u64,
+        /// Where the first is, and why, behind a comma; nothing if that is not known.
+        first: String,
+        /// Where they are kept.
+        kept: Option<PathBuf>,
+    },
     /// A file is no ledger.
     #[error("{} is not a ledger: {cause}", .path.display())]
     NoLedger {
@@ -323,6 +333,14 @@ impl Error {
             Self::Shape(error) => error.problem.hint(),
             Self::Read(error) => error.problem.hint(),
             Self::Value { problem, .. } => problem.hint(),
+            Self::AllRejected { kept: None, .. } => {
+                Some(
+                    "--rejects FILE keeps them; if lines stand above the header, --skip-lines N passes over \
+                     them"
+                        .to_owned(),
+                )
+            }
+            Self::AllRejected { .. } => None,
             Self::LedgerFolder(_) => Some("name it with --out DIR".to_owned()),
             Self::ComparedColumn { problem, .. } => Some(format!(
                 "--ignore '{}' leaves it out of the comparison; columns there: {}",

@@ -10,9 +10,11 @@ use serde::Serialize;
 use super::notice::{not_as_named, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, prepare};
-use crate::format::delimited::{Dialect, LineEnd, Reindex, Told};
+use crate::format::delimited::{Dialect, LineEnd, Reindex};
 use crate::format::sheet::SheetFacts;
-use crate::format::{MessageFacts, ReadTally, RecordReader, Survey, TreeFacts};
+use crate::format::{
+    DetectedDialect, MessageFacts, ReadTally, RecordReader, Survey, TextNote, TreeFacts,
+};
 use crate::job::Job;
 use crate::name::Key;
 use crate::record::{Batch, HeaderNote};
@@ -46,9 +48,12 @@ pub struct Inspection {
     /// How it is written, if it is text.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dialect: Option<Dialect>,
-    /// What of that was found out, and what was passed over.
+    /// What of that was detected.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub told: Option<Told>,
+    pub detected: Option<DetectedDialect>,
+    /// What its reader should know of how it is written.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub text_notes: Vec<TextNote>,
     /// The sheet, if it is one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sheet: Option<SheetFacts>,
@@ -306,8 +311,9 @@ fn inspect_one(
         format: facts.format,
         bytes: facts.size,
         compression: facts.compression,
-        dialect: facts.told.map(|_| dialect),
-        told: facts.told,
+        dialect: facts.detected.map(|_| facts.written),
+        detected: facts.detected,
+        text_notes: facts.notes.clone(),
         sheet: reader.sheet(),
         tree: match reader.document() {
             None => None,
@@ -368,15 +374,10 @@ impl Inspection {
                 format: self.format,
             });
         }
-        if self.told.is_some_and(|told| told.single_column) {
+        let notes = self.text_notes.iter().cloned().chain(self.tally.notes());
+        notices.extend(notes.map(|note| Notice::text(&self.path, note)));
+        if self.detected.is_some_and(|found| found.single_column) {
             notices.push(Notice::SingleColumn { source: source() });
-        }
-        if self.tally.stray_quotes > 0 {
-            let fields = self.tally.stray_quotes;
-            notices.push(Notice::StrayQuotes {
-                source: source(),
-                fields,
-            });
         }
         if let Some(sheet) = &self.sheet {
             notices.extend(sheet_notices(&self.path, sheet));

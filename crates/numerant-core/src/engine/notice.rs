@@ -3,7 +3,7 @@
 use super::{NamesChanged, NamesClashed};
 use crate::format::sheet::{SheetFacts, Visibility};
 use crate::format::{BalanceNote, Extracted, MessageFacts};
-use crate::format::{JSON, JSON_LINES, RecordReader, TreeFacts, format_read};
+use crate::format::{JSON, JSON_LINES, RecordReader, TextNote, TreeFacts, format_read};
 use crate::ledger::TypedColumn;
 use crate::record::HeaderNote;
 use crate::step::{TidyTally, UnmatchedKeys};
@@ -24,12 +24,12 @@ pub enum Notice {
         /// The source.
         source: String,
     },
-    /// Quotes stand where RFC 4180 has none; they were read as they stand.
-    StrayQuotes {
+    /// Something about how a text is written.
+    Text {
         /// The source.
         source: String,
-        /// Fields with such quotes.
-        fields: u64,
+        /// What.
+        note: TextNote,
     },
     /// Values that are no file names were changed for the names of outputs.
     NamesChanged(NamesChanged),
@@ -102,6 +102,16 @@ pub enum Notice {
     },
     /// Columns of workbooks that were kept text because of a value.
     KeptText(Vec<TypedColumn>),
+}
+
+impl Notice {
+    /// A note about how a text is written.
+    pub(super) fn text(source: &str, note: TextNote) -> Self {
+        Self::Text {
+            source: source.to_owned(),
+            note,
+        }
+    }
 }
 
 /// Why a workbook gives the values of its sheets, and not their look.

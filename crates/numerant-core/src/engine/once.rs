@@ -236,8 +236,23 @@ pub(super) fn run_once(
     if !kept_text.is_empty() {
         produced.notices.push(Notice::KeptText(kept_text));
     }
-    let (rejects, rejects_file) = consumer.into_rejects();
-    let mut summary = summary(produced, outputs, rejects)?;
+    let (rejects, mut rejects_file) = consumer.into_rejects();
+    let mut summary = match summary(produced, outputs, rejects) {
+        Err(Error::AllRejected { records, first, .. }) => {
+            // The rejected records are all there is to mend the source by.
+            let kept = job.rejects.clone().filter(|_| rejects_file.is_some());
+            if let Some(mut file) = rejects_file.take() {
+                file.finish(sync)?;
+                file.commit()?;
+            }
+            return Err(Error::AllRejected {
+                records,
+                first,
+                kept,
+            });
+        }
+        result => result?,
+    };
     summary.ledger.types = types;
     let mut side_files = Vec::from_iter(rejects_file);
     if let Some(path) = &job.ledger {
@@ -297,6 +312,20 @@ fn summary(
     );
     if !ledger.balanced {
         return Err(Error::Unbalanced(ledger.totals));
+    }
+    let records = ledger.totals.read;
+    if records > 0 && ledger.totals.rejected == records {
+        let first = ledger.rejects.first().map_or_else(String::new, |reject| {
+            format!(
+                ", the first in {}, {} {}: {}",
+                reject.source, reject.unit, reject.line, reject.reason
+            )
+        });
+        return Err(Error::AllRejected {
+            records,
+            first,
+            kept: None,
+        });
     }
     Ok(Summary {
         ledger,

@@ -10,7 +10,7 @@ use std::sync::atomic::Ordering;
 use super::{Context, Error};
 use crate::format::delimited::{DelimitedReader, ReadOptions};
 use crate::format::{Document, Opened, OpenedBook, RecordReader, open};
-use crate::gather::{GatheredReader, settle};
+use crate::gather::{BlankValuesReader, GatheredReader, settle};
 use crate::job::{Job, JobError};
 use crate::record::Columns;
 use crate::shape::TreeReader;
@@ -335,7 +335,8 @@ impl Sources {
                 });
             }
         }
-        Ok(GatheredReader::around(reader, &wanted, &constants))
+        let gathered = GatheredReader::around(reader, &wanted, &constants);
+        Ok(BlankValuesReader::around(gathered, &self.read.blank_values))
     }
 
     /// Columns that are the same in all records of a source.

@@ -39,7 +39,7 @@ pub(crate) use ods::extract as extract_ods;
 pub(crate) use open::{Opened, OpenedBook, open};
 
 pub use self::blanks::Blanks;
-use self::delimited::{Dialect, Told, WriteOptions};
+use self::delimited::{Delimiter, Dialect, WriteOptions};
 pub use self::edi::{Balance, BalanceNote, MessageFacts, Miscounted};
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
@@ -161,8 +161,8 @@ pub const FORMATS: &[Format] = &[
     },
     Format {
         name: json::LINES,
-        extensions: &["jsonl", "ndjson"],
-        written: &["jsonl", "ndjson"],
+        extensions: json::LINES_EXTENSIONS,
+        written: json::LINES_EXTENSIONS,
         book: None,
         text: Some(TextFormat::JsonLines),
     },
@@ -315,10 +315,16 @@ pub enum ControlSigns {
 pub struct SourceFacts {
     /// What its format is called.
     pub format: &'static str,
-    /// The dialect of its batches; that of the source itself if it is text.
+    /// The dialect of its batches.
     pub dialect: Dialect,
-    /// What of the dialect was found out; `None` if the source is no delimited text.
-    pub told: Option<Told>,
+    /// The dialect in which outputs like it are written: that of the source itself if it is text.
+    pub written: Dialect,
+    /// No line end at its start has carriage returns that belong to none.
+    pub regular_line_ends: bool,
+    /// What of the dialect was detected; `None` if the source is no delimited text.
+    pub detected: Option<DetectedDialect>,
+    /// What its reader should know of how it is written.
+    pub notes: Vec<TextNote>,
     /// Lines or rows that were skipped at the start.
     pub skipped: u64,
     /// Bytes on disk, where they are known.
@@ -331,6 +337,81 @@ pub struct SourceFacts {
     pub unit: Unit,
     /// The sheet, if it is one.
     pub sheet: Option<String>,
+}
+
+impl SourceFacts {
+    /// The delimiter, if it was detected.
+    pub(crate) fn detected_delimiter(&self) -> Option<Delimiter> {
+        let detected = self.detected?;
+        (detected.delimiter_detected && !detected.single_column).then_some(self.written.delimiter)
+    }
+}
+
+/// Which parts of a dialect were detected and not stated.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct DetectedDialect {
+    /// The delimiter was detected.
+    pub delimiter_detected: bool,
+    /// No delimiter was found; every record is one field.
+    pub single_column: bool,
+    /// The encoding was detected.
+    pub encoding_detected: bool,
+}
+
+/// Something about how a text is written that its reader should know.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "note")]
+#[non_exhaustive]
+pub enum TextNote {
+    /// It is not UTF-8, and nothing in it states its encoding.
+    Encoding {
+        /// The encoding that was detected.
+        encoding: &'static str,
+    },
+    /// A second byte-order mark was dropped.
+    SecondMark,
+    /// Its first line names the delimiter, and is no record.
+    SeparatorLine {
+        /// The delimiter.
+        delimiter: Delimiter,
+    },
+    /// It has a delimiter that few files have.
+    UnusualDelimiter {
+        /// The delimiter.
+        delimiter: Delimiter,
+    },
+    /// Blanks between delimiters and quotes were passed over.
+    PaddedQuotes,
+    /// Its first record is most likely a title above the header.
+    Title {
+        /// The line of the header.
+        header: u64,
+    },
+    /// Its first record is most likely data.
+    NoHeader,
+    /// Quotes stand where RFC 4180 has none; such values are read with all their quotes.
+    StrayQuotes {
+        /// Fields with such quotes.
+        fields: u64,
+    },
+    /// Line ends have more than one carriage return.
+    ExtraReturns {
+        /// How many.
+        lines: u64,
+    },
+    /// The end mark of DOS stands behind the text, and was dropped.
+    EndMark,
+    /// Escape characters stand before letters or digits, which were read as they are.
+    EscapedLetters {
+        /// How often.
+        count: u64,
+    },
+    /// Values were read as blank.
+    BlankValues {
+        /// How many.
+        values: u64,
+    },
 }
 
 /// Reads the records of one source.
@@ -425,8 +506,53 @@ pub struct ReadTally {
     pub padded: u64,
     /// Lines with nothing on them, which are no records.
     pub blank_lines: u64,
-    /// Fields with a quote where RFC 4180 has none, read as they stand.
+    /// Lines that are comments.
+    pub comments: u64,
+    /// Fields with a quote where RFC 4180 has none, read with all their quotes.
     pub stray_quotes: u64,
+    /// Line ends with more than one carriage return.
+    pub extra_returns: u64,
+    /// End marks of DOS behind the text.
+    pub end_marks: u64,
+    /// Escape characters before letters or digits.
+    pub escaped_letters: u64,
+    /// Values that were read as blank.
+    pub blank_values: u64,
+}
+
+impl ReadTally {
+    /// What a user should know of what was counted.
+    pub fn notes(&self) -> Vec<TextNote> {
+        let counted = [
+            (
+                self.stray_quotes,
+                TextNote::StrayQuotes {
+                    fields: self.stray_quotes,
+                },
+            ),
+            (
+                self.extra_returns,
+                TextNote::ExtraReturns {
+                    lines: self.extra_returns,
+                },
+            ),
+            (self.end_marks, TextNote::EndMark),
+            (
+                self.escaped_letters,
+                TextNote::EscapedLetters {
+                    count: self.escaped_letters,
+                },
+            ),
+            (
+                self.blank_values,
+                TextNote::BlankValues {
+                    values: self.blank_values,
+                },
+            ),
+        ];
+        let notes = counted.into_iter().filter(|(count, _)| *count > 0);
+        notes.map(|(_, note)| note).collect()
+    }
 }
 
 /// Turns records into the bytes of an output. It keeps no state of an output, so one encoder

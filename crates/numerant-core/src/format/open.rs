@@ -115,7 +115,13 @@ pub(crate) fn open(
             None => false,
         };
         let says_marc = claims(&[marc::NAME]);
-        if marc::begins(&start) && (says_marc || said.is_none()) {
+        let directory = marc::directory_end(&start).filter(|_| says_marc || said.is_none());
+        let is_marc = match directory {
+            Some(end) if end <= start.len() => marc::begins(&start),
+            Some(end) => marc::begins(&input.peek(end)?),
+            None => false,
+        };
+        if is_marc {
             let opened = OpenedTrees::open(input, TreeFormat::Marc, options, memory, temporary)?;
             return Ok(Opened::Trees(Box::new(opened)));
         }
@@ -158,6 +164,11 @@ pub(crate) fn open(
         if says_json || says_xml {
             let format = named.map_or(json::NAME, |format| format.name);
             if start.trim_ascii().is_empty() {
+                if claims(&[json::LINES]) {
+                    let format = TreeFormat::Json;
+                    let opened = OpenedTrees::open(input, format, options, memory, temporary)?;
+                    return Ok(Opened::Trees(Box::new(opened)));
+                }
                 return Err(failed(ReadProblem::Empty));
             }
             // What begins otherwise and has braces is rather a document that is broken.

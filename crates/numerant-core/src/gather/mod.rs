@@ -1,10 +1,12 @@
 //! Many sources, one set of columns: they are matched by name, and what a source's own name says
 //! becomes columns of its records.
 
+mod blank_values;
 mod reader;
 
 use serde::{Deserialize, Serialize};
 
+pub(crate) use blank_values::BlankValuesReader;
 pub(crate) use reader::GatheredReader;
 
 /// What to do where sources do not have the same columns.
@@ -97,6 +99,11 @@ pub(crate) fn settle(
     documents: bool,
     sources: &[(String, Vec<String>)],
 ) -> Result<Vec<String>, Box<ColumnsDiffer>> {
+    // A document without records has no columns, and any will do.
+    let sources: Vec<&(String, Vec<String>)> = sources
+        .iter()
+        .filter(|(_, columns)| !columns.is_empty())
+        .collect();
     let mut names: Vec<&String> = Vec::new();
     let mut holders: Vec<Vec<usize>> = Vec::new();
     let mut places = std::collections::HashMap::new();

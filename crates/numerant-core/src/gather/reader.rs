@@ -98,7 +98,7 @@ fn as_field(text: &str, dialect: Dialect, lonely: bool) -> Vec<u8> {
     } else {
         push_quoted(
             text.as_bytes(),
-            dialect.delimiter.0,
+            dialect.delimiter.first(),
             quote,
             lonely,
             &mut field,

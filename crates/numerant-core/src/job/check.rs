@@ -135,7 +135,7 @@ pub enum JobError {
     #[error("JSON is written in UTF-8 (RFC 8259), not in {0}")]
     JsonEncoding(&'static str),
     /// A comment that names something of a record.
-    #[error("--comment: {0}")]
+    #[error("--xml-comment: {0}")]
     Comment(WordsError),
     /// Levels that cannot be followed.
     #[error("--depth must be at least 1 and at most {MOST_DEPTH}")]
@@ -438,7 +438,7 @@ impl Job {
         for (said, option, fits, formats) in [
             (write.root.is_some(), "--root", is_xml, "XML"),
             (write.item.is_some(), "--item", is_xml, "XML"),
-            (write.comment.is_some(), "--comment", is_xml, "XML"),
+            (write.xml_comment.is_some(), "--xml-comment", is_xml, "XML"),
             (
                 write.indent.is_some(),
                 "--indent",
@@ -473,7 +473,7 @@ impl Job {
         {
             return Err(JobError::JsonEncoding(encoding.name()));
         }
-        if let Some(comment) = &write.comment
+        if let Some(comment) = &write.xml_comment
             && let Err(problem) = comment.check_no_records()
         {
             return Err(JobError::Comment(problem));

@@ -88,8 +88,16 @@ pub struct SourceEntry {
     pub padded: u64,
     /// Lines with nothing on them, which are no records.
     pub blank_lines: u64,
+    /// Lines that are comments, which are no records.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub comments: u64,
     /// Lines that were skipped at the start.
     pub skipped_lines: u64,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde hands a reference")]
+fn is_zero(count: &u64) -> bool {
+    *count == 0
 }
 
 /// A column of workbooks.

@@ -95,7 +95,7 @@ pub struct Batch {
     pub(crate) delimiter: u8,
     /// The byte that may enclose a field of this batch's text.
     pub(crate) quote: Option<u8>,
-    /// Whether a `\r` before the terminator belongs to the line end.
+    /// Whether `\r`s before the terminator belong to the line end.
     pub(crate) carriage_returns: bool,
     /// Line on which the arena begins, counted from 1 over the source.
     pub(crate) first_line: u64,
@@ -169,6 +169,15 @@ pub struct RejectedRecord {
     pub raw: Vec<u8>,
     /// They are kept just as they are, without a header or an encoding.
     pub as_it_is: bool,
+}
+
+/// A field without the carriage returns at its end.
+#[inline]
+pub(crate) fn without_returns(mut field: &[u8]) -> &[u8] {
+    while let [rest @ .., b'\r'] = field {
+        field = rest;
+    }
+    field
 }
 
 impl Batch {
@@ -261,6 +270,47 @@ impl Batch {
             }
         }
         self.bytes.extend_from_slice(line_end);
+        let last_byte = self.bytes.len() as u32 - 1;
+        self.ends.push(last_byte);
+        self.spans[record] = Span {
+            start: copy,
+            first,
+            last_byte,
+        };
+    }
+
+    /// Replaces a record with a copy of it in which the fields of `columns`, in order, are blank.
+    pub(crate) fn blank_fields(&mut self, record: usize, columns: &[usize]) {
+        let span = self.spans[record];
+        let copy = self.bytes.len() as u32;
+        self.copies.push((copy, span.start, span.last_byte));
+        let first = self.ends.len() as u32;
+        let line_end = self.line_end(record).to_vec();
+        let bounds = |batch: &Self, column: usize| {
+            let ends = &batch.ends[span.first as usize..];
+            let start = match column {
+                0 => span.start,
+                _ => ends[column - 1] + 1,
+            };
+            let length = batch.raw_fields(record, column, column).len();
+            start as usize..start as usize + length
+        };
+        for column in 0..self.width {
+            if column > 0 {
+                self.bytes.push(self.delimiter);
+            }
+            if columns.binary_search(&column).is_err() {
+                let field = bounds(self, column);
+                self.bytes.extend_from_within(field);
+            } else if self.width == 1 {
+                // A blank that is alone on its line would be no record.
+                self.bytes.extend(self.quote.into_iter().chain(self.quote));
+            }
+            if column + 1 < self.width {
+                self.ends.push(self.bytes.len() as u32);
+            }
+        }
+        self.bytes.extend_from_slice(&line_end);
         let last_byte = self.bytes.len() as u32 - 1;
         self.ends.push(last_byte);
         self.spans[record] = Span {
@@ -367,7 +417,7 @@ impl Batch {
         };
         let raw = &self.bytes[start as usize..ends[to] as usize];
         if self.carriage_returns && to + 1 == self.width {
-            return raw.strip_suffix(b"\r").unwrap_or(raw);
+            return without_returns(raw);
         }
         raw
     }

@@ -71,24 +71,17 @@ impl<'a> Field<'a> {
 
     /// The field's value: `raw` without the quotes around it, doubled quotes taken as one.
     ///
-    /// Text behind a closing quote belongs to the value. `scratch` is used where the value is not
-    /// a slice of the source.
+    /// Where text stands behind the closing quote, nobody can say what the quotes are for, and the
+    /// value is `raw`. `scratch` is used where the value is not a slice of the source.
     pub fn value<'s>(&self, scratch: &'s mut Vec<u8>) -> &'s [u8]
     where
         'a: 's,
     {
-        let Some(quote) = self.quote else {
-            return self.raw;
-        };
-        let Some(rest) = self.raw.strip_prefix(&[quote]) else {
-            return self.raw;
-        };
-        match memchr::memchr(quote, rest) {
-            Some(close) if close + 1 == rest.len() => &rest[..close],
-            None => rest,
-            Some(0) if is_nothing(self.raw, quote) => &[],
-            Some(_) => {
-                unquote(rest, quote, scratch);
+        match self.enclosed() {
+            Enclosed::No => self.raw,
+            Enclosed::Plain(value) => value,
+            Enclosed::Doubled(inside, quote) => {
+                undouble(inside, quote, scratch);
                 scratch
             }
         }
@@ -96,22 +89,52 @@ impl<'a> Field<'a> {
 
     /// The field's value as [`Field::value`] has it, on its own.
     pub fn text(self) -> Cow<'a, [u8]> {
-        let rest = self
-            .quote
-            .and_then(|quote| self.raw.strip_prefix(&[quote]).map(|rest| (quote, rest)));
-        let Some((quote, rest)) = rest else {
-            return Cow::Borrowed(self.raw);
-        };
-        match memchr::memchr(quote, rest) {
-            Some(close) if close + 1 == rest.len() => Cow::Borrowed(&rest[..close]),
-            None => Cow::Borrowed(rest),
-            Some(0) if is_nothing(self.raw, quote) => Cow::Borrowed(&[]),
-            Some(_) => {
+        match self.enclosed() {
+            Enclosed::No => Cow::Borrowed(self.raw),
+            Enclosed::Plain(value) => Cow::Borrowed(value),
+            Enclosed::Doubled(inside, quote) => {
                 let mut value = Vec::new();
-                unquote(rest, quote, &mut value);
+                undouble(inside, quote, &mut value);
                 Cow::Owned(value)
             }
         }
+    }
+
+    /// What stands between the quotes of the field, if it is quoted.
+    #[inline]
+    fn enclosed(&self) -> Enclosed<'a> {
+        let Some(quote) = self.quote else {
+            return Enclosed::No;
+        };
+        let Some(rest) = self.raw.strip_prefix(&[quote]) else {
+            return Enclosed::No;
+        };
+        match memchr::memchr(quote, rest) {
+            Some(close) if close + 1 == rest.len() => Enclosed::Plain(&rest[..close]),
+            None => Enclosed::Plain(rest),
+            Some(0) if is_nothing(self.raw, quote) => Enclosed::Plain(&[]),
+            Some(first) => {
+                let mut at = first;
+                loop {
+                    if at + 1 == rest.len() {
+                        return Enclosed::Doubled(&rest[..at], quote);
+                    }
+                    if rest[at + 1] != quote {
+                        return Enclosed::No;
+                    }
+                    match memchr::memchr(quote, &rest[at + 2..]) {
+                        Some(next) => at += 2 + next,
+                        None => return Enclosed::No,
+                    }
+                }
+            }
+        }
+    }
+
+    /// Whether a quote stands in the field where RFC 4180 has none, so that it is read as text.
+    pub(crate) fn has_stray_quote(&self) -> bool {
+        let has_quote = |quote| memchr::memchr(quote, self.raw).is_some();
+        matches!(self.enclosed(), Enclosed::No) && self.quote.is_some_and(has_quote)
     }
 
     /// Whether the value is empty.
@@ -176,18 +199,22 @@ fn is_nothing(raw: &[u8], quote: u8) -> bool {
         && raw[2..].iter().all(|byte| *byte == NOTHING)
 }
 
-fn unquote(after_open: &[u8], quote: u8, value: &mut Vec<u8>) {
+/// What stands between the quotes of a field.
+enum Enclosed<'a> {
+    /// The field is not quoted, or not as RFC 4180 has it.
+    No,
+    /// A value without quotes in it.
+    Plain(&'a [u8]),
+    /// A value in which this quote is doubled.
+    Doubled(&'a [u8], u8),
+}
+
+fn undouble(inside: &[u8], quote: u8, value: &mut Vec<u8>) {
     value.clear();
-    let mut rest = after_open;
+    let mut rest = inside;
     while let Some(at) = memchr::memchr(quote, rest) {
-        value.extend_from_slice(&rest[..at]);
-        if rest.get(at + 1) == Some(&quote) {
-            value.push(quote);
-            rest = &rest[at + 2..];
-        } else {
-            rest = &rest[at + 1..];
-            break;
-        }
+        value.extend_from_slice(&rest[..=at]);
+        rest = rest.get(at + 2..).unwrap_or_default();
     }
     value.extend_from_slice(rest);
 }
@@ -208,15 +235,18 @@ mod tests {
 
     #[test]
     fn values_of_quoted_fields() {
-        let cases: [(&[u8], &[u8]); 10] = [
+        let cases: [(&[u8], &[u8]); 13] = [
             (b"plain", b"plain"),
             (b"", b""),
             (b"\"\"", b""),
             (b"\"a,b\"", b"a,b"),
             (b"\"say \"\"ho\"\"\"", b"say \"ho\""),
             (b"\"\"\"\"", b"\""),
-            (b"\"text\" behind", b"text behind"),
-            (b"\"text\" and \"more\"", b"text and \"more\""),
+            (b"\"text\" behind", b"\"text\" behind"),
+            (b"\"text\" and \"more\"", b"\"text\" and \"more\""),
+            (b"\"5\" pipe\"", b"\"5\" pipe\""),
+            (b"\"a\"\"b\"\"", b"\"a\"\"b\"\""),
+            (b"\"a\"\"b\"", b"a\"b"),
             (b"6\" rope", b"6\" rope"),
             (b" \"padded\"", b" \"padded\""),
         ];

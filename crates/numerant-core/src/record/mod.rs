@@ -7,7 +7,7 @@ mod field;
 
 pub(crate) use arena::Arena;
 pub use batch::{At, Batch, RejectedRecord, Unit};
-pub(crate) use batch::{Computed, Span};
+pub(crate) use batch::{Computed, Span, without_returns};
 pub(crate) use columns::nearest;
 pub use columns::{ColumnError, Columns, HeaderNote};
 pub use field::Field;

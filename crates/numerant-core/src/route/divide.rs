@@ -93,6 +93,38 @@ impl Divider {
         &self.outputs
     }
 
+    /// Makes the first output of each group known that has none, even if no record comes.
+    pub fn announce(&mut self, groups: &[KeyValues]) {
+        self.groups.resize(groups.len(), Group::default());
+        for (group, values) in groups.iter().enumerate() {
+            if self.groups[group].number > 0 || self.outputs.len() >= self.most_outputs {
+                continue;
+            }
+            let room = match &self.division {
+                // Outputs are groups; a record is one.
+                Division::Whole | Division::Each => continue,
+                Division::Rows(rows) | Division::Overflow(rows) => *rows,
+                Division::Parts { parts, records } => {
+                    part_size(records.get(values).copied().unwrap_or_default(), *parts, 1)
+                }
+                Division::Bytes { most, header } => most.saturating_sub(*header),
+            };
+            self.groups[group] = Group {
+                output: self.outputs.len() as u32,
+                number: 1,
+                room,
+            };
+            self.outputs.push(OutputKey {
+                group: group as u32,
+                number: match self.division {
+                    Division::Overflow(_) => group as u64 + 1,
+                    _ => 1,
+                },
+                part: 1,
+            });
+        }
+    }
+
     /// Replaces the groups of a batch's records by their outputs. `groups` are all groups so far,
     /// and `size` says how many bytes a record takes.
     ///

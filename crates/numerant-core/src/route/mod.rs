@@ -137,6 +137,20 @@ impl Router {
         }
     }
 
+    /// Makes the groups of the only key known, which has no values but these, even if no record comes.
+    pub fn announce_values(&mut self, values: impl IntoIterator<Item = String>) {
+        for value in values {
+            let mut group = vec![value];
+            group.extend_from_slice(&self.source_values);
+            self.group_of(group);
+        }
+    }
+
+    /// Whether `key` is the only one.
+    pub fn is_only_key(&self, column: &str) -> bool {
+        matches!(self.keys.as_slice(), [only] if only.key.column == column)
+    }
+
     /// Empties the caches.
     fn forget(&mut self) {
         self.raw.iter_mut().for_each(RawCache::clear);

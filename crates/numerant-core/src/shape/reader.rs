@@ -90,11 +90,9 @@ impl TreeReader {
             })?;
         }
         let records = || opened.facts.records.clone();
-        if !any {
-            let path_of_records = records();
-            return Err(path.error(ReadProblem::NoRecords {
-                path: path_of_records,
-            }));
+        // A path that is stated may be wrong; where records were looked for, there are none.
+        if !any && !opened.facts.found {
+            return Err(path.error(ReadProblem::NoRecords { path: records() }));
         }
         if opened.options.as_one {
             layer.settle_as_one(opened.format.whole_record());
@@ -104,7 +102,10 @@ impl TreeReader {
             layer.rename(|path| opened.format.column_name(path));
             layer.add_blank(&opened.options.also);
         }
-        if layer.names().is_empty() {
+        let is_root =
+            markup && opened.facts.found && opened.facts.records.matches('/').count() == 1;
+        let is_empty = layer.names().is_empty() && (!any || is_root);
+        if layer.names().is_empty() && !is_empty {
             return Err(path.error(ReadProblem::NoValues { path: records() }));
         }
         let (namespaces, around) = (trees.namespaces(), trees.around());
@@ -137,7 +138,7 @@ impl TreeReader {
             own: false,
             namespaces,
             around,
-            ended: false,
+            ended: is_empty,
             layer,
         })
     }
@@ -181,7 +182,10 @@ fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Un
     SourceFacts {
         format: opened.format_name(),
         dialect,
-        told: None,
+        written: dialect,
+        regular_line_ends: true,
+        detected: None,
+        notes: Vec::new(),
         skipped: 0,
         size: opened.size,
         compression: opened.compression,
@@ -205,6 +209,10 @@ fn lay_error(path: &SourcePath, place: Place, error: LayError) -> ReadError {
 
 /// Makes a record of the names of the columns.
 fn push_header(names: &[String], batch: &mut Batch) {
+    // A document without records has no columns.
+    if names.is_empty() {
+        return;
+    }
     let delimiter = batch.delimiter;
     for name in names {
         push_quoted(
@@ -392,7 +400,7 @@ impl RecordReader for TreeReader {
     }
 
     fn header(&self) -> Option<&Batch> {
-        Some(&self.header)
+        (!self.header.is_empty()).then_some(&self.header)
     }
 
     fn facts(&self) -> &SourceFacts {

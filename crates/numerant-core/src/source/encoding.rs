@@ -1,4 +1,4 @@
-//! Encodings of text: guessing them, and turning them into UTF-8 on the way in.
+//! Encodings of text, and decoding to UTF-8 on the way in.
 //!
 //! Names and decoders are those of the WHATWG Encoding Standard (`encoding_rs`), but a byte that
 //! an encoding does not have is an error here, never a replacement character.
@@ -95,6 +95,12 @@ impl Encoding {
     }
 }
 
+impl From<&'static encoding_rs::Encoding> for Encoding {
+    fn from(encoding: &'static encoding_rs::Encoding) -> Self {
+        Self(encoding)
+    }
+}
+
 impl std::str::FromStr for Encoding {
     type Err = EncodingError;
 
@@ -114,24 +120,6 @@ impl TryFrom<String> for Encoding {
 impl From<Encoding> for String {
     fn from(encoding: Encoding) -> Self {
         encoding.name().to_lowercase()
-    }
-}
-
-/// The encoding that `sample`, the start of a text, is in, and the length of its byte-order mark.
-///
-/// UTF-8 and UTF-16 by their byte-order marks; UTF-16 without one by where its NUL bytes stand;
-/// UTF-8 if the sample is valid UTF-8 (it may end within a character); else Windows-1252.
-pub(crate) fn guess_encoding(sample: &[u8]) -> (Encoding, usize) {
-    if let Some((encoding, length)) = encoding_rs::Encoding::for_bom(sample) {
-        return (Encoding(encoding), length);
-    }
-    if let Some(encoding) = mostly_utf16(sample) {
-        return (encoding, 0);
-    }
-    match std::str::from_utf8(sample) {
-        Ok(_) => (Encoding::UTF_8, 0),
-        Err(error) if error.error_len().is_none() => (Encoding::UTF_8, 0),
-        Err(_) => (Encoding::WINDOWS_1252, 0),
     }
 }
 
@@ -311,14 +299,7 @@ mod tests {
     }
 
     #[test]
-    fn guesses() {
-        assert_eq!(guess_encoding(b"\xef\xbb\xbfa"), (Encoding::UTF_8, 3));
-        assert_eq!(guess_encoding(b"\xff\xfea\0"), (Encoding::UTF_16LE, 2));
-        assert_eq!(guess_encoding(b"a\0,\0b\0"), (Encoding::UTF_16LE, 0));
-        assert_eq!(guess_encoding(b"\0a\0,\0b"), (Encoding::UTF_16BE, 0));
-        assert_eq!(guess_encoding("Öst".as_bytes()), (Encoding::UTF_8, 0));
-        assert_eq!(guess_encoding(&"Öst".as_bytes()[..1]), (Encoding::UTF_8, 0));
-        assert_eq!(guess_encoding(b"\xd6st"), (Encoding::WINDOWS_1252, 0));
+    fn names() {
         assert!(Encoding::named("klingon").is_err());
     }
 }

@@ -5,6 +5,7 @@ use std::io;
 use std::num::NonZeroU32;
 
 use super::EncodingError;
+use crate::format::delimited::Delimiter;
 use crate::record::{At, Unit};
 use crate::value::Size;
 
@@ -94,10 +95,12 @@ pub enum ReadProblem {
     #[error("the file is empty")]
     Empty,
     /// It holds no header: nothing but blank lines, or fewer lines than were to be skipped.
-    #[error("no header was found: nothing is left after {skipped} skipped lines")]
+    #[error("no header was found: {}", no_header(*.skipped, *.blank))]
     NoHeader {
         /// Lines that were skipped at the start.
         skipped: u64,
+        /// Lines behind them that are blank or comments.
+        blank: u64,
     },
     /// It is in a format that is not read as text.
     #[error("this is {found}, not delimited text")]
@@ -121,11 +124,16 @@ pub enum ReadProblem {
         /// The encoding that the bytes may be in.
         likely: Option<&'static str>,
     },
+    /// The encoding cannot be detected.
+    #[error(
+        "its encoding cannot be detected: it is not UTF-8, and has bytes that windows-1252 does not have"
+    )]
+    UnknownEncoding,
     /// The name of an encoding is not known.
     #[error(transparent)]
     EncodingName(#[from] EncodingError),
     /// A record has too few or too many fields.
-    #[error("the record has {found} field{} where the header has {expected}", if *.found == 1 { "" } else { "s" })]
+    #[error("the record has {found} field{} where the header has {expected}{}", if *.found == 1 { "" } else { "s" }, detected(*.delimiter))]
     Ragged {
         /// Fields of the record.
         found: usize,
@@ -133,6 +141,10 @@ pub enum ReadProblem {
         expected: usize,
         /// Whether `--ragged pad` would not help: surplus fields are not blank.
         surplus: bool,
+        /// The delimiter, if it was detected.
+        delimiter: Option<Delimiter>,
+        /// The line that looks like the header, where that is not the first record.
+        likely_header: Option<u64>,
     },
     /// A quoted field is never closed.
     #[error("a quoted field opens here and is never closed")]
@@ -407,6 +419,30 @@ pub enum ReadProblem {
     },
 }
 
+/// What is left of a text without a header.
+fn no_header(skipped: u64, blank: u64) -> String {
+    let lines = |count: u64| match count {
+        1 => "1 line".to_owned(),
+        count => format!("{count} lines"),
+    };
+    match (skipped, blank) {
+        (0, _) => format!("all {} are blank or comments", lines(blank)),
+        (skipped, 0) => format!("nothing is left after {} that were skipped", lines(skipped)),
+        (skipped, blank) => format!(
+            "behind the {} that were skipped, all {} are blank or comments",
+            lines(skipped),
+            lines(blank)
+        ),
+    }
+}
+
+/// The delimiter in a message, if it was detected.
+fn detected(delimiter: Option<Delimiter>) -> String {
+    delimiter.map_or_else(String::new, |delimiter| {
+        format!(" (detected delimiter: {delimiter})")
+    })
+}
+
 impl ReadProblem {
     /// What to do about it, if there is something to say.
     pub fn hint(&self) -> Option<String> {
@@ -416,7 +452,16 @@ impl ReadProblem {
                 "name a folder with more room in the variable TMPDIR, or give more --memory"
                     .to_owned(),
             ),
+            Self::NoHeader { skipped: 0, .. } => None,
             Self::NoHeader { .. } => Some("use a smaller --skip-lines".to_owned()),
+            Self::UnknownEncoding => Some("name its encoding with --encoding".to_owned()),
+            Self::Ragged {
+                likely_header: Some(line),
+                ..
+            } => Some(format!(
+                "line {line} looks like the header: --skip-lines {} passes over the lines above it",
+                line - 1
+            )),
             Self::Nul { .. } => Some(
                 "for UTF-16 without a byte-order mark say --encoding utf-16le or utf-16be"
                     .to_owned(),
@@ -425,11 +470,14 @@ impl ReadProblem {
                 likely: Some(likely),
                 ..
             } => Some(format!("it may be {likely}: try --encoding {likely}")),
-            Self::Encoding { .. } => Some("name its encoding with --encoding".to_owned()),
+            Self::Encoding { .. } => Some(
+                "mend the bytes, or name the encoding of the file with --encoding".to_owned(),
+            ),
             Self::Ragged {
                 surplus: false,
                 found,
                 expected,
+                ..
             } if found < expected => Some(
                 "--ragged pad fills the missing fields with blanks, --ragged reject leaves such \
                  records out (--rejects FILE keeps them)"
@@ -442,7 +490,7 @@ impl ReadProblem {
             ),
             Self::Ragged { .. } => Some(
                 "a delimiter inside an unquoted value? --ragged reject leaves such records out \
-                 (--rejects FILE keeps them)"
+                 (--rejects FILE keeps them), --delimiter states another delimiter"
                     .to_owned(),
             ),
             Self::UnclosedQuote | Self::MisplacedQuote => Some(

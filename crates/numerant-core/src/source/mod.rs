@@ -4,6 +4,7 @@
 //! formats that are no text are told by their first bytes. A zip archive is a folder of sources.
 
 mod archive;
+mod detect_encoding;
 mod encoding;
 mod error;
 mod natural;
@@ -13,8 +14,9 @@ mod shared;
 
 pub use archive::Member;
 pub(crate) use archive::{is_bomb, members};
+pub(crate) use detect_encoding::{DetectedEncoding, detect_encoding, detect_legacy};
 pub use encoding::{Encoding, EncodingError};
-pub(crate) use encoding::{Malformed, Transcoder, guess_encoding, mostly_utf16};
+pub(crate) use encoding::{Malformed, Transcoder, mostly_utf16};
 pub use error::{Place, ReadError, ReadProblem};
 pub use open::{Compression, Identity, Input, SourcePath};
 pub(crate) use open::{common_folder, plain};

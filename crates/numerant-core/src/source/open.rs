@@ -2,7 +2,7 @@
 
 use std::fmt;
 use std::fs::File;
-use std::io::{self, Read};
+use std::io::{self, Read, Seek};
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -415,6 +415,37 @@ impl Input {
         let again = start.clone();
         self.wrap(|rest| io::Cursor::new(again).chain(rest));
         Ok(start)
+    }
+
+    /// Samples of about `size` bytes from `count` places behind `from`, each from the start of a
+    /// line; nothing of what can only be read in order.
+    pub(crate) fn samples(&self, from: u64, count: u64, size: usize) -> Vec<u8> {
+        let (SourcePath::File(path), Some(length), None) =
+            (&self.path, self.size, self.compression)
+        else {
+            return Vec::new();
+        };
+        let mut samples = Vec::new();
+        // A sample is a convenience: where it cannot be read, what is read in order shows why.
+        let Ok(mut file) = File::open(path) else {
+            return samples;
+        };
+        let step = length.saturating_sub(from) / count;
+        let mut sample = vec![0; size];
+        for place in 0..count {
+            let at = from + place * step;
+            if step == 0 || file.seek(io::SeekFrom::Start(at)).is_err() {
+                break;
+            }
+            let Ok(read) = file.read(&mut sample) else {
+                break;
+            };
+            let lines = &sample[..read];
+            let begin = memchr::memchr2(b'\n', b'\r', lines).map_or(read, |end| end + 1);
+            let end = memchr::memrchr2(b'\n', b'\r', lines).map_or(0, |end| end + 1);
+            samples.extend_from_slice(lines.get(begin..end).unwrap_or_default());
+        }
+        samples
     }
 
     /// Puts another reader around the one there is.

@@ -101,6 +101,13 @@ fn node(name: &str, items: bool, depth: usize, parent: usize) -> SurveyNode {
     }
 }
 
+impl SurveyNode {
+    /// Whether no value of it has characters.
+    pub(crate) fn is_blank(&self) -> bool {
+        self.example.is_none()
+    }
+}
+
 impl Survey {
     /// A node begins: the member `name` of the one above, an item of it, or the document.
     pub(crate) fn open(&mut self, name: Option<&str>, kind: Kind) {

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use numerant_core::format::delimited::{
-    Delimiter, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
+    Delimiter, Escape, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
 use numerant_core::format::sheet::Types;
 use numerant_core::format::{Balance, Blanks, ControlSigns, Miscounted};
@@ -187,19 +187,41 @@ pub(super) struct ReadingOptions {
     /// [default: the first that is shown]
     #[arg(long, value_name = "SHEET[,SHEET…]", value_parser = columns)]
     read_sheet: Vec<ColumnList>,
-    /// What stands between fields: a character, or comma, semicolon, tab, pipe, space [default:
-    /// found out]
-    #[arg(long, value_name = "CHAR")]
+    /// Text between fields: a character, several such as '||', a byte such as '\x01', or comma,
+    /// semicolon, tab, pipe, space [default: detected]
+    #[arg(long, value_name = "TEXT")]
     delimiter: Option<Delimiter>,
-    /// What encloses fields that hold delimiters or line ends: a character, or none [default: "]
+    /// Character around fields that hold delimiters or line ends, or none [default: "]
     #[arg(long, value_name = "CHAR")]
     quote: Option<Quote>,
-    /// How characters are written, such as utf-8, utf-16le or windows-1252 [default: found out]
+    /// Character before a quote, a delimiter or itself that makes it text, such as '\' in "say \"hi\""
+    /// [default: quotes are doubled]
+    #[arg(long, value_name = "CHAR")]
+    escape: Option<Escape>,
+    /// Drop blanks between a delimiter and a quote, as in 1, "a, b" ,5; or keep them with
+    /// --padded-quotes=no [default: detected]
+    #[arg(
+        long,
+        value_name = "yes|no",
+        num_args = 0..=1,
+        require_equals = true,
+        default_missing_value = "yes",
+        hide_possible_values = true,
+        value_parser = choice(YES_NO)
+    )]
+    padded_quotes: Option<bool>,
+    /// Pass over lines that begin with this text, and count them
+    #[arg(long, value_name = "PREFIX")]
+    comment: Option<String>,
+    /// Read these values as blank, such as 'NA,NULL,-'; may be repeated
+    #[arg(long, value_name = "VALUE[,VALUE…]", value_parser = columns)]
+    blank_values: Vec<ColumnList>,
+    /// Encoding of the characters, such as utf-8, utf-16le or windows-1252 [default: detected]
     #[arg(long, value_name = "NAME")]
     encoding: Option<Encoding>,
     /// Take each line as it stands, blank ones too, and parse nothing; a header is a line like any
     /// other, and the one column is called line
-    #[arg(long, conflicts_with_all = ["delimiter", "quote", "no_header"])]
+    #[arg(long, conflicts_with_all = ["delimiter", "quote", "escape", "padded_quotes", "comment", "no_header"])]
     lines: bool,
     /// The first record is data; columns are called column_1, column_2 …
     #[arg(long)]
@@ -258,6 +280,10 @@ impl ReadingOptions {
             read_sheet: names(self.read_sheet).into_iter().map(Into::into).collect(),
             delimiter: self.delimiter,
             quote: self.quote,
+            escape: self.escape,
+            padded_quotes: self.padded_quotes,
+            comment: self.comment,
+            blank_values: names(self.blank_values),
             encoding: self.encoding,
             lines: self.lines,
             no_header: self.no_header,
@@ -396,7 +422,7 @@ pub(super) struct WritingOptions {
     /// A comment before the root element of XML; {.rows}, {.source}, {.stem}, {.date} and {.time}
     /// are filled in
     #[arg(long, value_name = "TEXT")]
-    comment: Option<Words>,
+    xml_comment: Option<Words>,
     /// A sample of the JSON or XML document that is wanted, with places in braces and marks where
     /// parts repeat; docs/documents.md explains them
     #[arg(long, value_name = "FILE")]
@@ -424,7 +450,7 @@ impl WritingOptions {
             flat: self.flat,
             root: self.root.clone(),
             item: self.item.clone(),
-            comment: self.comment.clone(),
+            xml_comment: self.xml_comment.clone(),
             shape: self.shape.clone(),
             balance: self.balance,
         }

@@ -301,7 +301,7 @@ const STOPS: &[Stop] = &[
             "xml",
             "--shape",
             "customs.xml",
-            "--comment",
+            "--xml-comment",
             "{.rows} lines of {.source}",
             "--out",
             "customs",

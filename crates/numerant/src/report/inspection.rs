@@ -227,11 +227,15 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
         .map(|name| format!(", {name}-compressed"))
         .unwrap_or_default();
     facts.push(("format", format!("{}{compression}", inspection.format)));
-    if let (Some(dialect), Some(told)) = (&inspection.dialect, &inspection.told) {
-        let delimiter = if told.single_column {
+    if let (Some(dialect), Some(detected)) = (&inspection.dialect, &inspection.detected) {
+        let delimiter = if detected.single_column {
             "none found: one field on each line".to_owned()
         } else {
-            format!("{}{}", dialect.delimiter, found(told.delimiter_detected))
+            format!(
+                "{}{}",
+                dialect.delimiter,
+                found(detected.delimiter_detected)
+            )
         };
         facts.push(("delimiter", delimiter));
         facts.push(("quotes", quotes(inspection, dialect.quote)));
@@ -243,7 +247,7 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
         let encoding = dialect.encoding.name();
         facts.push((
             "encoding",
-            format!("{encoding}{}{mark}", found(told.encoding_detected)),
+            format!("{encoding}{}{mark}", found(detected.encoding_detected)),
         ));
         let mut line_ends = dialect.line_end.name().to_owned();
         if inspection.other_line_ends > 0 {
@@ -293,6 +297,7 @@ fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
             },
             tally.blank_lines,
         ),
+        ("comments", tally.comments),
         ("skipped", inspection.skipped),
     ] {
         if count > 0 {

@@ -1,7 +1,7 @@
 //! Notices in words.
 
 use numerant_core::engine::{Notice, SheetNote, ValuesBecause};
-use numerant_core::format::{BalanceNote, Extracted, MessageFacts};
+use numerant_core::format::{BalanceNote, Extracted, MessageFacts, TextNote};
 use numerant_core::name::ClashPolicy;
 use numerant_core::record::HeaderNote;
 
@@ -60,10 +60,7 @@ pub(super) fn text(notice: &Notice) -> String {
             "{source}: no delimiter was found, so each line is one field; if there is one, name it \
              with --delimiter"
         ),
-        Notice::StrayQuotes { source, fields } => format!(
-            "{source}: {} a quote where RFC 4180 has none; they were read as they stand",
-            counted(*fields, "field holds", "fields hold")
-        ),
+        Notice::Text { source, note } => format!("{source}: {}", text_note(note)),
         Notice::NamesChanged(changed) => {
             let examples: Vec<String> = changed
                 .examples
@@ -261,6 +258,51 @@ pub(super) fn text(notice: &Notice) -> String {
                 shown.join(", ")
             )
         }
+        _ => String::new(),
+    }
+}
+
+/// What a reader should know of how a text is written.
+fn text_note(note: &TextNote) -> String {
+    match note {
+        TextNote::Encoding { encoding } => {
+            format!("it is not UTF-8; detected encoding: {encoding}; --encoding states another")
+        }
+        TextNote::SecondMark => "it begins with two byte-order marks; both were dropped".to_owned(),
+        TextNote::SeparatorLine { delimiter } => format!(
+            "its first line states the delimiter ({delimiter}); the line is no record and is not written"
+        ),
+        TextNote::UnusualDelimiter { delimiter } => {
+            format!("detected delimiter: {delimiter}; --delimiter states another")
+        }
+        TextNote::PaddedQuotes => "blanks between delimiters and quotes were dropped; \
+                                   --padded-quotes=no keeps them"
+            .to_owned(),
+        TextNote::Title { header } => format!(
+            "its first record looks like a title, and line {header} like the header; --skip-lines {} \
+             passes over the lines above it",
+            header - 1
+        ),
+        TextNote::NoHeader => "its first record looks like data, and was read as the header; \
+                               --no-header reads it as a record"
+            .to_owned(),
+        TextNote::StrayQuotes { fields } => format!(
+            "{} a quote where RFC 4180 has none; such values keep all their quotes",
+            counted(*fields, "field has", "fields have")
+        ),
+        TextNote::ExtraReturns { lines } => format!(
+            "{} more than one carriage return before the line feed; read as one line end",
+            counted(*lines, "line end has", "line ends have")
+        ),
+        TextNote::EndMark => "the DOS end mark (0x1A) behind the text was dropped".to_owned(),
+        TextNote::EscapedLetters { count } => format!(
+            "{} before a letter or digit, which was read as that letter or digit",
+            counted(*count, "escape character stands", "escape characters stand")
+        ),
+        TextNote::BlankValues { values } => format!(
+            "{} read as blank (--blank-values)",
+            counted(*values, "value was", "values were")
+        ),
         _ => String::new(),
     }
 }

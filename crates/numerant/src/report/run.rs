@@ -312,5 +312,10 @@ pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> i
         };
         writeln!(out, "  {lines} passed over; they are no records")?;
     }
+    let comments: u64 = ledger.sources.iter().map(|source| source.comments).sum();
+    if comments > 0 {
+        let lines = counted(comments, "comment line was", "comment lines were");
+        writeln!(out, "  {lines} passed over; they are no records")?;
+    }
     Ok(())
 }

@@ -68,7 +68,7 @@ fn documents_become_tables_and_documents_again() {
         "grain.xml",
         "--shape",
         "customs.xml",
-        "--comment",
+        "--xml-comment",
         "{.rows} lines of {.source}",
         "--quiet",
     ];
@@ -109,7 +109,14 @@ fn what_does_not_fit_is_told() {
     let mut told = String::new();
     for words in [
         &["convert", "calls.csv", "--to", "xml"][..],
-        &["convert", "calls.csv", "--name", "x.csv", "--comment", "no"],
+        &[
+            "convert",
+            "calls.csv",
+            "--name",
+            "x.csv",
+            "--xml-comment",
+            "no",
+        ],
         &[
             "convert",
             "calls.csv",
@@ -131,7 +138,7 @@ fn what_does_not_fit_is_told() {
             "calls.csv",
             "--name",
             "x.xml",
-            "--comment",
+            "--xml-comment",
             "{a}",
         ],
         &[

@@ -2,6 +2,7 @@
 //! against what it should.
 
 mod bad_input;
+mod cases;
 mod demo;
 mod documents;
 mod help;

@@ -141,7 +141,10 @@ impl Producer {
                 note: note.clone(),
             });
         }
-        if facts.told.is_some_and(|told| told.single_column) {
+        let notes = facts.notes.iter().cloned();
+        self.notices
+            .extend(notes.map(|note| Notice::text(&name, note)));
+        if facts.detected.is_some_and(|found| found.single_column) {
             self.notices.push(Notice::SingleColumn {
                 source: name.clone(),
             });
@@ -162,7 +165,7 @@ impl Producer {
         let out = *self.out_dialect.get_or_insert_with(|| {
             self.job
                 .write
-                .dialect(&self.extension, dialect, &path.extension())
+                .dialect(&self.extension, facts.written, &path.extension())
         });
         // Lines are moved as they stand, whatever ends those of the first source.
         let out = if lines { dialect } else { out };
@@ -172,7 +175,9 @@ impl Producer {
         } else {
             first
         };
-        let keep_line_ends = self.job.write.line_end.is_none() && out.line_end == from.line_end;
+        let keep_line_ends = self.job.write.line_end.is_none()
+            && out.line_end == from.line_end
+            && facts.regular_line_ends;
         let kept = self.kept_sheet(reader);
         let layout = self.pipeline.layout();
         let width = reader.columns().len();
@@ -225,7 +230,8 @@ impl Producer {
         let as_it_stands = reader
             .header()
             .map(|header| (header.first_as_batch(), None));
-        let reject_dialect = match dialect.is_ours() {
+        let is_written = facts.written.has_fields_of(&facts.written);
+        let reject_dialect = match dialect.is_ours() || !is_written {
             true => Dialect {
                 delimiter: Delimiter::COMMA,
                 quote: Quote::Byte(b'"'),

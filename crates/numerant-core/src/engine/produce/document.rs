@@ -28,13 +28,14 @@ impl Producer {
     /// Whether the records of a source are to be written as they stand in it.
     pub(super) fn takes_own(&self, reader: &dyn RecordReader) -> bool {
         let write = &self.job.write;
-        let plain = write.nulls == Blanks::Keep
+        let plain = self.job.read.blank_values.is_empty()
+            && write.nulls == Blanks::Keep
             && write.types == Types::Auto
             && write.indent.is_none()
             && !write.flat
             && write.root.is_none()
             && write.item.is_none()
-            && write.comment.is_none()
+            && write.xml_comment.is_none()
             && write.shape.is_none()
             && write.out_encoding.is_none_or(Encoding::is_utf8);
         let steps = self.job.steps.iter();
@@ -117,7 +118,7 @@ impl Producer {
                     blanks: write.nulls,
                     encoding: out.encoding,
                     bom: out.bom,
-                    comment: write.comment.clone(),
+                    comment: write.xml_comment.clone(),
                     namespaces: document.map_or_else(Vec::new, |d| d.namespaces().to_vec()),
                     control_signs: write.control_signs,
                 };
@@ -179,7 +180,7 @@ impl Producer {
             self.pipeline.cells().clone(),
             write.nulls,
             write.control_signs,
-            write.comment.clone(),
+            write.xml_comment.clone(),
             usize::try_from(self.job.memory.0 / 2).unwrap_or(usize::MAX),
         )))
     }

@@ -30,7 +30,7 @@ use crate::route::{Divider, Division, KeyValues, NOWHERE, Router};
 use crate::shape::ShapeProblem;
 use crate::shape::form::Shape;
 use crate::source::{Compression, Place, ReadError, ReadProblem};
-use crate::step::{OnError, Pipeline, SortedBatches, Sorter, Step};
+use crate::step::{CASE_COLUMN, OnError, Pipeline, SortedBatches, Sorter, Step};
 use crate::value::Number;
 
 /// Outputs that are counted at least, to say how many there would have been.
@@ -300,6 +300,9 @@ impl Producer {
             if let Some(sorted) = sorter.as_mut().filter(|_| self.apart || next.is_none()) {
                 spare = self.emit_sorted(&name, columns, sorted, spare, emit)?;
             }
+            if next.is_none() {
+                spare = self.emit_cases(&name, spare, emit)?;
+            }
             if let Some(reader) = &next
                 && self.rebind(reader.as_ref())?
             {
@@ -327,10 +330,10 @@ impl Producer {
         }
         let kept = matches!(begins.becomes, Becomes::Sheet(_) | Becomes::OwnRows(_));
         emit(Message::Source(begins))?;
-        if self.keeps {
+        if self.job.fill.template.is_none() {
+            // What has no columns in its name is written even if no record comes.
             self.router.announce();
-            spare.batch.clear();
-            spare = self.route_and_emit(&path, spare, emit)?;
+            spare = self.emit_announced(&path, spare, emit)?;
         }
         let taken: Arc<AtomicU64> = Arc::clone(&reader.facts().taken);
         let rejected_before = self.pipeline.rejected();
@@ -383,13 +386,9 @@ impl Producer {
         if let Some(sheet) = reader.sheet().filter(|_| !kept) {
             self.notices.extend(sheet_notices(&name, &sheet));
         }
-        if tally.stray_quotes > 0 {
-            let fields = tally.stray_quotes;
-            self.notices.push(Notice::StrayQuotes {
-                source: name.clone(),
-                fields,
-            });
-        }
+        let notes = tally.notes().into_iter();
+        self.notices
+            .extend(notes.map(|note| Notice::text(&name, note)));
         self.sources.push(SourceEntry {
             path: reader.path().to_string(),
             sheet: reader.facts().sheet.clone(),
@@ -398,9 +397,42 @@ impl Producer {
             rejected: tally.rejected + self.pipeline.rejected() - rejected_before,
             padded: if kept { 0 } else { tally.padded },
             blank_lines: tally.blank_lines,
+            comments: tally.comments,
             skipped_lines: reader.facts().skipped,
         });
         Ok(spare)
+    }
+
+    /// Hands on the outputs that are known before a record comes.
+    fn emit_announced(
+        &mut self,
+        path: &str,
+        mut spare: Box<Routed>,
+        emit: &mut Emit<'_>,
+    ) -> Result<Box<Routed>, Error> {
+        self.divider.announce(self.router.groups());
+        spare.batch.clear();
+        spare
+            .batch
+            .clear_computed(self.pipeline.computed(), self.sums.len());
+        self.route_and_emit(path, spare, emit)
+    }
+
+    /// Hands on the outputs of all cases, where no record has come to any.
+    fn emit_cases(
+        &mut self,
+        path: &str,
+        spare: Box<Routed>,
+        emit: &mut Emit<'_>,
+    ) -> Result<Box<Routed>, Error> {
+        let is_by_case = self.router.is_only_key(CASE_COLUMN);
+        if !is_by_case || !self.divider.outputs().is_empty() || self.job.fill.template.is_some() {
+            return Ok(spare);
+        }
+        let names = self.job.case.iter().map(|case| case.name.clone());
+        self.router
+            .announce_values(names.chain(self.job.rest.clone()));
+        self.emit_announced(path, spare, emit)
     }
 
     /// Routes records that were put in order.

@@ -13,10 +13,18 @@ use crate::record::{Batch, CELL_QUOTE};
 use crate::source::Encoding;
 use crate::tree::Repeats;
 
-/// The byte between two fields.
+/// What separates two fields: one byte, or up to eight.
+#[derive(Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(try_from = "String", into = "String")]
+pub struct Delimiter {
+    bytes: [u8; Self::MAX_LENGTH],
+    length: u8,
+}
+
+/// The byte that makes the next one text, as the backslash in `\"`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
-pub struct Delimiter(pub(crate) u8);
+pub struct Escape(pub(crate) u8);
 
 /// What encloses fields that hold delimiters, line ends or quotes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -55,54 +63,152 @@ pub enum Ragged {
     Reject,
 }
 
-/// A delimiter or quote that cannot be one.
+/// A delimiter, quote or escape that cannot be one.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum DialectError {
-    /// Not a single byte.
+    /// No delimiter.
     #[error(
-        "'{0}' is not a delimiter: give one character of ASCII, or comma, semicolon, tab, pipe or space"
+        "'{0}' is not a delimiter: give a character, up to 8 bytes such as || or ::, \\xHH for a byte \
+         in hexadecimal, or comma, semicolon, tab, pipe or space"
     )]
     Delimiter(String),
     /// Neither a single byte nor `none`.
     #[error("'{0}' is not a quote: give one character of ASCII, or none")]
     Quote(String),
+    /// Not a single byte.
+    #[error(
+        "'{0}' is not an escape character: give one of ASCII that is no letter or digit, such as \\"
+    )]
+    Escape(String),
 }
 
 impl Delimiter {
+    /// Bytes that a delimiter may have.
+    const MAX_LENGTH: usize = 8;
+
     /// A comma.
-    pub(crate) const COMMA: Self = Self(b',');
+    pub(crate) const COMMA: Self = Self::byte(b',');
+
+    /// A delimiter of one byte.
+    pub(crate) const fn byte(byte: u8) -> Self {
+        let mut bytes = [0; Self::MAX_LENGTH];
+        bytes[0] = byte;
+        Self { bytes, length: 1 }
+    }
+
+    /// A delimiter of several bytes; `None` if there are none or too many, or one of them is a line
+    /// end, a double quote or NUL.
+    fn several(text: &[u8]) -> Option<Self> {
+        let fits = (1..=Self::MAX_LENGTH).contains(&text.len());
+        if !fits || memchr::memchr3(b'\n', b'\r', b'"', text).is_some() || text.contains(&0) {
+            return None;
+        }
+        let mut bytes = [0; Self::MAX_LENGTH];
+        bytes[..text.len()].copy_from_slice(text);
+        Some(Self {
+            bytes,
+            length: text.len() as u8,
+        })
+    }
+
+    /// Its bytes.
+    pub(crate) fn as_bytes(&self) -> &[u8] {
+        &self.bytes[..usize::from(self.length)]
+    }
+
+    /// Its first byte, which is all of it in the dialects of batches.
+    pub(crate) const fn first(self) -> u8 {
+        self.bytes[0]
+    }
+
+    /// Whether it is a single byte.
+    pub(crate) const fn is_byte(self) -> bool {
+        self.length == 1
+    }
 }
+
+impl fmt::Debug for Delimiter {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Delimiter({self})")
+    }
+}
+
+/// Delimiters that have a name of their own.
+const NAMED: [(&str, u8); 5] = [
+    ("comma", b','),
+    ("semicolon", b';'),
+    ("tab", b'\t'),
+    ("pipe", b'|'),
+    ("space", b' '),
+];
 
 impl FromStr for Delimiter {
     type Err = DialectError;
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let byte = match text {
-            "comma" => b',',
-            "semicolon" => b';',
-            "tab" | "\\t" => b'\t',
-            "pipe" => b'|',
-            "space" => b' ',
-            _ => match text.as_bytes() {
-                [byte] if !matches!(byte, b'\n' | b'\r' | b'"' | 0) => *byte,
-                _ => return Err(DialectError::Delimiter(text.to_owned())),
-            },
-        };
-        Ok(Self(byte))
+        if let Some((_, byte)) = NAMED.iter().find(|(name, _)| *name == text) {
+            return Ok(Self::byte(*byte));
+        }
+        let failed = || DialectError::Delimiter(text.to_owned());
+        // A slip in one of the names above is no delimiter.
+        if text.len() > 1 && text.bytes().all(|byte| byte.is_ascii_alphanumeric()) {
+            return Err(failed());
+        }
+        let mut bytes = Vec::new();
+        let mut rest = text;
+        while let Some(first) = rest.chars().next() {
+            let hexadecimal = rest.strip_prefix("\\x").and_then(|digits| digits.get(..2));
+            if let Some(byte) = hexadecimal.and_then(|two| u8::from_str_radix(two, 16).ok()) {
+                // Text is UTF-8 where it is divided, so a single byte is one of ASCII.
+                bytes.push(Some(byte).filter(u8::is_ascii).ok_or_else(failed)?);
+                rest = &rest[4..];
+            } else if let Some(behind) = rest.strip_prefix("\\t") {
+                bytes.push(b'\t');
+                rest = behind;
+            } else {
+                let (character, behind) = rest.split_at(first.len_utf8());
+                bytes.extend_from_slice(character.as_bytes());
+                rest = behind;
+            }
+        }
+        Self::several(&bytes).ok_or_else(failed)
     }
 }
 
 impl fmt::Display for Delimiter {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.0 {
-            b',' => f.write_str("comma"),
-            b';' => f.write_str("semicolon"),
-            b'\t' => f.write_str("tab"),
-            b'|' => f.write_str("pipe"),
-            b' ' => f.write_str("space"),
-            byte => write!(f, "{}", char::from(byte)),
+        let named = NAMED.iter().find(|(_, byte)| self.as_bytes() == [*byte]);
+        if let Some((name, _)) = named {
+            return f.write_str(name);
         }
+        for character in String::from_utf8_lossy(self.as_bytes()).chars() {
+            match character {
+                '\t' => f.write_str("\\t")?,
+                control if control.is_ascii_control() => {
+                    write!(f, "\\x{:02x}", u32::from(control))?;
+                }
+                other => write!(f, "{other}")?,
+            }
+        }
+        Ok(())
+    }
+}
+
+impl FromStr for Escape {
+    type Err = DialectError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        match text.as_bytes() {
+            [byte] if byte.is_ascii_punctuation() => Ok(Self(*byte)),
+            _ => Err(DialectError::Escape(text.to_owned())),
+        }
+    }
+}
+
+impl fmt::Display for Escape {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", char::from(self.0))
     }
 }
 
@@ -153,7 +259,7 @@ macro_rules! text_in_jobs {
         }
     )+};
 }
-text_in_jobs!(Delimiter, Quote);
+text_in_jobs!(Delimiter, Quote, Escape);
 
 impl LineEnd {
     /// Its bytes.
@@ -187,6 +293,9 @@ pub struct Dialect {
     pub delimiter: Delimiter,
     /// Around fields that need it.
     pub quote: Quote,
+    /// Before a quote, a delimiter or itself, where that is text; without it quotes are doubled.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub escape: Option<Escape>,
     /// Behind records.
     pub line_end: LineEnd,
     /// How characters are written.
@@ -203,8 +312,9 @@ impl Dialect {
 
     /// The dialect in which the records of sheets travel. What is quoted was text in its cell.
     pub const CELLS: Self = Self {
-        delimiter: Delimiter(Self::CELLS_MARKS.0),
+        delimiter: Delimiter::byte(Self::CELLS_MARKS.0),
         quote: Quote::Byte(Self::CELLS_MARKS.1),
+        escape: None,
         line_end: LineEnd::Lf,
         encoding: Encoding::UTF_8,
         bom: false,
@@ -213,7 +323,7 @@ impl Dialect {
 
     /// The dialect in which the records of documents travel whose values are all text.
     pub const TEXTS: Self = Self {
-        delimiter: Delimiter(0x1f),
+        delimiter: Delimiter::byte(0x1f),
         ..Self::CELLS
     };
 
@@ -222,15 +332,22 @@ impl Dialect {
         self.quote.byte() == Some(CELL_QUOTE)
     }
 
+    /// Whether fields in it can move to another dialect with the same marks as they are.
+    pub(crate) fn has_fields_of(&self, other: &Self) -> bool {
+        let marks = |dialect: &Self| (dialect.delimiter, dialect.quote, dialect.escape);
+        self.delimiter.is_byte() && self.escape.is_none() && marks(self) == marks(other)
+    }
+
     /// Whether it is that of the records of sheets, whose values have the types of their cells.
     pub(crate) fn is_cells(&self) -> bool {
-        (self.delimiter.0, self.quote.byte()) == (Self::CELLS_MARKS.0, Some(Self::CELLS_MARKS.1))
+        (self.delimiter.first(), self.quote.byte())
+            == (Self::CELLS_MARKS.0, Some(Self::CELLS_MARKS.1))
     }
 
     /// Makes a batch ready for records of `width` fields in this dialect.
     pub(crate) fn prepare(&self, batch: &mut Batch, width: usize) {
         batch.width = width;
-        batch.delimiter = self.delimiter.0;
+        batch.delimiter = self.delimiter.first();
         batch.quote = self.quote.byte();
         batch.terminator = self.line_end.terminator();
         batch.carriage_returns = batch.terminator == b'\n';
@@ -238,7 +355,7 @@ impl Dialect {
 
     /// Brings the records of a batch to this dialect, if they are in another.
     pub(crate) fn bring(&self, batch: &mut Batch) {
-        let same = batch.delimiter == self.delimiter.0
+        let same = batch.delimiter == self.delimiter.first()
             && batch.quote == self.quote.byte()
             && batch.terminator == self.line_end.terminator();
         if same {
@@ -279,6 +396,18 @@ pub struct ReadOptions {
     /// Around fields; a double quote if not said otherwise.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub quote: Option<Quote>,
+    /// The character before a quote, a delimiter or itself where that is text.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub escape: Option<Escape>,
+    /// Blanks between a delimiter and a quote are passed over; detected if not said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub padded_quotes: Option<bool>,
+    /// Lines that begin with this text are passed over.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub comment: Option<String>,
+    /// Values that are read as blank.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub blank_values: Vec<String>,
     /// How characters are written.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub encoding: Option<Encoding>,
@@ -364,7 +493,7 @@ pub struct WriteOptions {
     pub item: Option<String>,
     /// A comment before the root element of XML.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub comment: Option<Words>,
+    pub xml_comment: Option<Words>,
     /// A file with the form that documents are to have.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub shape: Option<PathBuf>,
@@ -379,12 +508,13 @@ impl WriteOptions {
         let telling = super::EXTENSIONS.contains(&source_extension);
         let same = !source.is_ours() && (extension == source_extension || !telling);
         let usual = Dialect {
-            delimiter: Delimiter(if extension == "csv" { b',' } else { b'\t' }),
+            delimiter: Delimiter::byte(if extension == "csv" { b',' } else { b'\t' }),
             quote: if source.is_ours() {
                 Quote::Byte(b'"')
             } else {
                 source.quote
             },
+            escape: None,
             line_end: LineEnd::Lf,
             encoding: Encoding::UTF_8,
             bom: false,
@@ -392,7 +522,7 @@ impl WriteOptions {
         };
         let mut base = if same { source } else { usual };
         if extension == "tsv" && extension != source_extension {
-            base.delimiter = Delimiter(b'\t');
+            base.delimiter = Delimiter::byte(b'\t');
         }
         let encoding = self.out_encoding.unwrap_or(base.encoding);
         // A mark that was the source's goes with the source's encoding only.

@@ -2,19 +2,21 @@
 
 mod detect;
 mod dialect;
+mod open;
 mod read;
+mod regular;
 mod reindex;
 mod scan;
 mod write;
 
 pub use dialect::{
-    Delimiter, Dialect, DialectError, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
+    Delimiter, Dialect, DialectError, Escape, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
-pub use read::{DelimitedReader, Told};
+pub use read::DelimitedReader;
 pub(crate) use reindex::Reindex;
 pub use write::DelimitedEncoder;
 
-/// What content that is no text seems to be, told by its first bytes.
+/// What content that is no text seems to be, by its first bytes.
 pub(crate) fn other_content(start: &[u8]) -> Option<&'static str> {
     detect::other_content(start, false)
 }

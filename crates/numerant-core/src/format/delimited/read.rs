@@ -1,52 +1,40 @@
 //! Reads delimited text as batches of records.
 
-use std::io::{Cursor, Read};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
-use serde::Serialize;
-
-use super::detect;
-use super::dialect::{Delimiter, Dialect, Quote, Ragged, ReadOptions};
+use super::dialect::{Dialect, LineEnd, Ragged, ReadOptions};
+use super::open::{OpenText, fill, hexadecimal};
+use super::regular::RegularCounts;
 use super::scan::{Index, Marks, Scanned, open_quote, scan};
 use crate::format::{ReadTally, RecordReader, SourceFacts};
-use crate::record::{Batch, Columns, RejectedRecord, Span, Unit};
-use crate::source::{
-    Encoding, Input, Malformed, Place, ReadError, ReadProblem, SourcePath, Transcoder,
-    guess_encoding,
-};
+use crate::record::{Batch, Columns, RejectedRecord, Span, without_returns};
+use crate::source::{Encoding, Input, Place, ReadError, ReadProblem, SourcePath, detect_legacy};
 use crate::value::Size;
 
-/// Bytes that are looked at to tell the encoding.
-const SAMPLE: usize = 1 << 18;
+/// Bytes that are added to what is read, at least.
+const MORE: usize = 1 << 18;
 
-/// Bytes of them that are looked at to tell what else it may be, and its delimiter.
-const START: usize = 1 << 16;
-
-/// Which parts of a dialect were found out, and what was passed over.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub struct Told {
-    /// The delimiter was found out.
-    pub delimiter_detected: bool,
-    /// No delimiter was found; every record is one field.
-    pub single_column: bool,
-    /// The encoding was found out.
-    pub encoding_detected: bool,
-}
+/// Bytes in which the end of the header is looked for first.
+const HEADER: usize = 1 << 16;
 
 /// A reader of delimited text.
 #[derive(Debug)]
 pub struct DelimitedReader {
     input: Input,
     facts: SourceFacts,
+    /// The dialect of the batches.
     dialect: Dialect,
-    told: Told,
+    encoding_detected: bool,
     marks: Marks,
     ragged: Ragged,
-    /// Each line is a record as it stands.
+    /// Each line is a record, verbatim.
     lines: bool,
     columns: Columns,
     header: Option<Batch>,
     width: usize,
+    /// The line of the record that looks like the header, where that is not the first one.
+    likely_header: Option<u64>,
     /// Text that is read but not handed on: it begins with a record.
     carry: Vec<u8>,
     at_end: bool,
@@ -55,10 +43,12 @@ pub struct DelimitedReader {
     batch_size: usize,
     largest_record: usize,
     tally: ReadTally,
+    /// What a reader in front of this one has counted, if the text is not regular.
+    counts: Option<Arc<RegularCounts>>,
 }
 
 impl DelimitedReader {
-    /// Tells the dialect of `input` as far as `options` do not say it, and reads the header.
+    /// Detects the dialect of `input` as far as `options` do not state it, and reads the header.
     ///
     /// Batches hold about `batch_size` bytes; a record of more than `largest_record` bytes is an
     /// error.
@@ -67,163 +57,67 @@ impl DelimitedReader {
     ///
     /// If the source is empty or no text, or cannot be read in its encoding.
     pub fn open(
-        mut input: Input,
+        input: Input,
         options: &ReadOptions,
         batch_size: usize,
         largest_record: usize,
     ) -> Result<Self, ReadError> {
-        // One byte more than a small file has shows that it ends there.
-        let sample = match (input.compression, input.size) {
-            (None, Some(size)) => usize::try_from(size + 1).unwrap_or(SAMPLE).min(SAMPLE),
-            _ => SAMPLE,
-        };
-        let mut raw = vec![0; sample];
-        let filled = input.fill(&mut raw)?;
-        raw.truncate(filled);
-        if raw.is_empty() {
-            return Err(input.path.error(ReadProblem::Empty));
-        }
-        let lines = options.lines;
-        let stated = options.delimiter.is_some() || lines;
-        if let Some(found) = detect::other_content(start_of(&raw), stated) {
-            return Err(input.path.error(ReadProblem::NotText { found }));
-        }
-        let (guess, mark) = guess_encoding(&raw);
-        let encoding = options.encoding.unwrap_or(guess);
-        let mark = if guess == encoding { mark } else { 0 };
-        let mut at_end = filled < sample;
-        let mut carry = if encoding.is_utf8() {
-            raw.drain(..mark);
-            raw
-        } else {
-            input.wrap(|rest| Transcoder::new(Cursor::new(raw).chain(rest), encoding));
-            let mut text = vec![0; SAMPLE];
-            let filled = fill(&mut input, &mut text)?;
-            at_end = filled < SAMPLE;
-            text.truncate(filled);
-            text
-        };
-        let quote = match lines {
-            true => Quote::None,
-            false => options.quote.unwrap_or(Quote::Byte(b'"')),
-        };
-        let line_end = detect::line_end(start_of(&carry), quote.byte());
-        let terminator = line_end.terminator();
-        if at_end && carry.last() != Some(&terminator) {
-            carry.extend_from_slice(line_end.bytes());
-        }
-        let mut skipped = 0;
-        while skipped < options.skip_lines {
-            let Some(end) = memchr::memchr(terminator, &carry) else {
-                break;
-            };
-            carry.drain(..=end);
-            skipped += 1;
-        }
-        // A text has no NUL, so no line has more than one field.
-        let said = options.delimiter.or(lines.then_some(Delimiter(0)));
-        let found = match said {
-            Some(_) => None,
-            None => detect::delimiter(start_of(&carry), quote.byte(), line_end),
-        };
-        let usual = if input.path.extension() == "tsv" {
-            b'\t'
-        } else {
-            b','
-        };
-        let delimiter = said.or(found).unwrap_or(Delimiter(usual));
-        let dialect = Dialect {
-            delimiter,
-            quote,
-            line_end,
-            encoding,
-            bom: mark > 0,
-            header: !options.no_header && !lines,
-        };
-        let told = Told {
-            delimiter_detected: !stated,
-            single_column: !stated && found.is_none(),
-            encoding_detected: options.encoding.is_none(),
-        };
-        let marks = Marks {
-            delimiter: delimiter.0,
-            quote: quote.byte(),
-            terminator,
-        };
-        let facts = SourceFacts {
-            format: super::NAME,
-            dialect,
-            told: Some(told),
-            skipped,
-            size: input.size,
-            compression: input.compression,
-            taken: input.taken(),
-            unit: Unit::Line,
-            sheet: None,
-        };
+        let largest_record = largest_record.min(u32::MAX as usize / 2);
+        let text = OpenText::open(input, options, largest_record)?;
         let mut reader = Self {
-            input,
-            facts,
-            dialect,
-            told,
-            marks,
+            encoding_detected: options.encoding.is_none(),
+            dialect: text.facts.dialect,
+            facts: text.facts,
+            input: text.input,
+            marks: text.marks,
             ragged: options.ragged,
-            lines,
+            lines: options.lines,
             columns: Columns::default(),
             header: None,
             width: 0,
-            carry,
-            at_end,
-            line: skipped + 1,
+            likely_header: text.likely_header,
+            carry: text.text,
+            at_end: text.at_end,
+            line: text.line,
             index: Index::default(),
             batch_size,
-            largest_record: largest_record.min(u32::MAX as usize / 2),
-            tally: ReadTally::default(),
+            largest_record,
+            tally: text.tally,
+            counts: text.counts,
         };
         reader.read_header()?;
         Ok(reader)
     }
 
-    /// Reads the first record that is no blank line, for its names or at least for its width.
+    /// Reads the first record, which is no blank line, for its names or at least for its width.
     fn read_header(&mut self) -> Result<(), ReadError> {
         let mut first = Batch::default();
-        loop {
-            if self.carry.is_empty() && !self.more()? {
-                let skipped = self.facts.skipped;
-                return Err(self.input.path.error(ReadProblem::NoHeader { skipped }));
-            }
-            let mut scanned = scan(start_of(&self.carry), self.marks, &mut self.index);
+        let (record, scanned) = loop {
+            // Most headers are short, so the rest of what is read is not looked at.
+            let start = &self.carry[..self.carry.len().min(HEADER)];
+            let mut scanned = scan(start, self.marks, &mut self.index);
             if self.index.firsts().is_empty() {
                 scanned = scan(&self.carry, self.marks, &mut self.index);
             }
-            let Some(&fields) = self.index.firsts().first() else {
-                self.check_open_record(&self.carry, scanned)?;
-                self.more()?;
-                continue;
-            };
-            let end = self.index.ends()[fields as usize - 1] as usize + 1;
-            let record = self.carry[..end].to_vec();
-            let blank = fields == 1 && !self.lines && is_blank_line(&record[..end - 1]);
-            if blank {
-                self.tally.blank_lines += 1;
-                self.line += 1;
-                self.carry.drain(..end);
-                continue;
+            if let Some(&fields) = self.index.firsts().first() {
+                let end = self.index.ends()[fields as usize - 1] as usize + 1;
+                self.width = fields as usize;
+                break (self.carry[..end].to_vec(), scanned);
             }
-            self.width = fields as usize;
-            self.prepare(&mut first);
-            first
-                .ends
-                .extend_from_slice(&self.index.ends()[..self.width]);
-            first.spans.push(Span {
-                start: 0,
-                first: 0,
-                last_byte: end as u32 - 1,
-            });
-            self.check_text(&record, scanned)?;
-            first.bytes = record;
-            break;
-        }
+            self.check_open_record(&self.carry, scanned)?;
+            self.more()?;
+        };
+        self.prepare(&mut first);
+        first
+            .ends
+            .extend_from_slice(&self.index.ends()[..self.width]);
+        first.spans.push(Span {
+            start: 0,
+            first: 0,
+            last_byte: record.len() as u32 - 1,
+        });
+        self.check_text(&record, scanned)?;
+        first.bytes = record;
         if self.dialect.header {
             let mut scratch = Vec::new();
             let names: Vec<String> = (0..self.width)
@@ -251,24 +145,15 @@ impl DelimitedReader {
             return Ok(false);
         }
         let from = self.carry.len();
-        self.carry.resize((from * 2).max(from + SAMPLE), 0);
+        self.carry.resize((from * 2).max(from + MORE), 0);
         let filled = fill(&mut self.input, &mut self.carry[from..])?;
         self.at_end = from + filled < self.carry.len();
         self.carry.truncate(from + filled);
-        self.end_last_line();
-        Ok(filled > 0)
-    }
-
-    /// At the end of the source, gives the last record the line end that it lacks.
-    fn end_last_line(&mut self) {
-        if self.at_end
-            && self
-                .carry
-                .last()
-                .is_some_and(|last| *last != self.marks.terminator)
-        {
-            self.carry.extend_from_slice(self.dialect.line_end.bytes());
+        if self.at_end {
+            let line_end = self.dialect.line_end;
+            self.tally.end_marks += end_text(&mut self.carry, line_end, self.lines);
         }
+        Ok(filled > 0)
     }
 
     fn prepare(&self, batch: &mut Batch) {
@@ -316,10 +201,11 @@ impl DelimitedReader {
         {
             let at = error.valid_up_to();
             let length = error.error_len().unwrap_or(1);
-            let likely = if self.told.encoding_detected {
-                Some("windows-1252")
-            } else {
-                None
+            let behind = &text[at..text.len().min(at + MORE)];
+            // Where other characters are UTF-8, these bytes are damaged, and no other encoding fits.
+            let likely = match self.encoding_detected && text[..at].is_ascii() {
+                true => detect_legacy(behind).map(Encoding::name),
+                false => None,
             };
             return Err(self.error_in(
                 text,
@@ -380,6 +266,8 @@ impl DelimitedReader {
                     found,
                     expected: self.width,
                     surplus,
+                    delimiter: self.facts.detected_delimiter(),
+                    likely_header: self.likely_header,
                 };
                 match self.ragged {
                     Ragged::Pad if !surplus => {
@@ -420,7 +308,7 @@ impl DelimitedReader {
         .to_vec();
         let mut kept_end = batch.ends[first + kept - 1] as usize;
         if kept == found && line_end.len() == 2 {
-            kept_end -= 1;
+            kept_end = start + without_returns(&batch.bytes[start..kept_end]).len();
         }
         let copy = batch.bytes.len();
         batch.copies.push((copy as u32, span.start, span.last_byte));
@@ -486,10 +374,10 @@ impl RecordReader for DelimitedReader {
                 let read = fill(&mut self.input, &mut batch.bytes[filled..wanted])?;
                 filled += read;
                 self.at_end = filled < wanted;
-                let unended = filled > 0 && batch.bytes[filled - 1] != self.marks.terminator;
-                if self.at_end && unended {
+                if self.at_end {
                     batch.bytes.truncate(filled);
-                    batch.bytes.extend_from_slice(self.dialect.line_end.bytes());
+                    let line_end = self.dialect.line_end;
+                    self.tally.end_marks += end_text(&mut batch.bytes, line_end, self.lines);
                     filled = batch.bytes.len();
                 }
             }
@@ -529,6 +417,10 @@ impl RecordReader for DelimitedReader {
             self.check_open_record(&batch.bytes[..filled], scanned)?;
         }
         self.tally.stray_quotes += scanned.stray_quotes;
+        if self.marks.terminator == b'\n' && !self.lines {
+            let text = &batch.bytes[..scanned.consumed];
+            self.tally.extra_returns += memchr::memmem::find_iter(text, b"\r\r\n").count() as u64;
+        }
         self.carry
             .extend_from_slice(&batch.bytes[scanned.consumed..filled]);
         self.line += scanned.lines;
@@ -536,53 +428,42 @@ impl RecordReader for DelimitedReader {
     }
 
     fn tally(&self) -> ReadTally {
-        self.tally.clone()
+        let mut tally = self.tally.clone();
+        if let Some(counts) = &self.counts {
+            // A comment comes out of the reader in front as a blank line.
+            let comments = counts.comments.load(Ordering::Relaxed);
+            tally.comments += comments;
+            tally.blank_lines = tally.blank_lines.saturating_sub(comments);
+            tally.escaped_letters += counts.escaped_letters.load(Ordering::Relaxed);
+        }
+        tally
     }
 }
 
-/// As much of a sample as tells a dialect.
-fn start_of(sample: &[u8]) -> &[u8] {
-    &sample[..sample.len().min(START)]
+/// Ends the text of a source: drops the end marks of DOS behind it, and gives its last record the line
+/// end that it lacks. Says how many marks there were.
+pub(super) fn end_text(text: &mut Vec<u8>, line_end: LineEnd, lines: bool) -> u64 {
+    const END_MARK: u8 = 0x1a;
+    let marks = match lines {
+        true => 0,
+        false => text
+            .iter()
+            .rev()
+            .take_while(|byte| **byte == END_MARK)
+            .count(),
+    };
+    text.truncate(text.len() - marks);
+    if text
+        .last()
+        .is_some_and(|last| *last != line_end.terminator())
+    {
+        text.extend_from_slice(line_end.bytes());
+    }
+    marks as u64
 }
 
-/// Fills `buffer`, and tells malformed text by its place.
-fn fill(input: &mut Input, buffer: &mut [u8]) -> Result<usize, ReadError> {
-    input.fill(buffer).map_err(|error| {
-        let ReadProblem::Io(cause) = &error.problem else {
-            return error;
-        };
-        let malformed = cause
-            .get_ref()
-            .and_then(|cause| cause.downcast_ref::<Malformed>());
-        let Some(malformed) = malformed else {
-            return error;
-        };
-        let place = Place::line(malformed.line);
-        // A text that ends within a character has its bytes in a piece that is gone.
-        let bytes = match malformed.bytes.as_slice() {
-            [] => "at the end".to_owned(),
-            bytes => hexadecimal(bytes),
-        };
-        let encoding = "in its encoding";
-        let problem = ReadProblem::Encoding {
-            bytes,
-            encoding,
-            likely: None,
-        };
-        input.path.error_at(place, problem)
-    })
-}
-
-fn hexadecimal(bytes: &[u8]) -> String {
-    bytes
-        .iter()
-        .map(|byte| format!("{byte:02X}"))
-        .collect::<Vec<_>>()
-        .join(" ")
-}
-
-fn is_blank_line(line: &[u8]) -> bool {
-    matches!(line, b"" | b"\r")
+pub(super) fn is_blank_line(line: &[u8]) -> bool {
+    without_returns(line).is_empty()
 }
 
 #[cfg(test)]

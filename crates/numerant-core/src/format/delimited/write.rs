@@ -47,8 +47,7 @@ impl DelimitedEncoder {
         header: Option<(Batch, Option<Vec<usize>>)>,
         keep_line_ends: bool,
     ) -> Self {
-        let same_fields = source.delimiter == out.delimiter && source.quote == out.quote;
-        let moves = if !same_fields {
+        let moves = if !source.has_fields_of(&out) {
             Moves::Values
         } else if columns.is_none() && keep_line_ends {
             Moves::Records
@@ -68,9 +67,13 @@ impl DelimitedEncoder {
             moves,
             computed_from: width,
             keeps_quotes: !source.is_ours(),
-            plain: ![Some(out.delimiter.0), out.quote.byte()]
-                .into_iter()
-                .flatten()
+            plain: !out
+                .delimiter
+                .as_bytes()
+                .iter()
+                .copied()
+                .chain(out.quote.byte())
+                .chain(out.escape.map(|escape| escape.0))
                 .any(|byte| byte.is_ascii_alphanumeric() || byte == b'.'),
         }
     }
@@ -103,7 +106,7 @@ impl DelimitedEncoder {
         let mut swallowed = false;
         for (place, (from, to)) in self.runs.iter().enumerate() {
             if place > 0 {
-                out.push(self.out.delimiter.0);
+                out.push(self.out.delimiter.first());
             }
             if *from >= self.computed_from {
                 swallowed = false;
@@ -144,11 +147,12 @@ impl DelimitedEncoder {
         let Quote::Byte(quote) = self.out.quote else {
             return false;
         };
-        if self.keeps_quotes || batch.width() < 2 || batch.quote != Some(CELL_QUOTE) {
+        let is_plain = self.out.delimiter.is_byte() && self.out.escape.is_none();
+        if self.keeps_quotes || !is_plain || batch.width() < 2 || batch.quote != Some(CELL_QUOTE) {
             return false;
         }
         let raw = batch.raw_fields(record, 0, batch.width() - 1);
-        let delimiter = self.out.delimiter.0;
+        let delimiter = self.out.delimiter.first();
         if holds_any(raw, [delimiter, quote, b'\n', b'\r']) {
             return false;
         }
@@ -238,7 +242,7 @@ impl DelimitedEncoder {
         let count = columns.len();
         for (place, column) in columns.enumerate() {
             if place > 0 {
-                out.push(self.out.delimiter.0);
+                out.extend_from_slice(self.out.delimiter.as_bytes());
             }
             let field = batch.field(record, column);
             // Where fields move as they stand, only the last one of the record is what kept them
@@ -262,9 +266,12 @@ impl DelimitedEncoder {
     fn value(&self, field: Field<'_>, lonely: bool, out: &mut Vec<u8>) -> Result<(), String> {
         let mut scratch = Vec::new();
         let value = field.value(&mut scratch);
-        let delimiter = self.out.delimiter.0;
         let was_quoted = self.keeps_quotes && field.raw().len() != value.len();
         let quoted = lonely || was_quoted;
+        if self.out.escape.is_some() || !self.out.delimiter.is_byte() {
+            return self.irregular_value(value, quoted, lonely, out);
+        }
+        let delimiter = self.out.delimiter.first();
         let Quote::Byte(quote) = self.out.quote else {
             let needed = value
                 .iter()
@@ -282,6 +289,55 @@ impl DelimitedEncoder {
             out.push(quote);
         } else {
             push_quoted(value, delimiter, Some(quote), quoted, out);
+        }
+        Ok(())
+    }
+
+    /// [`DelimitedEncoder::value`] where RFC 4180 does not describe the output's dialect.
+    fn irregular_value(
+        &self,
+        value: &[u8],
+        quoted: bool,
+        lonely: bool,
+        out: &mut Vec<u8>,
+    ) -> Result<(), String> {
+        let delimiter = self.out.delimiter.as_bytes();
+        // A value that ends like the delimiter begins would make it begin too early.
+        let ends_alike = (1..delimiter.len()).any(|length| value.ends_with(&delimiter[..length]));
+        let breaks = memchr::memchr2(b'\n', b'\r', value).is_some();
+        let divides = ends_alike || memchr::memmem::find(value, delimiter).is_some();
+        let escape = self.out.escape.map(|escape| escape.0);
+        match (self.out.quote, escape) {
+            (Quote::None, None) => {
+                if breaks || divides || lonely {
+                    return Err(String::from_utf8_lossy(value).into_owned());
+                }
+                out.extend_from_slice(value);
+            }
+            (Quote::None, Some(escape)) => {
+                if lonely {
+                    return Err(String::new());
+                }
+                for byte in value {
+                    let marks = [escape, delimiter[0], b'\n', b'\r'];
+                    out.extend(marks.contains(byte).then_some(escape));
+                    out.push(*byte);
+                }
+            }
+            (Quote::Byte(quote), _) => {
+                let holds_quote = memchr::memchr(quote, value).is_some();
+                let quoted = quoted || breaks || divides || holds_quote;
+                out.extend(quoted.then_some(quote));
+                for byte in value {
+                    match escape {
+                        Some(escape) if [quote, escape].contains(byte) => out.push(escape),
+                        None if *byte == quote => out.push(quote),
+                        _ => {}
+                    }
+                    out.push(*byte);
+                }
+                out.extend(quoted.then_some(quote));
+            }
         }
         Ok(())
     }

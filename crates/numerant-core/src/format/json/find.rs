@@ -71,10 +71,16 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
         return Ok(facts);
     }
     let mut walk = Walk::new(input, opened)?;
-    let Some(first) = walk.text.next_byte(None)? else {
-        return Err(failed(ReadProblem::Empty));
-    };
     facts.found = true;
+    let Some(first) = walk.text.next_byte(None)? else {
+        // A file of lines without one is a table without records.
+        if !super::LINES_EXTENSIONS.contains(&opened.path.extension().as_str()) {
+            return Err(failed(ReadProblem::Empty));
+        }
+        facts.records = "$".to_owned();
+        facts.lines = true;
+        return Ok(facts);
+    };
     // What is wrong further down is told when it is read.
     let (survey, several) = survey_walk(&mut walk, SAMPLE)?;
     if first == b'[' {

@@ -38,3 +38,6 @@ pub(crate) const NAME: &str = "JSON";
 
 /// What a value a line is called.
 pub(crate) const LINES: &str = "JSON Lines";
+
+/// The extensions of files with a value on each line.
+pub(super) const LINES_EXTENSIONS: &[&str] = &["jsonl", "ndjson"];

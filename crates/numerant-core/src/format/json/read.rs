@@ -16,6 +16,8 @@ pub(crate) struct JsonTrees {
     path: String,
     /// One document is all that there may be.
     single: bool,
+    /// Each line is a value, and there may be none.
+    lines: bool,
     likenesses: Likenesses,
     /// Where the values of the record that was read last stand in it.
     spans: Vec<(u32, u32)>,
@@ -56,6 +58,7 @@ impl JsonTrees {
             },
             walk,
             single: opened.facts.found && !selector.is_document(),
+            lines: opened.facts.lines,
             selector,
             path,
             likenesses: Likenesses::default(),
@@ -164,7 +167,7 @@ impl Trees for JsonTrees {
             self.keep_head();
             match self.walk.next()? {
                 Next::End => {
-                    if self.records == 0 && self.walk.documents == 0 {
+                    if self.records == 0 && self.walk.documents == 0 && !self.lines {
                         return Err(self.walk.text.malformed(0, "there is nothing in it"));
                     }
                     self.keep_foot();

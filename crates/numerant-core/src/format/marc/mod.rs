@@ -25,17 +25,51 @@ pub(super) const EXTENSIONS: &[&str] = &["mrc", "marc"];
 /// Where the records of a document are.
 pub(crate) const RECORDS: &str = "records";
 
-/// Whether a file begins as a record of ISO 2709 does: with its length, and with the numbers that the leader
-/// ends with.
-pub(crate) fn begins(start: &[u8]) -> bool {
-    let start = start.trim_ascii_start();
-    let digits = |range: std::ops::Range<usize>| {
-        start
-            .get(range)
-            .is_some_and(|part| part.iter().all(u8::is_ascii_digit))
+/// Bytes of a leader.
+const LEADER: usize = 24;
+
+/// What ends the directory and each field.
+const FIELD_TERMINATOR: u8 = 0x1e;
+
+/// Where the directory of the first record ends, if a file begins with a leader of ISO 2709: with the
+/// length of the record, those of indicators and codes, the base address and the entry map.
+pub(crate) fn directory_end(start: &[u8]) -> Option<usize> {
+    let blanks = start.len() - start.trim_ascii_start().len();
+    let leader = start.get(blanks..blanks + LEADER)?;
+    let number = |range: std::ops::Range<usize>| -> Option<usize> {
+        let digits = std::str::from_utf8(&leader[range]).ok()?;
+        let are_digits = digits.bytes().all(|byte| byte.is_ascii_digit());
+        digits.parse().ok().filter(|_| are_digits)
     };
-    digits(0..5)
-        && digits(12..17)
-        && digits(20..22)
-        && start.get(24).is_some_and(u8::is_ascii_alphanumeric)
+    let (length, base) = (number(0..5)?, number(12..17)?);
+    number(10..12)?;
+    number(20..22)?;
+    (base > LEADER && base < length).then_some(blanks + base)
+}
+
+/// Whether a file begins as a record of ISO 2709 does: with a leader, and a directory that ends where
+/// that says. `start` reaches to [`directory_end`], or to the end of the file.
+pub(crate) fn begins(start: &[u8]) -> bool {
+    let behind = directory_end(start).and_then(|end| start.get(end - 1));
+    behind == Some(&FIELD_TERMINATOR)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lists_of_numbers_are_no_records() {
+        let record = b"00042nam a2200037 a 4500001000500000\x1e0001\x1e\x1d";
+        assert!(begins(record));
+        assert!(!begins(&record[..30]), "cut off within its directory");
+        for text in [
+            &b"02134\n02135\n02136\n02137\n02138\n"[..],
+            b"00042nam a2200037 a 4500,1,2,3,4,5,6,7,8,9\n",
+            b"12345678901234567890123456789012345678901234",
+            b"",
+        ] {
+            assert!(!begins(text));
+        }
+    }
 }

@@ -235,13 +235,17 @@ impl SheetReader {
             problem,
         };
         let rows = workbook.rows(sheet).map_err(failed)?;
+        let dialect = Dialect {
+            header: !options.no_header,
+            ..Dialect::CELLS
+        };
         let facts = SourceFacts {
             format: source.format,
-            dialect: Dialect {
-                header: !options.no_header,
-                ..Dialect::CELLS
-            },
-            told: None,
+            dialect,
+            written: dialect,
+            regular_line_ends: true,
+            detected: None,
+            notes: Vec::new(),
             skipped: options.skip_lines,
             size: source.size,
             compression: source.compression,
@@ -334,7 +338,7 @@ impl SheetReader {
             if !self.pull(&mut first)? {
                 let problem = match options.skip_lines {
                     0 => ReadProblem::EmptySheet,
-                    skipped => ReadProblem::NoHeader { skipped },
+                    skipped => ReadProblem::NoHeader { skipped, blank: 0 },
                 };
                 return Err(self.error(Place::default(), problem));
             }

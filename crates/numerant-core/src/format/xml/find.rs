@@ -138,6 +138,11 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
         facts.records = "/*".to_owned();
         return Ok(facts);
     }
+    // A root with nothing in it is a table without records.
+    if survey.nodes.len() == 2 && survey.nodes[1].is_blank() {
+        facts.records = format!("{}/*", path_to(1));
+        return Ok(facts);
+    }
     let element = |place: usize| {
         let name = &survey.nodes[place].name;
         !name.starts_with('@') && name != "#text"

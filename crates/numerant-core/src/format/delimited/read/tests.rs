@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use proptest::prelude::*;
 
 use super::*;
+use crate::format::delimited::{Delimiter, Quote};
 use crate::source::SourcePath;
 
 /// Hands out its bytes in pieces, to show that no piece's end matters.
@@ -136,7 +137,7 @@ fn encodings() {
         let reader = open(&bytes, &ReadOptions::default(), 64).expect(name);
         assert_eq!(reader.facts().dialect.encoding, encoding);
         assert_eq!(reader.facts().dialect.bom, mark);
-        assert_eq!(reader.facts().dialect.delimiter, Delimiter(b';'));
+        assert_eq!(reader.facts().dialect.delimiter, Delimiter::byte(b';'));
         assert_eq!(
             records(&bytes, &ReadOptions::default()),
             [["Ångkajen", "1"]]
@@ -268,7 +269,7 @@ fn stray_quotes_are_text_and_are_counted() {
     let text = b"a,b\n5\" rope,1\n\"x\" y,2\n";
     let found = found(text, &ReadOptions::default());
     assert_eq!(found.records[0].1, ["5\" rope", "1"]);
-    assert_eq!(found.records[1].1, ["x y", "2"]);
+    assert_eq!(found.records[1].1, ["\"x\" y", "2"]);
     assert_eq!(found.tally.stray_quotes, 2);
     let plain = ReadOptions {
         quote: Some(Quote::None),

@@ -62,10 +62,14 @@ pub(super) fn careful_record(
             }
             let ends_here = match text.get(position) {
                 None => return Careful::Incomplete { open_quote: None },
-                Some(b'\r') if marks.terminator == b'\n' => match text.get(position + 1) {
-                    None => return Careful::Incomplete { open_quote: None },
-                    Some(&next) => next == b'\n',
-                },
+                // However many carriage returns, with a line feed behind them they are one line end.
+                Some(b'\r') if marks.terminator == b'\n' => {
+                    let behind = text[position..].iter().find(|byte| **byte != b'\r');
+                    match behind {
+                        None => return Careful::Incomplete { open_quote: None },
+                        Some(&next) => next == b'\n',
+                    }
+                }
                 Some(&byte) => byte == marks.delimiter || byte == marks.terminator,
             };
             if !ends_here {

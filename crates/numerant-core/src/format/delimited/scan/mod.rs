@@ -308,8 +308,11 @@ fn scan_blocks<C: Classifier>(
         let mut stray_text = after_close & !(outside | quotes) & valid;
         while stray_text != 0 {
             let at = position + stray_text.trailing_zeros() as usize;
-            let line_end = text[at] == b'\r' && text.get(at + 1).is_none_or(|&next| next == b'\n');
-            if !(line_end && marks.terminator == b'\n') {
+            if !(text[at] == b'\r' && marks.terminator == b'\n') {
+                break;
+            }
+            let behind = text[at..].iter().find(|byte| **byte != b'\r');
+            if behind.is_some_and(|next| *next != b'\n') {
                 break;
             }
             stray_text &= stray_text - 1;

@@ -117,6 +117,8 @@ fn every_rule_in_every_place_of_a_block() {
         "\"lost,1\n2,\"x\"\n",
         "\"never closed,1\n2,3\n",
         "\"a\"\rb\n",
+        "\"a\"\r\r\n",
+        "\"a\"\r\r\rb,c\r\r\n",
         "Å,\0\n",
     ];
     for shift in 0..70 {
