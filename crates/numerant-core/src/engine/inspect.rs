@@ -19,7 +19,9 @@ use crate::job::Job;
 use crate::name::Key;
 use crate::record::{Batch, HeaderNote};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
-use crate::step::{OnError, Pipeline, StepError, TidyTally, UnmatchedKeys};
+use crate::step::{
+    OnError, Pipeline, SortedAsText, StepError, TidyTally, UnknownRecords, UnmatchedKeys,
+};
 use crate::tree::Repeats;
 use crate::value::{Kind, KindTally};
 
@@ -90,6 +92,12 @@ pub struct Inspection {
     /// Keys that tables did not have.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub unmatched: Vec<UnmatchedKeys>,
+    /// Records for which a condition is neither true nor false.
+    #[serde(skip)]
+    pub unknown: Vec<UnknownRecords>,
+    /// Columns of which values were sorted as texts.
+    #[serde(skip)]
+    pub sorted_as_text: Vec<SortedAsText>,
     /// The first records as they would be written, each with a value for each column.
     pub records: Vec<Vec<String>>,
 }
@@ -287,8 +295,10 @@ fn inspect_one(
         }
         context.observer.has_read(taken.load(Ordering::Relaxed));
     }
+    let mut sorted_as_text = Vec::new();
     if let Some(mut sorter) = sorter {
         let mut sorted = sorter.finish().map_err(sorting)?;
+        sorted_as_text = sorter.sorted_as_text();
         dialect.prepare(&mut batch, width);
         batch.clear_computed(pipeline.computed(), 0);
         let mut reindex = Reindex::default();
@@ -341,6 +351,8 @@ fn inspect_one(
             .filter(|tidied| !tidied.is_empty())
             .cloned(),
         unmatched,
+        unknown: pipeline.unknown(),
+        sorted_as_text,
         records,
     })
 }
@@ -384,6 +396,13 @@ impl Inspection {
         }
         notices.extend(self.tidied.clone().map(Notice::Tidied));
         notices.extend(self.unmatched.iter().cloned().map(Notice::Unmatched));
+        notices.extend(self.unknown.iter().cloned().map(Notice::Unknown));
+        notices.extend(
+            self.sorted_as_text
+                .iter()
+                .cloned()
+                .map(Notice::SortedAsText),
+        );
         notices
     }
 }

@@ -6,7 +6,7 @@ use crate::format::{BalanceNote, Extracted, MessageFacts};
 use crate::format::{JSON, JSON_LINES, RecordReader, TextNote, TreeFacts, format_read};
 use crate::ledger::TypedColumn;
 use crate::record::HeaderNote;
-use crate::step::{TidyTally, UnmatchedKeys};
+use crate::step::{SortedAsText, TidyTally, UnknownRecords, UnmatchedKeys};
 
 /// Something that did not stop a run and that its user should know.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -39,6 +39,10 @@ pub enum Notice {
     Tidied(TidyTally),
     /// A table does not have all keys.
     Unmatched(UnmatchedKeys),
+    /// Values of a column that is sorted by were sorted as texts.
+    SortedAsText(SortedAsText),
+    /// Records for which a condition is neither true nor false.
+    Unknown(UnknownRecords),
     /// Cases that held for no record.
     UnusedCases(Vec<String>),
     /// A source is in another format than its name says.
@@ -70,6 +74,11 @@ pub enum Notice {
         more: u64,
         /// Where they are.
         found: TreeFacts,
+    },
+    /// Names of columns with dots became names within each other.
+    Nested {
+        /// The first of them.
+        example: String,
     },
     /// Names of columns that no element can have, with those that were written instead.
     NamesMadeLegal(Vec<(String, String)>),

@@ -15,6 +15,7 @@ use crate::ledger::{Ledger, OutputEntry, TypedColumn};
 use crate::output::{Destination, ExistingPolicy, OutputError, SideFile, Stage, commit};
 use crate::record::Batch;
 use crate::source::{Identity, SourcePath};
+use crate::value::DecimalMark;
 
 /// Batches that go round between the two halves of a run.
 const BATCHES: usize = 4;
@@ -279,7 +280,8 @@ pub(super) fn run_once(
 
 /// A ledger on its way to `path`.
 pub(super) fn keep_ledger(ledger: &mut Ledger, job: &Job, path: &Path) -> Result<SideFile, Error> {
-    ledger.decimal_comma = job.decimal_comma;
+    ledger.decimal_comma = job.cells().mark == DecimalMark::Comma;
+    ledger.number_format.clone_from(&job.number_format);
     let mut text = serde_json::to_string_pretty(ledger).map_err(Error::Ledger)?;
     text.push('\n');
     let mut file = SideFile::create(path)?;

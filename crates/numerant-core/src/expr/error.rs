@@ -4,7 +4,7 @@ use std::fmt;
 
 use super::types::Type;
 use crate::record::ColumnError;
-use crate::value::{ArithmeticError, NumberProblem};
+use crate::value::{ArithmeticError, NumberProblem, ReadingOption, date_hint, number_hint};
 
 /// An expression that cannot be used, with the place in it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -106,6 +106,14 @@ pub enum ExprProblem {
     /// A literal that is none.
     #[error("{0}")]
     Literal(String),
+    /// A text that looks like a number or a date, and is read as neither.
+    #[error("'{text}' looks like {} and is not read as one", match **.option { ReadingOption::NumberFormat(_) | ReadingOption::DecimalComma => "a number", _ => "a date" })]
+    Unread {
+        /// The text.
+        text: String,
+        /// The option that reads it.
+        option: Box<ReadingOption>,
+    },
     /// Nothing equals an empty text.
     #[error("blanks are NULL, and nothing equals ''")]
     EmptyText,
@@ -171,6 +179,18 @@ impl ExprError {
             ExprProblem::EmptyText => {
                 Some("write IS NULL for blanks, and IS NOT NULL for the others".to_owned())
             }
+            ExprProblem::Unread { option, .. } => {
+                let literal = match **option {
+                    ReadingOption::NumberFormat(_) | ReadingOption::DecimalComma => {
+                        "a number without quotes, such as 1234.50"
+                    }
+                    _ => "DATE '2026-03-05'",
+                };
+                Some(format!(
+                    "{} reads such values; or write {literal}, or CAST(column AS VARCHAR) to compare texts",
+                    option.shown()
+                ))
+            }
             ExprProblem::TooDeep { .. } => {
                 Some("many values are better looked up in a table: --lookup FILE:KEY".to_owned())
             }
@@ -219,6 +239,37 @@ fn shortened(line: &str, at: usize) -> (String, usize) {
     )
 }
 
+/// A cell and what it is compared with, of which only one is a number or a date.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OneSided {
+    /// The column.
+    pub column: Option<String>,
+    /// The cell.
+    pub value: String,
+    /// What it is.
+    pub is: &'static str,
+    /// What it is compared with.
+    pub other: String,
+    /// What that is.
+    pub other_is: &'static str,
+    /// An option that reads the cell as more than a text.
+    pub option: Option<ReadingOption>,
+}
+
+impl fmt::Display for OneSided {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(
+            f,
+            "{}{:?} is {}, and {:?} is {}",
+            of_column(self.column.as_deref()),
+            self.value,
+            self.is,
+            self.other,
+            self.other_is
+        )
+    }
+}
+
 /// Why an expression has no value for a record.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
@@ -248,6 +299,21 @@ pub enum EvalError {
         column: Option<String>,
         /// The text.
         value: String,
+    },
+    /// A cell is a number or a date, and what it is compared with is not, or the other way round.
+    #[error("{0}")]
+    OneSided(Box<OneSided>),
+    /// A cell is another text than what it is compared with, but the same number or date.
+    #[error("{}{value:?} and {other:?} are the same {} and not the same text", of_column(.column.as_deref()), if *.is_date { "date" } else { "number" })]
+    SameValue {
+        /// The column.
+        column: Option<String>,
+        /// The cell.
+        value: String,
+        /// What it is compared with.
+        other: String,
+        /// They are dates.
+        is_date: bool,
     },
     /// A calculation has no result.
     #[error("{0}")]
@@ -301,28 +367,50 @@ impl EvalError {
             } if crate::value::Moment::parse_iso(value.as_bytes()).is_some() => Some(
                 "it is a date: declare it with --type COLUMN=date or datetime".to_owned(),
             ),
-            Self::Number { problem, .. } => Some(
-                match problem {
-                    NumberProblem::Ambiguous => {
-                        "say --decimal-comma if commas stand before fractions; if they stand between \
-                         thousands, take them out of the source"
-                    }
-                    NumberProblem::OtherMark => {
-                        "--decimal-comma reads 1.234,50, and without it 1,234.50 is read; one file \
-                         should not have both"
-                    }
-                    _ => {
-                        "--on-error reject leaves such records out and counts them; a CASE in the \
-                         expression can treat them apart"
-                    }
-                }
-                .to_owned(),
-            ),
-            Self::Date { .. } => Some(
-                "dates are read as 2026-03-05 or 5.3.2026; for others say --date-format, such as \
-                 --date-format %d/%m/%Y; --on-error reject leaves such records out"
+            Self::Number {
+                problem: NumberProblem::Ambiguous,
+                ..
+            } => Some(
+                "--decimal-comma reads a comma before the fraction, --number-format '1,234.50' one \
+                 between thousands"
                     .to_owned(),
             ),
+            Self::Number {
+                problem: NumberProblem::OtherMark,
+                ..
+            } => Some(
+                "--decimal-comma reads 1.234,50, and without it 1,234.50 is read; one file should \
+                 not have both"
+                    .to_owned(),
+            ),
+            Self::Number { value, .. } => {
+                let reads = number_hint(value).map_or_else(String::new, |hint| format!("{hint}; "));
+                Some(format!(
+                    "{reads}--on-error reject leaves such records out and counts them"
+                ))
+            }
+            Self::Date { value, .. } => Some(format!(
+                "{}; --on-error reject leaves such records out",
+                date_hint(value)
+            )),
+            Self::OneSided(sides) => {
+                let column = sides.column.as_deref().unwrap_or("column");
+                let reads = sides.option.as_ref().map_or_else(String::new, |option| {
+                    format!("{} reads such values; ", option.shown())
+                });
+                Some(format!(
+                    "{reads}CAST(\"{column}\" AS VARCHAR) compares texts, DATE '2026-03-05' is a date and \
+                     1234.50 a number; --on-error reject leaves such records out"
+                ))
+            }
+            Self::SameValue { column, is_date, .. } => {
+                let column = column.as_deref().unwrap_or("column");
+                let literal = match is_date {
+                    true => "DATE '2026-03-05' compares dates",
+                    false => "a number without quotes compares numbers",
+                };
+                Some(format!("{literal}; CAST(\"{column}\" AS VARCHAR) compares texts"))
+            }
             Self::Arithmetic(ArithmeticError::DivisionByZero) => {
                 Some("NULLIF(x, 0) makes a NULL of a zero; --on-error reject leaves such records out".to_owned())
             }

@@ -92,6 +92,11 @@ impl Interval {
 
     /// The time from `earlier` to `later`.
     pub(crate) fn between(later: Moment, earlier: Moment) -> Self {
+        if later.offset.is_some() && earlier.offset.is_some() {
+            let nanoseconds = later.nanoseconds() - earlier.nanoseconds();
+            let seconds = nanoseconds / 1_000_000_000;
+            return Self::Seconds(i64::try_from(seconds).unwrap_or(i64::MAX));
+        }
         let duration: SignedDuration = later.datetime().duration_since(earlier.datetime());
         Self::Seconds(duration.as_secs())
     }
@@ -111,6 +116,7 @@ impl Interval {
         Ok(Moment {
             date: moved.date(),
             time: moment.time.map(|_| moved.time()),
+            offset: moment.offset,
         })
     }
 

@@ -24,7 +24,7 @@ mod types;
 mod tests;
 
 pub use check::{Scope, ScopeColumn};
-pub use error::{EvalError, ExprError, ExprProblem};
+pub use error::{EvalError, ExprError, ExprProblem, OneSided};
 pub use evaluate::Compiled;
 pub use interval::Interval;
 pub use node::Value;

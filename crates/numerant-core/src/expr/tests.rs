@@ -57,6 +57,7 @@ fn evaluated(text: &str) -> Result<String, String> {
     let scope = Scope {
         columns: &columns,
         later: &later,
+        cells: &Cells::default(),
     };
     let expression: Expression = text.parse().map_err(|error: ExprError| error.to_string())?;
     let compiled = expression
@@ -100,7 +101,12 @@ fn values() {
         ("COALESCE(remarks, dues)", "10.10"),
         ("COALESCE(remarks, 0) + 1", "1"),
         ("NULLIF(tonnes, 1200)", "NULL"),
-        ("NULLIF(tonnes, '1200.0')", "1200"),
+        ("NULLIF(tonnes, '1200')", "NULL"),
+        ("NULLIF(tonnes, '12')", "1200"),
+        ("NULLIF(CAST(tonnes AS VARCHAR), '1200.0')", "1200"),
+        ("GREATEST(tonnes, dues)", "1200"),
+        ("LEAST(arrived, departed)", "2026-03-31 14:20"),
+        ("LEAST(tonnes, remarks)", "NULL"),
         ("GREATEST(tonnes, 5)", "1200"),
         ("LEAST(tonnes, 5)", "5"),
         ("UPPER(quay)", "NORTH QUAY"),
@@ -162,8 +168,27 @@ fn conditions_have_three_values() {
     for (text, expected) in [
         ("tonnes > 999", "TRUE"),
         ("tonnes = 1200.00", "TRUE"),
-        ("tonnes = '1200.00'", "FALSE"),
-        ("'9' > tonnes", "TRUE"),
+        ("tonnes = '1200'", "TRUE"),
+        ("tonnes = '7'", "FALSE"),
+        ("CAST(tonnes AS VARCHAR) = '1200.00'", "FALSE"),
+        ("'9' > tonnes", "FALSE"),
+        ("tonnes > '9'", "TRUE"),
+        ("tonnes > dues", "TRUE"),
+        ("dues < tonnes", "TRUE"),
+        ("tonnes = dues", "FALSE"),
+        ("arrived < departed", "TRUE"),
+        ("arrived > '2026-03-31'", "TRUE"),
+        ("arrived > '1.3.2026'", "TRUE"),
+        ("tonnes BETWEEN '5' AND '10000'", "TRUE"),
+        ("tonnes NOT BETWEEN '5' AND '10000'", "FALSE"),
+        ("remarks BETWEEN '5' AND '7'", "NULL"),
+        ("tonnes IN ('12', '1200')", "TRUE"),
+        ("remarks > '5'", "NULL"),
+        ("remarks IS DISTINCT FROM 'x'", "TRUE"),
+        ("quay IS DISTINCT FROM 'North Quay'", "FALSE"),
+        ("quay IS NOT DISTINCT FROM 'North Quay'", "TRUE"),
+        ("remarks IS NOT DISTINCT FROM remarks", "TRUE"),
+        ("CASE tonnes WHEN '1200' THEN 1 ELSE 0 END = 1", "TRUE"),
         ("quay < 'Old'", "TRUE"),
         ("quay <> 'North Quay'", "FALSE"),
         ("remarks = 'x'", "NULL"),
@@ -222,6 +247,34 @@ fn what_has_no_value_says_why() {
             "quay AND TRUE",
             "column 'quay': \"North Quay\" is neither true nor false",
         ),
+        (
+            "tonnes = '1200.00'",
+            "column 'tonnes': \"1200\" and \"1200.00\" are the same number and not the same text",
+        ),
+        (
+            "tonnes IN ('7', '1200.0')",
+            "column 'tonnes': \"1200\" and \"1200.0\" are the same number and not the same text",
+        ),
+        (
+            "departed = '2.4.2026'",
+            "column 'departed': \"2026-04-02\" and \"2.4.2026\" are the same date and not the same text",
+        ),
+        (
+            "tonnes > 'M'",
+            "column 'tonnes': \"1200\" is a number, and \"M\" is a text",
+        ),
+        (
+            "quay > '100'",
+            "column 'quay': \"North Quay\" is a text, and \"100\" is a number",
+        ),
+        (
+            "quay > arrived",
+            "column 'arrived': \"2026-03-31 14:20\" is a date, and \"North Quay\" is a text",
+        ),
+        (
+            "GREATEST(tonnes, arrived)",
+            "column 'arrived': \"2026-03-31 14:20\" is a date, and \"1200\" is a number",
+        ),
         ("1 / (tonnes - 1200)", "division by zero"),
         ("MOD(1, 0)", "division by zero"),
         (
@@ -269,6 +322,7 @@ fn fault(text: &str) -> String {
     let scope = Scope {
         columns: &columns,
         later: &later,
+        cells: &Cells::default(),
     };
     let error = text
         .parse::<Expression>()

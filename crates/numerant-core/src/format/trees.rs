@@ -183,7 +183,7 @@ impl TreeFormat {
     pub(crate) fn column_name(self, path: &str) -> String {
         match self {
             Self::Marc | Self::MarcXml | Self::Edi(_) => marc::column_name(path),
-            Self::Json | Self::Xml => path.to_owned(),
+            Self::Json | Self::Xml => crate::tree::column_name(path),
         }
     }
 

@@ -11,11 +11,11 @@ use crate::format::{
     Blanks, Format, MOST_DEPTH, TextFormat, XLSX, delimited, format_of, format_read,
     known_extensions, read_extensions,
 };
-use crate::name::{ClashPolicy, Key, Part, RunField, Template, WordsError};
+use crate::name::{ClashPolicy, Key, NamePattern, Part, RunField, Template, WordsError};
 use crate::output::ExistingPolicy;
 use crate::source::SourcePath;
 use crate::step::{CASE_COLUMN, OnError, Step, Unmatched};
-use crate::value::{Cells, DecimalMark};
+use crate::value::{Cells, DecimalMark, NumberFormat};
 
 /// A job that cannot be run as it is.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -148,9 +148,9 @@ pub enum JobError {
         "--max-size is for text: how large a workbook becomes is known only when it is packed; use --rows"
     )]
     SizeOfWorkbook,
-    /// Lines and what is no text.
-    #[error("--lines moves lines of text as they stand, and the outputs are {0}")]
-    LinesOfOther(&'static str),
+    /// Lines with other columns, in outputs of lines.
+    #[error("with --lines, an output of lines has room for one column, and these would be written: {}; write .csv, .json or .xlsx, or choose one with --keep", .0.join(", "))]
+    LinesWithColumns(Vec<String>),
     /// `--from` names no format.
     #[error("--from: '{0}' is not a format that is read; known are {known}", known = read_extensions().join(", "))]
     UnknownFormat(String),
@@ -278,6 +278,13 @@ impl Job {
         }
         if self.rejects.is_some() && !self.rejects_any() {
             return Err(JobError::RejectsWithoutPolicy);
+        }
+        let point = |format: &NumberFormat| format.mark() == DecimalMark::Point;
+        if self.decimal_comma && self.number_format.as_ref().is_some_and(point) {
+            return Err(JobError::NotTogether {
+                first: "--decimal-comma",
+                second: "a --number-format with a decimal point",
+            });
         }
         if self.rejects.is_some() && self.rejects == self.ledger {
             return Err(JobError::SameSideFile);
@@ -555,14 +562,20 @@ impl Job {
             || self.steps.iter().any(by_lookup)
     }
 
+    /// What stands before the fraction of numbers.
+    fn decimal_mark(&self) -> DecimalMark {
+        match &self.number_format {
+            Some(format) => format.mark(),
+            None if self.decimal_comma => DecimalMark::Comma,
+            None => DecimalMark::Point,
+        }
+    }
+
     /// How cells are read.
     pub fn cells(&self) -> Cells {
         Cells {
-            mark: if self.decimal_comma {
-                DecimalMark::Comma
-            } else {
-                DecimalMark::Point
-            },
+            mark: self.decimal_mark(),
+            numbers: self.number_format.clone(),
             formats: self.date_format.clone(),
         }
     }
@@ -640,13 +653,14 @@ impl Job {
         let template = self.template(source);
         if self.read.lines {
             let extension = template.extension(&source.extension()).unwrap_or_default();
-            let by_line = [TextFormat::Delimited, TextFormat::JsonLines];
-            return match format_of(&extension) {
-                Some(format) if !format.text.is_some_and(|text| by_line.contains(&text)) => {
-                    Err(JobError::LinesOfOther(format.name))
-                }
+            let columns = self.columns_of_lines();
+            let by_line = [Some(TextFormat::Delimited), Some(TextFormat::JsonLines)];
+            return match (format_of(&extension), columns.as_slice()) {
+                (Some(format), _) if !by_line.contains(&format.text) => Ok((extension, format)),
                 // Any text is written as lines, whatever it calls itself.
-                _ => Ok((extension, delimited())),
+                (_, [_]) => Ok((extension, delimited())),
+                (Some(format), _) if extension != "txt" => Ok((extension, format)),
+                _ => Err(JobError::LinesWithColumns(columns)),
             };
         }
         let extension = template
@@ -658,6 +672,36 @@ impl Job {
             Some(format) => Ok((extension, format)),
             None => Err(JobError::UnknownExtension(extension)),
         }
+    }
+
+    /// The columns of the records of `--lines` as they are written. What a lookup adds is one name.
+    fn columns_of_lines(&self) -> Vec<String> {
+        let mut columns = vec!["line".to_owned()];
+        let named = self.from_name.iter().flat_map(NamePattern::columns);
+        columns.extend(named.cloned());
+        columns.extend(self.source_column.clone());
+        for step in &self.steps {
+            match step {
+                Step::Set { name, .. } if !columns.contains(name) => columns.push(name.clone()),
+                Step::Lookup(lookup) => {
+                    columns.push(format!("those of {}", lookup.file.display()));
+                }
+                Step::Rename { from, to } => {
+                    let renamed = columns.iter_mut().filter(|column| *column == from);
+                    renamed.for_each(|column| column.clone_from(to));
+                }
+                Step::Keep(names) => columns.clone_from(names),
+                Step::Drop(names) => columns.retain(|column| !names.contains(column)),
+                _ => {}
+            }
+        }
+        columns
+    }
+
+    /// Whether records are lines, and are moved verbatim into outputs of lines.
+    pub(crate) fn moves_lines(&self, format: &Format) -> bool {
+        let is_text = format.text == Some(TextFormat::Delimited);
+        self.read.lines && is_text && self.columns_of_lines().len() == 1
     }
 
     /// Whether each sheet of the sources is an output of its own.

@@ -20,7 +20,7 @@ use crate::name::{ClashPolicy, Key, NamePattern, Template};
 use crate::output::ExistingPolicy;
 use crate::source::{FilePattern, SourcePath};
 use crate::step::{Case, OnError, Step};
-use crate::value::{DateFormat, Size};
+use crate::value::{DateFormat, NumberFormat, Size};
 
 /// What to do where a sheet has no room for all records of an output.
 #[derive(
@@ -97,6 +97,9 @@ pub struct Job {
     pub date_format: Vec<DateFormat>,
     /// Numbers in the sources have a comma before their fraction, and computed ones get one.
     pub decimal_comma: bool,
+    /// How numbers are written in the sources, by an example such as `$1,234.50`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub number_format: Option<NumberFormat>,
     /// What is done to the records.
     pub steps: Vec<Step>,
     /// What to do with records for which a step, a part of a key or a total fails.
@@ -194,6 +197,7 @@ impl Default for Job {
             read: ReadOptions::default(),
             date_format: Vec::new(),
             decimal_comma: false,
+            number_format: None,
             steps: Vec::new(),
             on_error: OnError::default(),
             by: Vec::new(),

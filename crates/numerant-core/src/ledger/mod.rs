@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::format::sheet::Odd;
 use crate::record::Unit;
 use crate::source::plain;
-use crate::value::Number;
+use crate::value::{Number, NumberFormat};
 
 /// The form of the ledger document; it grows when a reader of older ledgers would be misled.
 pub const LEDGER_FORM: u32 = 1;
@@ -35,6 +35,9 @@ pub struct Ledger {
     /// Numbers have a comma before their fraction.
     #[serde(default)]
     pub decimal_comma: bool,
+    /// How numbers are written in the sources, by an example.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub number_format: Option<NumberFormat>,
     /// What was read, source by source in the order they were named.
     pub sources: Vec<SourceEntry>,
     /// What was written, in the order of first records.
@@ -158,6 +161,12 @@ pub struct LeftOut {
     /// The condition, where that is the reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub condition: Option<String>,
+    /// How many of them the condition is unknown for, as a value in it is blank.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub unknown: u64,
+    /// The columns that are blank in those.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub blank_columns: Vec<String>,
     /// Which output they would have gone to, where that is the reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<String>,
@@ -279,6 +288,7 @@ impl Ledger {
             out: None,
             new_folder: false,
             decimal_comma: false,
+            number_format: None,
             sources,
             outputs,
             left_out,
@@ -350,6 +360,8 @@ mod tests {
         let left_out = LeftOut {
             reason: LeftOutReason::OutputExists,
             condition: None,
+            unknown: 0,
+            blank_columns: Vec::new(),
             path: Some("a.csv".into()),
             records: 3,
             sums: vec![number("2")],

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use crate::record::nearest;
-use crate::value::{Cells, Moment, Number};
+use crate::value::{Cells, Moment, Number, date_hint, number_hint};
 
 /// A part of a value.
 ///
@@ -91,12 +91,9 @@ impl ValueError {
     /// What to do about it.
     pub fn hint(&self) -> Option<String> {
         match self {
-            Self::Date { .. } => Some(
-                "dates are read as 2026-03-05 or 5.3.2026; for others say --date-format, such as \
-                 --date-format %d/%m/%Y"
-                    .to_owned(),
-            ),
-            Self::Time { .. } | Self::Number { .. } => None,
+            Self::Date { value } => Some(date_hint(value)),
+            Self::Number { value } => number_hint(value),
+            Self::Time { .. } => None,
         }
     }
 }
@@ -231,7 +228,7 @@ impl Part {
                 Ok(())
             }
             Self::Band(width) => {
-                let number = Number::read(value, cells.mark).ok();
+                let number = cells.number(value).ok();
                 let band = number.and_then(|number| band(number, *width));
                 out.write_str(&band.ok_or_else(|| ValueError::Number { value: owned() })?)
             }

@@ -1,5 +1,6 @@
 //! Zip archives (APPNOTE.TXT of the format's keepers) as folders whose files are sources.
 
+use std::collections::HashSet;
 use std::fmt;
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
@@ -171,6 +172,7 @@ pub(crate) fn members(archive: &Path) -> Result<Option<Vec<Member>>, ReadError> 
         return Err(damaged("two of its members have the same name".to_owned()));
     }
     let mut members = Vec::new();
+    let mut names = HashSet::new();
     let mut all = 0_u64;
     for place in 0..listed.len() {
         let told = |error: ZipError| damaged(error.to_string());
@@ -179,8 +181,12 @@ pub(crate) fn members(archive: &Path) -> Result<Option<Vec<Member>>, ReadError> 
         if leads_out(&name) {
             return Err(failed(ReadProblem::LeadsOut { name }));
         }
-        if entry.is_dir() || is_hidden(&name) {
+        let name = without_dots(&name);
+        if entry.is_dir() || name.is_empty() || is_hidden(&name) {
             continue;
+        }
+        if !names.insert(name.clone()) {
+            return Err(damaged(format!("two of its members are called '{name}'")));
         }
         let (packed, unpacked) = (entry.compressed_size(), entry.size());
         all = all.saturating_add(unpacked);
@@ -219,6 +225,12 @@ pub(crate) fn members(archive: &Path) -> Result<Option<Vec<Member>>, ReadError> 
         });
     }
     Ok(Some(members))
+}
+
+/// A path without the parts that lead nowhere.
+fn without_dots(name: &str) -> String {
+    let parts = name.split('/').filter(|part| !matches!(*part, "" | "."));
+    parts.collect::<Vec<_>>().join("/")
 }
 
 /// Whether a path is none below the archive.

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::error::StepProblem;
 use super::pipeline::Faults;
+use super::unknown::UnknownTally;
 use crate::expr::{Compiled, Expression};
 use crate::record::Batch;
 use crate::value::Cells;
@@ -27,6 +28,8 @@ pub(super) struct Cases {
     pub(super) slot: usize,
     /// Name, condition and how many records it was the first to hold for.
     pub(super) cases: Vec<(String, Compiled, u64)>,
+    /// Records of no case, by the first condition that was unknown for them.
+    pub(super) unknown: Vec<UnknownTally>,
     /// The name for what no condition holds for; if there is none, that is left out.
     pub(super) rest: Option<String>,
 }
@@ -42,10 +45,14 @@ impl Cases {
         let mut names = batch.take_computed(self.slot);
         for (record, left_out) in left_out.iter_mut().enumerate() {
             let mut found = None;
-            for (name, condition, count) in &mut self.cases {
-                match condition.holds(batch, record, cells) {
-                    Ok(false) => {}
-                    Ok(true) => {
+            let mut unknown = None;
+            for (place, (name, condition, count)) in self.cases.iter_mut().enumerate() {
+                match condition.truth(batch, record, cells) {
+                    Ok(Some(false)) => {}
+                    Ok(None) => {
+                        unknown.get_or_insert(place);
+                    }
+                    Ok(Some(true)) => {
                         *count += 1;
                         found = Some(name.as_str());
                         break;
@@ -62,6 +69,9 @@ impl Cases {
                     }
                 }
             }
+            if let (None, Some(place)) = (found, unknown) {
+                self.unknown[place].add(batch, record);
+            }
             let name = found.or(self.rest.as_deref());
             *left_out = name.is_none();
             names.push(name.unwrap_or_default().as_bytes());
@@ -74,6 +84,9 @@ impl Cases {
     pub(super) fn carry(&mut self, before: &Self) {
         for ((.., count), (.., before)) in self.cases.iter_mut().zip(&before.cases) {
             *count += before;
+        }
+        for (unknown, before) in self.unknown.iter_mut().zip(&before.unknown) {
+            unknown.carry(before);
         }
     }
 

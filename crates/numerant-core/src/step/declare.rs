@@ -42,6 +42,13 @@ impl Declare {
         Ok(())
     }
 
+    fn number(&self, value: &[u8], cells: &Cells) -> Result<Number, NumberProblem> {
+        match self.computed {
+            true => Number::read(value, cells.mark),
+            false => cells.number(value),
+        }
+    }
+
     fn check(&self, value: &[u8], cells: &Cells) -> Result<(), Option<NumberProblem>> {
         let formats = if self.computed {
             &[]
@@ -51,11 +58,11 @@ impl Declare {
         let fits = match self.is {
             ColumnType::Text => true,
             ColumnType::Integer => {
-                let number = Number::read(value, cells.mark);
+                let number = self.number(value, cells);
                 number.map_err(other_than_none)?.scale == 0
             }
             ColumnType::Decimal => {
-                Number::read(value, cells.mark).map_err(other_than_none)?;
+                self.number(value, cells).map_err(other_than_none)?;
                 true
             }
             ColumnType::Date => {

@@ -1,7 +1,9 @@
-//! `where`: only the records for which a condition holds. Where it cannot be told, it does not.
+//! `where`: only the records for which a condition holds. Those for which it is unknown are left out, and
+//! counted apart.
 
 use super::error::StepProblem;
 use super::pipeline::Faults;
+use super::unknown::UnknownTally;
 use crate::expr::Compiled;
 use crate::record::Batch;
 use crate::value::Cells;
@@ -10,20 +12,25 @@ use crate::value::Cells;
 pub(super) struct Filter {
     pub(super) text: String,
     pub(super) condition: Compiled,
+    pub(super) unknown: UnknownTally,
 }
 
 impl Filter {
     /// Marks the records that are left out.
     pub(super) fn apply(
-        &self,
+        &mut self,
         batch: &Batch,
         cells: &Cells,
         left_out: &mut [bool],
         faults: &mut Faults<'_>,
     ) -> Result<(), StepProblem> {
         for (record, left_out) in left_out.iter_mut().enumerate() {
-            match self.condition.holds(batch, record, cells) {
-                Ok(holds) => *left_out = !holds,
+            match self.condition.truth(batch, record, cells) {
+                Ok(Some(holds)) => *left_out = !holds,
+                Ok(None) => {
+                    *left_out = true;
+                    self.unknown.add(batch, record);
+                }
                 Err(problem) => {
                     let problem = StepProblem::Evaluate {
                         option: "--where",

@@ -18,6 +18,7 @@ mod set;
 mod sort;
 mod tidy;
 mod total;
+mod unknown;
 
 #[cfg(test)]
 mod tests;
@@ -29,8 +30,9 @@ pub use error::{StepError, StepProblem};
 pub use layout::{Layout, LayoutColumn};
 pub use lookup::{Lookup, LookupError, Repeated, Unmatched, UnmatchedKeys};
 pub use pipeline::{LeftOutBy, LeftOutStep, OnError, Pipeline, PipelineOptions};
-pub use sort::{SortColumn, SortKey};
+pub use sort::{SortColumn, SortKey, SortedAsText};
 pub use tidy::TidyTally;
+pub use unknown::UnknownRecords;
 
 pub(crate) use sort::{SortedBatches, Sorter};
 pub(crate) use tidy::BlankColumns;

@@ -181,6 +181,7 @@ fn declared_types_hold_all_values() {
         };
         let options = PipelineOptions {
             cells: Cells {
+                numbers: None,
                 mark,
                 formats: Vec::new(),
             },
@@ -222,6 +223,7 @@ fn a_comma_is_read_and_written() {
     let options = PipelineOptions {
         cells: Cells {
             mark: DecimalMark::Comma,
+            numbers: None,
             formats: Vec::new(),
         },
         ..PipelineOptions::default()

@@ -24,7 +24,7 @@ impl Total {
         let mut numbers = std::mem::take(&mut batch.numbers[self.place]);
         for record in 0..batch.len() {
             let value = batch.field(record, self.slot).text();
-            let number = match Number::read(&value, cells.mark) {
+            let number = match cells.number(&value) {
                 Ok(number) => number,
                 Err(NumberProblem::Not) if value.trim_ascii().is_empty() => Number::ZERO,
                 Err(problem) => {

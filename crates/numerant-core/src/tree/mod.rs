@@ -12,7 +12,10 @@ use std::collections::HashMap;
 
 use crate::value::eight;
 
-pub(crate) use name::{Segment as PathSegment, parse as path_segments, push_index, push_name};
+pub(crate) use name::{
+    Segment as PathSegment, column_name, parse as path_segments, push_index, push_name,
+    with_plain_dots,
+};
 pub(crate) use outline::{Outline, OutlineError, OutlineNode};
 pub use repeats::{Repeats, RepeatsError};
 pub use survey::{Survey, SurveyNode};

@@ -41,6 +41,28 @@ pub(crate) fn push_index(number: usize, path: &mut String) {
     path.push_str(&number.to_string());
 }
 
+/// The name of the column for the value at `path`: that of a member of the record without backslashes,
+/// where it stands for the same path.
+pub(crate) fn column_name(path: &str) -> String {
+    match parse(path).as_slice() {
+        [Segment::Name(name)]
+            if !name.is_empty() && parse(name) == [Segment::Name(name.clone())] =>
+        {
+            name.clone()
+        }
+        _ => path.to_owned(),
+    }
+}
+
+/// The name of a column with all dots in it alike, those between names and those in them.
+pub(crate) fn with_plain_dots(column: &str) -> String {
+    let segments = parse(column).into_iter().map(|segment| match segment {
+        Segment::Name(name) => name,
+        Segment::Index(number) => number.to_string(),
+    });
+    segments.collect::<Vec<_>>().join(".")
+}
+
 /// A number as items have it: digits that do not begin with a nought.
 fn index(name: &str) -> Option<usize> {
     let digits = !name.starts_with('0') && name.bytes().all(|byte| byte.is_ascii_digit());
@@ -48,7 +70,8 @@ fn index(name: &str) -> Option<usize> {
 }
 
 /// The path that the name of a column stands for. A backslash before anything that needs none is a
-/// character like any other.
+/// character like any other, and a name in which a dot has nothing before or behind it, such as `No.`,
+/// is no path.
 pub(crate) fn parse(column: &str) -> Vec<Segment> {
     let mut segments = Vec::new();
     let mut name = String::new();
@@ -66,6 +89,9 @@ pub(crate) fn parse(column: &str) -> Vec<Segment> {
                 _ => name.push('\\'),
             },
             end @ (Some('.') | None) => {
+                if name.is_empty() && !literal {
+                    return vec![Segment::Name(column.to_owned())];
+                }
                 match index(&name).filter(|_| !literal) {
                     Some(number) => segments.push(Segment::Index(number)),
                     None => segments.push(Segment::Name(name.clone())),
@@ -99,7 +125,11 @@ mod tests {
             ),
             ("a\\.b", vec![name("a.b")]),
             ("\\0.b", vec![name(""), name("b")]),
-            ("a..b", vec![name("a"), name(""), name("b")]),
+            ("a..b", vec![name("a..b")]),
+            ("No.", vec![name("No.")]),
+            ("Art.Nr.", vec![name("Art.Nr.")]),
+            (".c", vec![name(".c")]),
+            ("", vec![name("")]),
             ("\\7", vec![name("7")]),
             ("07", vec![name("07")]),
             ("C:\\x", vec![name("C:\\x")]),
@@ -107,6 +137,21 @@ mod tests {
         ] {
             assert_eq!(parse(column), path, "{column}");
         }
+    }
+
+    #[test]
+    fn names_of_members_need_no_backslashes_where_they_are_no_paths() {
+        for (path, column) in [
+            ("No\\.", "No."),
+            ("\\0", "\\0"),
+            ("a\\.b", "a\\.b"),
+            ("a.No\\.", "a.No\\."),
+            ("\\7", "\\7"),
+        ] {
+            assert_eq!(column_name(path), column, "{path}");
+        }
+        assert_eq!(with_plain_dots("a\\.b.2"), "a.b.2");
+        assert_eq!(with_plain_dots("No."), "No.");
     }
 
     proptest! {

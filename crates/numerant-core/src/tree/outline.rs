@@ -74,6 +74,18 @@ impl Outline {
     }
 }
 
+impl Outline {
+    /// The first of the columns, by their names, whose value is within another name.
+    pub(crate) fn nested<'n>(&self, columns: &[&'n str]) -> Option<&'n str> {
+        let nests = |node: &&OutlineNode| node.column.is_none();
+        let mut node = self.root.children.iter().find(nests)?;
+        while node.column.is_none() {
+            node = node.children.first()?;
+        }
+        columns.get(node.column?).copied()
+    }
+}
+
 impl OutlineNode {
     /// Decides which nodes are lists: those whose children are numbered from 1 without a gap. Until
     /// then `list` says that the name is a number.
@@ -133,6 +145,9 @@ mod tests {
         }
         let flat = Outline::new(&["b.c", "b"], true).expect("a tree");
         assert_eq!(shown(&flat.root), "{b.c=0 b=1}");
+        assert_eq!(flat.nested(&["b.c", "b"]), None);
+        let nested = Outline::new(&["a.", "b.c"], false).expect("a tree");
+        assert_eq!(nested.nested(&["a.", "b.c"]), Some("b.c"));
         assert!(Outline::new(&["a\\b", "a\\\\b"], false).is_err());
     }
 }

@@ -1,6 +1,6 @@
 //! How the text of cells is read.
 
-use super::{DateFormat, DecimalMark};
+use super::{DateFormat, DecimalMark, Moment, Number, NumberFormat, NumberProblem};
 
 /// How cells of a source are to be read.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -9,6 +9,8 @@ pub struct Cells {
     pub mark: DecimalMark,
     /// How dates are written, where not after ISO 8601.
     pub formats: Vec<DateFormat>,
+    /// How numbers are written, where that is stated by an example.
+    pub numbers: Option<NumberFormat>,
 }
 
 impl Cells {
@@ -17,6 +19,25 @@ impl Cells {
         Self {
             mark: self.mark,
             formats: Vec::new(),
+            numbers: None,
         }
+    }
+
+    /// The number that a cell holds.
+    ///
+    /// # Errors
+    ///
+    /// [`NumberProblem`] if it holds none.
+    pub fn number(&self, text: &[u8]) -> Result<Number, NumberProblem> {
+        let plain = Number::read(text, self.mark);
+        match (&self.numbers, plain) {
+            (Some(format), Err(_)) => format.read(text),
+            (_, plain) => plain,
+        }
+    }
+
+    /// The date that a cell holds; `None` if it holds none.
+    pub fn moment(&self, text: &[u8]) -> Option<Moment> {
+        Moment::parse(text.trim_ascii(), &self.formats)
     }
 }

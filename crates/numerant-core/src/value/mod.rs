@@ -4,17 +4,24 @@
 mod arithmetic;
 mod cells;
 mod column_type;
+mod decimal;
 pub(crate) mod eight;
 mod kind;
 mod moment;
 mod number;
+mod number_format;
 mod size;
+mod suggest;
 
 pub use arithmetic::{ArithmeticError, QUOTIENT_SCALE, Rounding};
 pub use cells::Cells;
 pub use column_type::{ColumnType, ColumnTypeError};
+pub(crate) use decimal::LongDecimal;
 pub use kind::{Kind, KindTally};
 pub(crate) use moment::Clock;
 pub use moment::{DateFormat, DateFormatError, Moment};
 pub use number::{DecimalMark, Number, NumberError, NumberProblem};
+pub use number_format::{NumberFormat, NumberFormatError};
 pub use size::{Size, SizeError};
+pub use suggest::{ReadingOption, suggest};
+pub(crate) use suggest::{date_hint, number_hint};

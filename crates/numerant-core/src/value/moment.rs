@@ -3,14 +3,21 @@
 use jiff::civil::{Date, DateTime, Time};
 use serde::{Deserialize, Serialize};
 
-/// A date, with a time of day where the text has one. An offset from UTC is passed over: the day
-/// and the hour are those that are written.
+/// A date, with a time of day and an offset from UTC where the text has them. The day and the hour
+/// are those that are written.
+///
+/// # Order
+///
+/// Two moments with offsets are in the order of time. Where one of them has none, nobody can say when
+/// it was, and both are compared as they are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Moment {
     /// The day.
     pub date: Date,
     /// The time of day.
     pub time: Option<Time>,
+    /// Seconds east of UTC.
+    pub offset: Option<i32>,
 }
 
 /// How dates are written where they are not written after ISO 8601, such as `%d/%m/%Y`.
@@ -73,6 +80,7 @@ impl DateFormat {
             date,
             // Without an hour, what comes out is midnight.
             time: broken_down.hour().and_then(|_| broken_down.to_time().ok()),
+            offset: broken_down.offset().map(jiff::tz::Offset::seconds),
         })
     }
 }
@@ -99,10 +107,12 @@ impl Moment {
             }
             _ => return None,
         };
-        Some(Self {
-            date,
-            time: time_behind(rest)?,
-        })
+        Self::with_time_behind(date, rest)
+    }
+
+    fn with_time_behind(date: Date, rest: &[u8]) -> Option<Self> {
+        let (time, offset) = time_behind(rest)?;
+        Some(Self { date, time, offset })
     }
 
     fn parse_dotted(text: &[u8]) -> Option<Self> {
@@ -118,20 +128,33 @@ impl Moment {
         let day = i8::try_from(number(day)?).ok()?;
         let month = i8::try_from(number(month)?).ok()?;
         let date = Date::new(number(year)?, month, day).ok()?;
-        Some(Self {
-            date,
-            time: time_behind(rest)?,
-        })
+        Self::with_time_behind(date, rest)
     }
 
     /// The moment with a time of day, midnight where none is written.
     pub fn datetime(self) -> DateTime {
         self.date.to_datetime(self.time.unwrap_or(Time::midnight()))
     }
+
+    /// Nanoseconds since the year 0 in UTC, where what has no offset counts as UTC.
+    pub fn nanoseconds(self) -> i128 {
+        let since = self.datetime().duration_since(DateTime::ZERO);
+        let offset = i128::from(self.offset.unwrap_or(0)) * 1_000_000_000;
+        since.as_nanos() - offset
+    }
+
+    /// Which of two moments is earlier.
+    pub fn compare(self, other: Self) -> std::cmp::Ordering {
+        match (self.offset, other.offset) {
+            (Some(_), Some(_)) => self.nanoseconds().cmp(&other.nanoseconds()),
+            _ => self.datetime().cmp(&other.datetime()),
+        }
+    }
 }
 
 impl std::fmt::Display for Moment {
-    /// After ISO 8601, with a space before the time: `2026-03-05` or `2026-03-05 14:20:00`.
+    /// After ISO 8601, with a space before the time: `2026-03-05`, `2026-03-05 14:20:00` or
+    /// `2026-03-05 14:20:00.5+02:00`.
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let date = self.date;
         write!(
@@ -150,6 +173,19 @@ impl std::fmt::Display for Moment {
                 time.minute(),
                 time.second()
             ),
+        }?;
+        let nanoseconds = self.time.map_or(0, Time::subsec_nanosecond);
+        if nanoseconds > 0 {
+            let digits = format!("{nanoseconds:09}");
+            write!(f, ".{}", digits.trim_end_matches('0'))?;
+        }
+        match self.offset {
+            None => Ok(()),
+            Some(0) => f.write_str("Z"),
+            Some(offset) => {
+                let (sign, minutes) = (if offset < 0 { '-' } else { '+' }, offset.abs() / 60);
+                write!(f, "{sign}{:02}:{:02}", minutes / 60, minutes % 60)
+            }
         }
     }
 }
@@ -209,14 +245,10 @@ fn two(tens: u8, ones: u8) -> Option<i8> {
     number(&[tens, ones]).and_then(|value| i8::try_from(value).ok())
 }
 
-/// The time behind a date: `Some(None)` if nothing is there, `None` if it is no time.
-#[allow(
-    clippy::option_option,
-    reason = "no time and no valid time are two answers"
-)]
-fn time_behind(rest: &[u8]) -> Option<Option<Time>> {
+/// The time behind a date, if one is there, and its offset from UTC; `None` if what is there is no time.
+fn time_behind(rest: &[u8]) -> Option<(Option<Time>, Option<i32>)> {
     let (hour, minute, rest) = match *rest {
-        [] => return Some(None),
+        [] => return Some((None, None)),
         [b'T' | b' ', h1, h2, b':', m1, m2, ref rest @ ..] => (two(h1, h2)?, two(m1, m2)?, rest),
         _ => return None,
     };
@@ -224,7 +256,7 @@ fn time_behind(rest: &[u8]) -> Option<Option<Time>> {
         [b':', s1, s2, ref rest @ ..] => (two(s1, s2)?, rest),
         _ => (0, rest),
     };
-    let rest = match *rest {
+    let (nanosecond, rest) = match *rest {
         [b'.' | b',', ref fraction @ ..] => {
             let digits = fraction
                 .iter()
@@ -233,25 +265,40 @@ fn time_behind(rest: &[u8]) -> Option<Option<Time>> {
             if digits == 0 {
                 return None;
             }
-            &fraction[digits..]
+            let kept = (0..9).map(|place| match fraction.get(place) {
+                Some(digit) if place < digits => i32::from(digit - b'0'),
+                _ => 0,
+            });
+            (
+                kept.fold(0, |sum, digit| sum * 10 + digit),
+                &fraction[digits..],
+            )
         }
-        _ => rest,
+        _ => (0, rest),
+    };
+    let east = |sign: u8, hours: i8, minutes: i8| {
+        let seconds = (i32::from(hours) * 60 + i32::from(minutes)) * 60;
+        let known = hours <= 23 && minutes <= 59;
+        known.then_some(if sign == b'-' { -seconds } else { seconds })
     };
     let offset = match *rest {
-        [] | [b'Z'] => true,
-        [b'+' | b'-', h1, h2] => two(h1, h2).is_some(),
-        [b'+' | b'-', h1, h2, b':', m1, m2] | [b'+' | b'-', h1, h2, m1, m2] => {
-            two(h1, h2).is_some() && two(m1, m2).is_some()
+        [] => None,
+        [b'Z'] => Some(0),
+        [sign @ (b'+' | b'-'), h1, h2] => Some(east(sign, two(h1, h2)?, 0)?),
+        [sign @ (b'+' | b'-'), h1, h2, b':', m1, m2] | [sign @ (b'+' | b'-'), h1, h2, m1, m2] => {
+            Some(east(sign, two(h1, h2)?, two(m1, m2)?)?)
         }
-        _ => false,
+        _ => return None,
     };
     // A leap second is the last second of its minute here.
-    let time = Time::new(hour, minute, second.min(59), 0).ok()?;
-    (offset && second <= 60).then_some(Some(time))
+    let time = Time::new(hour, minute, second.min(59), nanosecond).ok()?;
+    (second <= 60).then_some((Some(time), offset))
 }
 
 #[cfg(test)]
 mod tests {
+    use std::cmp::Ordering;
+
     use super::*;
 
     fn shown(text: &str, formats: &[&str]) -> Option<String> {
@@ -268,7 +315,7 @@ mod tests {
             ("2026-03-05", Some("2026-03-05T00:00:00")),
             ("20260305", Some("2026-03-05T00:00:00")),
             ("2026-03-05 14:20", Some("2026-03-05T14:20:00")),
-            ("2026-03-05T14:20:30.25Z", Some("2026-03-05T14:20:30")),
+            ("2026-03-05T14:20:30.25Z", Some("2026-03-05T14:20:30.25")),
             ("2026-03-05T23:20:60+02:00", Some("2026-03-05T23:20:59")),
             ("5.3.2026", Some("2026-03-05T00:00:00")),
             ("05.03.2026 09:00", Some("2026-03-05T09:00:00")),
@@ -286,6 +333,48 @@ mod tests {
         ] {
             assert_eq!(shown(text, &[]).as_deref(), expected, "{text}");
         }
+    }
+
+    #[test]
+    fn offsets_and_fractions_count() {
+        let moment = |text: &str| Moment::parse_iso(text.as_bytes()).expect(text);
+        for (one, other, expected) in [
+            (
+                "2026-03-05T23:00+02:00",
+                "2026-03-05T22:00Z",
+                Ordering::Less,
+            ),
+            (
+                "2026-03-05T23:00+02:00",
+                "2026-03-05T21:00:00.0Z",
+                Ordering::Equal,
+            ),
+            (
+                "2026-03-05T23:00-0130",
+                "2026-03-06T00:15Z",
+                Ordering::Greater,
+            ),
+            ("2026-03-05T23:00+02", "2026-03-05 23:00", Ordering::Equal),
+            (
+                "2026-03-05T10:00:00.5",
+                "2026-03-05T10:00:00.25",
+                Ordering::Greater,
+            ),
+        ] {
+            assert_eq!(
+                moment(one).compare(moment(other)),
+                expected,
+                "{one} {other}"
+            );
+        }
+        for text in [
+            "2026-03-05 10:00:00.25-01:30",
+            "2026-03-05 10:00:00Z",
+            "2026-03-05",
+        ] {
+            assert_eq!(moment(text).to_string(), text);
+        }
+        assert_eq!(Moment::parse_iso(b"2026-03-05T10:00+24:00"), None);
     }
 
     #[test]

@@ -15,7 +15,7 @@ use numerant_core::name::{ClashPolicy, KeyError, NamePattern, Template, Words, p
 use numerant_core::output::ExistingPolicy;
 use numerant_core::source::{Compression, Encoding, FilePattern};
 use numerant_core::tree::Repeats;
-use numerant_core::value::{DateFormat, Size};
+use numerant_core::value::{DateFormat, NumberFormat, Size};
 
 /// A parser for one of a few words, each with its value.
 pub(super) fn choice<T: Clone + Send + Sync + 'static>(
@@ -271,6 +271,10 @@ pub(super) struct CellOptions {
     /// Numbers have a comma before their fraction, as in 1.234,50; computed ones get one too
     #[arg(long)]
     pub(super) decimal_comma: bool,
+    /// How numbers are written, by an example with its signs such as '1,234.50' or '1 234,50'; also
+    /// reads currencies, (12) and 12- as negative, and 5 % as 0.05
+    #[arg(long, value_name = "EXAMPLE")]
+    pub(super) number_format: Option<NumberFormat>,
 }
 
 impl ReadingOptions {

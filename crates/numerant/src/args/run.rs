@@ -37,6 +37,7 @@ impl SourceOptions {
             read: self.reading.into_options(),
             date_format: self.cells.date_format,
             decimal_comma: self.cells.decimal_comma,
+            number_format: self.cells.number_format,
             on_error: self.steps.on_error,
             steps: self.steps.into_steps(),
             ..Job::default()

@@ -270,6 +270,8 @@ mod tests {
             "port",
             "--item",
             "call",
+            "--number-format",
+            "1.234,50",
             "--xml-comment",
             "{.rows} calls",
             "--escape",
@@ -329,6 +331,7 @@ mod tests {
             },
             date_format: vec!["%d/%m/%Y".parse().expect("a format")],
             decimal_comma: true,
+            number_format: Some("1.234,50".parse().expect("an example")),
             on_error: OnError::Reject,
             steps: vec![
                 Step::Tidy,

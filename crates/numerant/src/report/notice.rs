@@ -43,6 +43,10 @@ pub(super) fn text(notice: &Notice) -> String {
                 found.records
             )
         }
+        Notice::Nested { example } => format!(
+            "columns with dots in their names were nested, such as '{example}'; --flat writes each \
+             under its whole name"
+        ),
         Notice::NamesMadeLegal(names) => {
             let shown: Vec<String> = names
                 .iter()
@@ -144,6 +148,40 @@ pub(super) fn text(notice: &Notice) -> String {
                 if unmatched.keys == 1 { "is" } else { "are" },
                 unmatched.table,
                 examples.join(", ")
+            )
+        }
+        Notice::SortedAsText(texts) => format!(
+            "--sort: {} of {} in column '{}' sorted as text, such as '{}'{}",
+            number(texts.texts),
+            counted(texts.values, "value", "values"),
+            texts.column,
+            texts.example,
+            match &texts.option {
+                Some(option) => format!("; {} reads such values", option.shown()),
+                None => String::new(),
+            }
+        ),
+        Notice::Unknown(unknown) => {
+            let column = unknown.columns.first().map_or("column", |(name, _)| name);
+            format!(
+                "{}: {} in {} {}, which is neither true nor false; to count a blank as another value, write \
+                 \"{column}\" IS DISTINCT FROM 'VALUE' or COALESCE(\"{column}\", 'VALUE')",
+                unknown.condition,
+                match unknown.columns.as_slice() {
+                    [] => "a value is missing".to_owned(),
+                    columns => {
+                        let names: Vec<String> = columns
+                            .iter()
+                            .map(|(name, _)| format!("'{name}'"))
+                            .collect();
+                        format!("{} is blank", names.join(" or "))
+                    }
+                },
+                super::words::records(unknown.records),
+                match unknown.condition.starts_with("--case ") {
+                    true => "of no case",
+                    false => "that were left out",
+                },
             )
         }
         Notice::UnusedCases(names) => {

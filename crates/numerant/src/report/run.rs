@@ -228,6 +228,21 @@ fn reason(left_out: &LeftOut) -> String {
     }
 }
 
+/// Why a condition is neither true nor false for records.
+fn unknown(left_out: &LeftOut) -> String {
+    let condition = left_out.condition.as_deref().unwrap_or_default();
+    let line: Vec<&str> = condition.split_whitespace().collect();
+    let blank = match left_out.blank_columns.as_slice() {
+        [] => "with a blank value".to_owned(),
+        [one] => format!("with a blank {one}"),
+        several => format!("with a blank in {}", several.join(" or ")),
+    };
+    format!(
+        "{blank}, for which this is neither true nor false: {}",
+        line.join(" ")
+    )
+}
+
 /// The books, with the reasons for what is in no output.
 pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> io::Result<()> {
     let totals = &ledger.totals;
@@ -269,8 +284,14 @@ pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> i
         .iter()
         .partition(|left_out| left_out.path.is_some());
     for left_out in others {
-        let count = records(left_out.records);
-        writeln!(out, "  left out: {count} {}", reason(left_out))?;
+        let known = left_out.records - left_out.unknown;
+        if known > 0 {
+            writeln!(out, "  left out: {} {}", records(known), reason(left_out))?;
+        }
+        if left_out.unknown > 0 {
+            let count = records(left_out.unknown);
+            writeln!(out, "  left out: {count} {}", unknown(left_out))?;
+        }
     }
     for left_out in by_name.iter().take(LEFT_OUT) {
         let count = records(left_out.records);

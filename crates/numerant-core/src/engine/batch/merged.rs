@@ -121,6 +121,12 @@ impl Merged {
         match self.left_out.iter_mut().find(same) {
             Some(known) => {
                 known.records += entry.records;
+                known.unknown += entry.unknown;
+                for column in entry.blank_columns {
+                    if !known.blank_columns.contains(&column) {
+                        known.blank_columns.push(column);
+                    }
+                }
                 for (sum, more) in known.sums.iter_mut().zip(&entry.sums) {
                     match sum.plus(*more) {
                         Ok(all) => *sum = all,

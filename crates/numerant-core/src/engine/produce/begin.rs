@@ -161,7 +161,7 @@ impl Producer {
         });
         let dialect = facts.dialect;
         // An output can hold records of several sources, so all outputs follow the first.
-        let lines = self.job.read.lines;
+        let lines = self.job.moves_lines(self.format);
         let out = *self.out_dialect.get_or_insert_with(|| {
             self.job
                 .write

@@ -104,6 +104,14 @@ impl Producer {
             let OutlineError::SamePlace { first, second } = error;
             self.encode_error(reader, EncodeError::OnePlace { first, second })
         })?;
+        if document.is_none()
+            && let Some(name) = outline.nested(&names)
+        {
+            let nested = Notice::Nested {
+                example: name.to_owned(),
+            };
+            note(&mut self.notices, nested);
+        }
         let cells = self.pipeline.cells().clone();
         let write = &self.job.write;
         Ok(match text {

@@ -9,7 +9,7 @@ use super::Producer;
 use crate::format::BookFormat;
 use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
 use crate::source::SourcePath;
-use crate::step::{LeftOutStep, StepError};
+use crate::step::{LeftOutStep, StepError, UnknownRecords};
 use crate::value::Number;
 
 /// What the first half knows at the end.
@@ -67,14 +67,22 @@ impl Producer {
             |output: usize| -> Vec<Number> { self.sums.iter().map(|sums| sums[output]).collect() };
         let mut sums: Vec<Vec<Number>> = (0..outputs).map(sums_of).collect();
         let mut left_out = Vec::new();
+        let unknown = self.pipeline.unknown();
         for entry in self.pipeline.left_out() {
             let (reason, condition) = match &entry.reason {
                 LeftOutStep::Empty => (LeftOutReason::Empty, None),
                 LeftOutStep::Where(text) => (LeftOutReason::Condition, Some(text.clone())),
                 LeftOutStep::NoCase => (LeftOutReason::NoCase, None),
             };
+            let same = |unknown: &&UnknownRecords| condition.as_ref() == Some(&unknown.condition);
+            let unknown = unknown.iter().find(same);
             left_out.push(LeftOut {
                 reason,
+                unknown: unknown.map_or(0, |unknown| unknown.records),
+                blank_columns: unknown.map_or_else(Vec::new, |unknown| {
+                    let columns = unknown.columns.iter();
+                    columns.map(|(name, _)| name.clone()).collect()
+                }),
                 condition,
                 path: None,
                 records: entry.records,
@@ -115,6 +123,8 @@ impl Producer {
                     left_out.push(LeftOut {
                         reason: *reason,
                         condition: None,
+                        unknown: 0,
+                        blank_columns: Vec::new(),
                         path: Some(path.clone()),
                         records: 0,
                         sums: vec![Number::ZERO; totals],
@@ -143,6 +153,8 @@ impl Producer {
         if let Some(tidied) = self.pipeline.tidied().filter(|tidied| !tidied.is_empty()) {
             self.notices.push(Notice::Tidied(tidied.clone()));
         }
+        let unknown = unknown.into_iter().map(Notice::Unknown);
+        self.notices.extend(unknown);
         let unused = self.pipeline.unused_cases();
         if !unused.is_empty() {
             self.notices.push(Notice::UnusedCases(unused));

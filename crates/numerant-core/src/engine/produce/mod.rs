@@ -447,6 +447,9 @@ impl Producer {
         let failed = |error| sorting(path, error);
         let rejected_before = self.pipeline.rejected();
         let mut sorted: SortedBatches = sorter.finish().map_err(failed)?;
+        for texts in sorter.sorted_as_text() {
+            note(&mut self.notices, Notice::SortedAsText(texts));
+        }
         let (computed, sums) = (self.pipeline.computed(), self.sums.len());
         loop {
             if let Some(first) = self.first_dialect {

@@ -14,7 +14,7 @@ use crate::ledger::{FileDigest, LEDGER_FORM, Ledger, OutputEntry, Totals};
 use crate::record::Batch;
 use crate::shape::open_reader;
 use crate::source::{Input, Member, ReadProblem, SourcePath, members};
-use crate::value::{DecimalMark, Number};
+use crate::value::{Cells, DecimalMark, Number};
 
 /// Bytes that are read at a time.
 const PIECE: usize = 1 << 18;
@@ -334,10 +334,13 @@ fn contents(
     read: &ReadOptions,
     temporary: &Path,
 ) -> Result<(u64, Vec<Option<Number>>), Error> {
-    let mark = if ledger.decimal_comma {
-        DecimalMark::Comma
-    } else {
-        DecimalMark::Point
+    let cells = Cells {
+        mark: match ledger.decimal_comma {
+            true => DecimalMark::Comma,
+            false => DecimalMark::Point,
+        },
+        numbers: ledger.number_format.clone(),
+        ..Cells::default()
     };
     let input = Input::open(file)?;
     let mut reader = open_reader(input, read, PIECE, usize::MAX, temporary)?;
@@ -361,7 +364,7 @@ fn contents(
                 if value.trim_ascii().is_empty() {
                     continue;
                 }
-                let number = Number::read(&value, mark).ok();
+                let number = cells.number(&value).ok();
                 *sum = sum
                     .zip(number)
                     .and_then(|(sum, number)| sum.plus(number).ok());

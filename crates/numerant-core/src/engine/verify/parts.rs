@@ -19,6 +19,7 @@ use crate::job::Job;
 use crate::ledger::{BUCKETS, Bag, BagDigest, RecordHasher, bucket};
 use crate::record::{Batch, ColumnError, Columns, Unit};
 use crate::source::SourcePath;
+use crate::tree::with_plain_dots;
 use crate::value::Size;
 
 /// Bytes that a hash that is counted takes.
@@ -299,6 +300,24 @@ fn compared_columns(
     Ok(names)
 }
 
+/// The place of a column. Dots in names are alike, whether they nest in one of the formats or not.
+fn find_compared(columns: &Columns, name: &str) -> Result<usize, ColumnError> {
+    let found = columns.find(name);
+    if found.is_ok() || !(name.contains('.')) {
+        return found;
+    }
+    let plain = with_plain_dots(name);
+    let mut alike = columns
+        .names()
+        .iter()
+        .enumerate()
+        .filter(|(_, name)| with_plain_dots(name) == plain);
+    match (alike.next(), alike.next()) {
+        (Some((place, _)), None) => Ok(place),
+        _ => found,
+    }
+}
+
 /// The way through sources; of workbooks all sheets that are shown count, or those that are chosen.
 fn job(options: &PartsOptions, sources: &[SourcePath], read: &ReadOptions) -> Job {
     Job {
@@ -324,19 +343,21 @@ impl Side<'_> {
     /// The places of the columns that count in a source.
     fn places(&self, name: &str, columns: &Columns) -> Result<Vec<usize>, Error> {
         let options = self.options;
-        let places: Result<Vec<usize>, ColumnError> =
-            self.columns.iter().map(|name| columns.find(name)).collect();
+        let find = |name: &String| find_compared(columns, name);
+        let places: Result<Vec<usize>, ColumnError> = self.columns.iter().map(find).collect();
         let places = places.map_err(|problem| Error::ComparedColumn {
             source_name: name.to_owned(),
             problem,
         })?;
         if options.keep.is_empty() {
-            let counts =
-                |name: &&String| !self.columns.contains(name) && !options.ignore.contains(name);
-            if let Some(name) = columns.names().iter().find(counts) {
+            let surplus =
+                columns.names().iter().enumerate().find(|(place, name)| {
+                    !places.contains(place) && !options.ignore.contains(name)
+                });
+            if let Some((_, column)) = surplus {
                 return Err(Error::SurplusColumn {
                     source_name: name.to_owned(),
-                    column: name.clone(),
+                    column: column.clone(),
                     whole: options
                         .whole
                         .first()

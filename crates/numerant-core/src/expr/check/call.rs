@@ -7,7 +7,7 @@ use sqlparser::ast::{
 
 use super::{AGGREGATES, Check, Checked, FUNCTIONS, space};
 use crate::expr::error::ExprProblem;
-use crate::expr::node::{Function, Node, Target};
+use crate::expr::node::{Comparison, Function, Node, Target, Value};
 use crate::expr::text::Side;
 use crate::expr::types::Type;
 use crate::record::nearest;
@@ -259,7 +259,19 @@ impl Check<'_> {
             }
             "GREATEST" | "LEAST" => {
                 takes(count > 0, "one value at least")?;
-                let (nodes, kind) = self.unified(tree, &name, &arguments)?;
+                let mut checked = Vec::with_capacity(count);
+                for argument in &arguments {
+                    checked.push(self.check(argument)?);
+                }
+                let any_cell = checked.iter().any(|(_, kind)| *kind == Type::Cell);
+                let (nodes, kind) = self.unify(tree, &name, &arguments, checked)?;
+                if matches!(kind, Type::Cell | Type::Text) && any_cell {
+                    let wanted = match name == "GREATEST" {
+                        true => Comparison::Greater,
+                        false => Comparison::Less,
+                    };
+                    return Ok((Node::ExtremeCell(wanted, nodes), kind));
+                }
                 let function = if name == "GREATEST" {
                     Function::Greatest
                 } else {
@@ -269,9 +281,19 @@ impl Check<'_> {
             }
             "NULLIF" => {
                 takes(count == 2, "two values")?;
-                let (mut nodes, kind) = self.unified(tree, &name, &arguments)?;
-                let other = Box::new(nodes.remove(1));
-                (Node::NullIf(Box::new(nodes.remove(0)), other), kind)
+                let (one, other) = (self.part(arguments[0])?, self.part(arguments[1])?);
+                let same = self.comparison(tree, &one, Comparison::Equal, &other)?;
+                let checked = vec![(one.node, one.kind), (other.node, other.kind)];
+                let (mut nodes, kind) = self.unify(tree, &name, &arguments, checked)?;
+                let otherwise = Box::new(nodes.remove(0));
+                let branches = vec![(same, Node::Constant(Value::Null))];
+                (
+                    Node::Case {
+                        branches,
+                        otherwise,
+                    },
+                    kind,
+                )
             }
             "CURRENT_DATE" | "CURRENT_TIME" | "CURRENT_TIMESTAMP" | "LOCALTIMESTAMP" => {
                 return Err(self.unsupported(

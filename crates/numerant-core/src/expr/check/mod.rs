@@ -15,9 +15,10 @@ use super::parse::char_place;
 use super::text::Side;
 use super::types::Type;
 use crate::record::{ColumnError, nearest};
-use crate::value::{Number, Rounding};
+use crate::value::{Cells, Number, Rounding};
 
 mod call;
+mod compare;
 mod literal;
 mod operator;
 
@@ -70,6 +71,8 @@ pub struct Scope<'s> {
     pub columns: &'s [ScopeColumn],
     /// Those that only later steps make, each with the step.
     pub later: &'s [(String, &'static str)],
+    /// How cells are read, which decides what a text in an expression is compared as.
+    pub cells: &'s Cells,
 }
 
 /// A column that an expression may name.
@@ -152,19 +155,7 @@ impl<'c> Check<'c> {
                 negated,
                 low,
                 high,
-            } => {
-                let parts = [expr.as_ref(), low, high];
-                let [value, low, high] = self.alike(tree, "BETWEEN", parts)?;
-                let (value, low, high) = (Box::new(value), Box::new(low), Box::new(high));
-                let negated = *negated;
-                let node = Node::Between {
-                    value,
-                    low,
-                    high,
-                    negated,
-                };
-                Ok((node, Type::Boolean))
-            }
+            } => self.between(tree, expr, low, high, *negated),
             Expr::InList {
                 expr,
                 list,
@@ -362,17 +353,6 @@ impl<'c> Check<'c> {
         self.error(tree, problem)
     }
 
-    /// Parts that are to be of one type, whichever.
-    fn alike<const N: usize>(
-        &self,
-        tree: &Expr,
-        what: &str,
-        parts: [&Expr; N],
-    ) -> Result<[Node; N], ExprError> {
-        let (nodes, _) = self.unified(tree, what, &parts)?;
-        nodes.try_into().map_err(|_| self.unsupported(tree, what))
-    }
-
     /// Parts made to be of one type, and the type. Cells become what the others are.
     fn unified(
         &self,
@@ -381,18 +361,30 @@ impl<'c> Check<'c> {
         parts: &[&Expr],
     ) -> Result<(Vec<Node>, Type), ExprError> {
         let mut checked = Vec::with_capacity(parts.len());
+        for part in parts {
+            checked.push(self.check(part)?);
+        }
+        self.unify(tree, what, parts, checked)
+    }
+
+    /// [`Check::unified`] of parts that are checked.
+    fn unify(
+        &self,
+        tree: &Expr,
+        what: &str,
+        parts: &[&Expr],
+        checked: Vec<(Node, Type)>,
+    ) -> Result<(Vec<Node>, Type), ExprError> {
         let mut common: Option<Type> = None;
         let mut cells = false;
-        for part in parts {
-            let (node, kind) = self.check(part)?;
-            match (kind, common) {
+        for (_, kind) in &checked {
+            match (*kind, common) {
                 (Type::Null, _) => {}
                 (Type::Cell, _) => cells = true,
                 (kind, None) => common = Some(kind),
                 (kind, Some(known)) if kind == known => {}
                 (kind, Some(known)) => return Err(self.mismatch(tree, what, known, kind)),
             }
-            checked.push((node, kind));
         }
         let fallback = if cells { Type::Cell } else { Type::Null };
         let common = common.unwrap_or(fallback);

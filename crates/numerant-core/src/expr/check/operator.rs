@@ -5,7 +5,7 @@ use sqlparser::ast::{BinaryOperator, Expr, UnaryOperator};
 use super::{Check, Checked};
 use crate::expr::error::ExprProblem;
 use crate::expr::like::Like;
-use crate::expr::node::{Column, Comparison, Node, Operation, Reading, Value};
+use crate::expr::node::{CellTexts, Column, Comparison, Node, Operation, Reading, Value};
 use crate::expr::types::Type;
 
 impl Check<'_> {
@@ -53,30 +53,11 @@ impl Check<'_> {
             _ => None,
         };
         if let Some(comparison) = comparison {
-            let sign = op.to_string();
-            let (nodes, kind) = self.unified(tree, &sign, &[left, right])?;
-            let Ok([one, other]) = <[Node; 2]>::try_from(nodes) else {
-                return Err(self.unsupported(tree, &sign));
-            };
-            for (node, opposite) in [(&one, &other), (&other, &one)] {
-                if matches!(node, Node::Constant(Value::Text(text)) if text.is_empty())
-                    && matches!(opposite, Node::Column(_))
-                {
-                    return Err(self.error(tree, ExprProblem::EmptyText));
-                }
-            }
-            let node = match (kind, one, other) {
-                (Type::Number, one, other) => {
-                    Node::CompareNumbers(comparison, Box::new(one), Box::new(other))
-                }
-                (_, Node::Column(column), Node::Constant(Value::Text(text)))
-                    if column.reading == Reading::Text =>
-                {
-                    Node::CompareText(comparison, column, text.into_owned())
-                }
-                (_, one, other) => Node::Compare(comparison, Box::new(one), Box::new(other)),
-            };
-            return Ok((node, Type::Boolean));
+            let (one, other) = (self.part(left)?, self.part(right)?);
+            return Ok((
+                self.comparison(tree, &one, comparison, &other)?,
+                Type::Boolean,
+            ));
         }
         match op {
             BinaryOperator::And | BinaryOperator::Or => {
@@ -177,7 +158,12 @@ impl Check<'_> {
     ) -> Checked {
         let mut parts = vec![value];
         parts.extend(list);
-        let (mut nodes, _) = self.unified(tree, "IN", &parts)?;
+        let mut checked = Vec::with_capacity(parts.len());
+        for part in &parts {
+            checked.push(self.check(part)?);
+        }
+        let kind = checked[0].1;
+        let (mut nodes, _) = self.unify(tree, "IN", &parts, checked)?;
         let value = Box::new(nodes.remove(0));
         let texts: Option<_> = nodes
             .iter()
@@ -186,10 +172,15 @@ impl Check<'_> {
                 _ => None,
             })
             .collect();
+        let typed = match kind {
+            Type::Cell => Box::new(CellTexts::new(&nodes, self.scope.cells)),
+            _ => Box::default(),
+        };
         let node = match texts {
             Some(texts) => Node::InTexts {
                 value,
                 texts,
+                typed,
                 negated,
             },
             None => Node::In {
@@ -238,7 +229,11 @@ impl Check<'_> {
 
     pub(super) fn is_null(&self, inner: &Expr, negated: bool) -> Checked {
         let (node, _) = self.check(inner)?;
-        // Whether a cell is blank does not depend on what it is taken for.
+        Ok((Self::is_blank(node, negated), Type::Boolean))
+    }
+
+    /// Whether a node has no value. That of a cell does not depend on what it is taken for.
+    pub(super) fn is_blank(node: Node, negated: bool) -> Node {
         let node = match node {
             Node::Column(column) => Node::Column(Column {
                 reading: Reading::Text,
@@ -246,7 +241,7 @@ impl Check<'_> {
             }),
             node => node,
         };
-        Ok((Node::IsNull(Box::new(node), negated), Type::Boolean))
+        Node::IsNull(Box::new(node), negated)
     }
 
     pub(super) fn is_truth(&self, inner: &Expr, wanted: Option<bool>, negated: bool) -> Checked {
@@ -255,12 +250,6 @@ impl Check<'_> {
             Node::IsTruth(Box::new(node), wanted, negated),
             Type::Boolean,
         ))
-    }
-
-    pub(super) fn distinct(&self, tree: &Expr, one: &Expr, other: &Expr, negated: bool) -> Checked {
-        let [one, other] = self.alike(tree, "IS DISTINCT FROM", [one, other])?;
-        let node = Node::Distinct(Box::new(one), Box::new(other), negated);
-        Ok((node, Type::Boolean))
     }
 
     pub(super) fn case(
@@ -282,9 +271,9 @@ impl Check<'_> {
             let condition = match operand {
                 None => self.typed(&when.condition, Type::Boolean, "WHEN")?,
                 Some(operand) => {
-                    let [one, other] =
-                        self.alike(&when.condition, "CASE", [operand, &when.condition])?;
-                    Node::Compare(Comparison::Equal, Box::new(one), Box::new(other))
+                    let condition = &when.condition;
+                    let (one, other) = (self.part(operand)?, self.part(condition)?);
+                    self.comparison(condition, &one, Comparison::Equal, &other)?
                 }
             };
             branches.push((condition, result));

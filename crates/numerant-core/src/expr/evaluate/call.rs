@@ -76,6 +76,7 @@ impl<'r> Row<'r> {
                 Value::Moment(Moment {
                     date: moment.date,
                     time: (target == Target::Timestamp).then(|| moment.datetime().time()),
+                    offset: moment.offset.filter(|_| target == Target::Timestamp),
                 })
             }
             Target::Boolean => match value {
@@ -206,7 +207,14 @@ fn extract(unit: Unit, value: &Value<'_>) -> Evaluated<'static> {
                 Unit::Day => moment.date.day().into(),
                 Unit::Hour => time.hour().into(),
                 Unit::Minute => time.minute().into(),
-                Unit::Second => time.second().into(),
+                Unit::Second => {
+                    let nanoseconds = i128::from(time.subsec_nanosecond());
+                    let number = Number {
+                        units: i128::from(time.second()) * 1_000_000_000 + nanoseconds,
+                        scale: 9,
+                    };
+                    return Ok(Value::Number(number.shortest()));
+                }
             }
         }
         _ => return Ok(Value::Null),

@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use std::cmp::Ordering;
 
 mod call;
+mod compare;
 mod quick;
 
 use super::error::EvalError;
@@ -95,6 +96,41 @@ impl Compiled {
         };
         Ok(row.truth(&self.node)? == Some(true))
     }
+
+    /// Whether a condition holds for one record of a batch; `None` if that is unknown.
+    ///
+    /// # Errors
+    ///
+    /// [`EvalError`] if it has no value.
+    #[inline]
+    pub fn truth(
+        &self,
+        batch: &Batch,
+        record: usize,
+        cells: &Cells,
+    ) -> Result<Option<bool>, Box<EvalError>> {
+        let row = Row {
+            batch,
+            record,
+            cells,
+        };
+        row.truth(&self.node)
+    }
+
+    /// The columns that it names, by their places in batches and their names.
+    pub fn columns(&self) -> Vec<(usize, String)> {
+        let mut columns: Vec<(usize, String)> = Vec::new();
+        self.node.visit(&mut |node| {
+            let column = match node {
+                Node::Column(column) | Node::CompareText(_, column, _) => column,
+                _ => return,
+            };
+            if !columns.iter().any(|(slot, _)| *slot == column.slot) {
+                columns.push((column.slot, column.name.clone()));
+            }
+        });
+        columns
+    }
 }
 
 impl Value<'_> {
@@ -141,7 +177,10 @@ impl<'r> Row<'r> {
             Node::Column(column) => self.column(column),
             Node::Constant(value) => Ok(borrowed(value)),
             Node::Calculate(..) => Ok(self.number(node)?.map_or(Value::Null, Value::Number)),
-            Node::CompareNumbers(..) | Node::CompareText(..) => Ok(truth(self.truth(node)?)),
+            Node::CompareNumbers(..)
+            | Node::CompareText(..)
+            | Node::CompareLiteral(..)
+            | Node::CompareCells(..) => Ok(truth(self.truth(node)?)),
             _ => self.other_value(node),
         }
     }
@@ -163,6 +202,12 @@ impl<'r> Row<'r> {
                 let text = self.batch.field(self.record, column.slot).text();
                 let known = !text.is_empty();
                 Ok(known.then(|| comparison.holds(text.as_ref().cmp(constant))))
+            }
+            Node::CompareLiteral(comparison, cell, literal) => {
+                self.compare_literal(*comparison, cell, literal)
+            }
+            Node::CompareCells(comparison, one, other) => {
+                self.compare_cells(*comparison, one, other)
             }
             Node::And(nodes) => self.all(nodes, false),
             Node::Or(nodes) => self.all(nodes, true),
@@ -288,11 +333,18 @@ impl<'r> Row<'r> {
                 truth(found.map(|found| found != *negated))
             }
             Node::InTexts {
-                value,
+                value: node,
                 texts,
+                typed,
                 negated,
-            } => match self.value(value)? {
-                Value::Text(text) => Value::Boolean(texts.contains(&*text) != *negated),
+            } => match self.value(node)? {
+                Value::Text(text) => {
+                    let found = texts.contains(&*text);
+                    if !found {
+                        self.check_none_is_same(node, &text, typed)?;
+                    }
+                    Value::Boolean(found != *negated)
+                }
                 _ => Value::Null,
             },
             Node::LikePattern(node, like, negated) => match self.value(node)? {
@@ -356,14 +408,7 @@ impl<'r> Row<'r> {
                 }
                 Value::Null
             }
-            Node::NullIf(one, other) => {
-                let value = self.value(one)?;
-                if compare(&value, &self.value(other)?) == Some(Ordering::Equal) {
-                    Value::Null
-                } else {
-                    value
-                }
-            }
+            Node::ExtremeCell(wanted, nodes) => self.extreme(*wanted, nodes)?,
             Node::Cast(node, target) => match self.value(node)? {
                 Value::Null => Value::Null,
                 value => self.cast(&value, *target)?,
@@ -373,6 +418,8 @@ impl<'r> Row<'r> {
             | Node::Column(_)
             | Node::CompareNumbers(..)
             | Node::CompareText(..)
+            | Node::CompareLiteral(..)
+            | Node::CompareCells(..)
             | Node::Calculate(..) => self.value(node)?,
         })
     }
@@ -403,7 +450,7 @@ impl<'r> Row<'r> {
     ) -> Evaluated<'static> {
         match reading {
             Reading::Text => Ok(Value::Text(Cow::Owned(text.to_vec()))),
-            Reading::Number => match Number::read(text, self.cells.mark) {
+            Reading::Number => match self.cells.number(text) {
                 Ok(number) => Ok(Value::Number(number)),
                 Err(_) if text.trim_ascii().is_empty() => Ok(Value::Null),
                 Err(problem) => Err(Box::new(EvalError::Number {
@@ -507,7 +554,7 @@ pub(super) fn compare(one: &Value<'_>, other: &Value<'_>) -> Option<Ordering> {
     match (one, other) {
         (Value::Text(one), Value::Text(other)) => Some(one.as_ref().cmp(other.as_ref())),
         (Value::Number(one), Value::Number(other)) => Some(one.compare(*other)),
-        (Value::Moment(one), Value::Moment(other)) => Some(one.datetime().cmp(&other.datetime())),
+        (Value::Moment(one), Value::Moment(other)) => Some(one.compare(*other)),
         (Value::Boolean(one), Value::Boolean(other)) => Some(one.cmp(other)),
         (Value::Interval(one), Value::Interval(other)) => one.compare(*other),
         _ => None,

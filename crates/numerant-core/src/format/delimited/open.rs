@@ -148,14 +148,24 @@ impl OpenText {
             line_end,
             encoding: text.encoding,
             bom: text.mark > 0,
-            header: !options.no_header && !lines,
+            header: !options.no_header,
         };
         let marks = irregular.marks();
         let dialect = Dialect {
             delimiter: Delimiter::byte(marks.delimiter),
             quote: marks.quote.map_or(Quote::None, Quote::Byte),
             escape: None::<Escape>,
+            header: written.header && !lines,
             ..written
+        };
+        // Lines become a table only where more than their text is written.
+        let written = match lines {
+            true => Dialect {
+                delimiter: Delimiter::byte(usual),
+                quote: Quote::Byte(b'"'),
+                ..written
+            },
+            false => written,
         };
         let facts = SourceFacts {
             format: super::NAME,

@@ -18,6 +18,9 @@ const MORE: usize = 1 << 18;
 /// Bytes in which the end of the header is looked for first.
 const HEADER: usize = 1 << 16;
 
+/// The name of the column of lines.
+const LINE: &str = "line";
+
 /// A reader of delimited text.
 #[derive(Debug)]
 pub struct DelimitedReader {
@@ -131,12 +134,31 @@ impl DelimitedReader {
             self.carry.drain(..first.bytes.len());
             self.header = Some(first);
         } else {
-            self.columns = match self.lines {
-                true => Columns::from_header(&["line"]),
-                false => Columns::numbered(self.width),
-            };
+            self.columns = Columns::numbered(self.width);
+            if self.lines {
+                self.columns = Columns::from_header(&[LINE]);
+                self.header = Some(self.line_header());
+            }
         }
         Ok(())
+    }
+
+    /// The name of the one column of lines, for outputs that are tables.
+    fn line_header(&self) -> Batch {
+        let mut header = Batch::default();
+        self.prepare(&mut header);
+        header.bytes.extend_from_slice(LINE.as_bytes());
+        header
+            .bytes
+            .extend_from_slice(self.dialect.line_end.bytes());
+        let last_byte = header.bytes.len() as u32 - 1;
+        header.ends.push(last_byte);
+        header.spans.push(Span {
+            start: 0,
+            first: 0,
+            last_byte,
+        });
+        header
     }
 
     /// Makes `carry` longer; `false` at the end of the source.

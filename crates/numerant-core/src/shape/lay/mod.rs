@@ -14,7 +14,7 @@ mod learn;
 
 use std::collections::{BTreeMap, HashMap};
 
-use crate::tree::{Kind, Node, Paths, ROOT, Repeats, Tree, push_index, push_name};
+use crate::tree::{Kind, Node, Paths, ROOT, Repeats, Tree, push_index, push_name, with_plain_dots};
 
 /// No column, or no node.
 const NONE: u32 = u32::MAX;
@@ -275,7 +275,9 @@ impl Layer {
     /// Adds columns that are blank in all records.
     pub(crate) fn add_blank(&mut self, names: &[String]) {
         for name in names {
-            if !self.names.contains(name) {
+            let plain = with_plain_dots(name);
+            let is_there = |known: &String| known == name || with_plain_dots(known) == plain;
+            if !self.names.iter().any(is_there) {
                 self.names.push(name.clone());
                 self.cells.push(Laid::Absent);
             }

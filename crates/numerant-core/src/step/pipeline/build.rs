@@ -1,7 +1,7 @@
 //! From the steps of a job to a pipeline: columns are found, expressions checked, tables read.
 
 use super::{Operation, Pipeline, PipelineOptions};
-use crate::expr::{ExprError, Scope, Type};
+use crate::expr::{Compiled, ExprError, Scope, Type};
 use crate::record::Columns;
 use crate::step::case::{CASE_COLUMN, Case, Cases};
 use crate::step::declare::Declare;
@@ -13,6 +13,7 @@ use crate::step::set::Set;
 use crate::step::sort::SortKey;
 use crate::step::tidy::Tidy;
 use crate::step::total::Total;
+use crate::step::unknown::UnknownTally;
 use crate::step::{Step, drop, keep, rename};
 use crate::value::Number;
 
@@ -130,6 +131,7 @@ impl Pipeline {
                 let scope = Scope {
                     columns: &columns,
                     later,
+                    cells: &self.cells,
                 };
                 let value = value
                     .compile(&scope)
@@ -149,13 +151,17 @@ impl Pipeline {
                 let scope = Scope {
                     columns: &columns,
                     later,
+                    cells: &self.cells,
                 };
                 let text = condition.to_string();
                 let condition = condition
                     .compile_condition(&scope)
                     .map_err(|problem| StepError::Expression { option, problem })?;
-                self.operations
-                    .push(Operation::Filter(Filter { text, condition }));
+                self.operations.push(Operation::Filter(Filter {
+                    text,
+                    unknown: UnknownTally::new(&condition),
+                    condition,
+                }));
             }
             Step::Rename { from, to } => rename::apply(from, to, layout)?,
             Step::Keep(names) => keep::apply(names, layout).map_err(column)?,
@@ -189,8 +195,9 @@ impl Pipeline {
         let scope = Scope {
             columns: &columns,
             later: &[],
+            cells: &self.cells,
         };
-        let mut checked: Vec<(String, _, u64)> = Vec::new();
+        let mut checked: Vec<(String, Compiled, u64)> = Vec::new();
         for Case { name, when } in cases {
             let twice = checked.iter().any(|(known, ..)| known == name);
             if twice || rest.as_ref() == Some(name) {
@@ -210,8 +217,10 @@ impl Pipeline {
         }
         let slot = self.layout.new_slot();
         self.layout.add_hidden(CASE_COLUMN, slot);
+        let unknown = checked.iter().map(|(_, when, _)| UnknownTally::new(when));
         self.operations.push(Operation::Cases(Cases {
             slot,
+            unknown: unknown.collect(),
             cases: checked,
             rest,
         }));

@@ -23,6 +23,7 @@ use super::set::Set;
 use super::sort::SortKey;
 use super::tidy::{Tidy, TidyTally};
 use super::total::Total;
+use super::unknown::UnknownRecords;
 use crate::record::{At, Batch, RejectedRecord};
 use crate::value::{Cells, Number};
 
@@ -364,6 +365,9 @@ impl Pipeline {
             match (operation, before) {
                 (Operation::Lookup(table), Operation::Lookup(before)) => table.carry(before),
                 (Operation::Cases(cases), Operation::Cases(before)) => cases.carry(before),
+                (Operation::Filter(filter), Operation::Filter(before)) => {
+                    filter.unknown.carry(&before.unknown);
+                }
                 (Operation::Tidy(tidy), Operation::Tidy(before)) => {
                     tidy.tally.values += before.tally.values;
                 }
@@ -391,6 +395,23 @@ impl Pipeline {
                 Operation::Tidy(tidy) => Some(&tidy.tally),
                 _ => None,
             })
+    }
+
+    /// Records that a filter left out, or that no case holds for, as its condition is unknown.
+    pub fn unknown(&self) -> Vec<UnknownRecords> {
+        let mut all = Vec::new();
+        for operation in &self.operations {
+            match operation {
+                Operation::Filter(filter) => all.extend(filter.unknown.finish(&filter.text)),
+                Operation::Cases(cases) => {
+                    for ((name, ..), unknown) in cases.cases.iter().zip(&cases.unknown) {
+                        all.extend(unknown.finish(&format!("--case {name}")));
+                    }
+                }
+                _ => {}
+            }
+        }
+        all
     }
 
     /// Names of cases that held for no record so far.

@@ -1,62 +1,80 @@
 //! Sort keys as bytes: the order of the bytes is the order of the values.
 //!
-//! Each column gives a byte for its class (number, text, blank), and then:
+//! Each column gives a byte for its class (number, date, text, blank), and then:
 //! * a number: a byte for its sign, one for how many digits stand before its point, and its digits;
+//! * a date: the same of its nanoseconds;
 //! * a text: its bytes, those below 2 escaped, and a 0.
 //!
 //! Columns that are sorted from the greatest down have all of that inverted, but for blanks.
 
 use super::SortKey;
 use crate::expr::Type;
-use crate::value::{Cells, Kind, Moment, Number};
+use crate::value::{Cells, DecimalMark, LongDecimal, Moment, Number};
 
 const NUMBER: u8 = 1;
-const TEXT: u8 = 2;
+const MOMENT: u8 = 2;
+const TEXT: u8 = 3;
 const BLANK: u8 = 0xff;
 
 /// What a value is sorted as.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub(super) enum Sorted<'v> {
     Number(Number),
+    /// A number with more digits than [`Number`] keeps, or with an exponent or groups.
+    Long(LongDecimal),
+    /// Nanoseconds.
+    Moment(i128),
     Text(&'v [u8]),
     Blank,
 }
 
 /// What `value` is sorted as in a column of this type.
+///
+/// Where no type is declared, a value is a number or a date if it reads as one: `007` comes between 6 and
+/// 8.
 pub(super) fn sorted<'v>(value: &'v [u8], key: &SortKey, cells: &Cells) -> Sorted<'v> {
     if value.is_empty() {
         return Sorted::Blank;
     }
-    let number = match key.kind {
-        Type::Text | Type::Boolean => None,
-        Type::Number => Number::read(value, cells.mark).ok(),
-        Type::Moment => {
-            let formats = if key.computed {
-                &[]
-            } else {
-                cells.formats.as_slice()
-            };
-            Moment::parse(value.trim_ascii(), formats).map(|moment| {
-                let since = moment
-                    .datetime()
-                    .duration_since(jiff::civil::DateTime::ZERO);
-                Number {
-                    units: since.as_secs().into(),
-                    scale: 0,
-                }
-            })
-        }
-        // A number is one that would be written the same way again: 007 is a text.
-        _ => match Kind::of(value) {
-            Kind::Integer | Kind::Decimal => Number::parse(value),
-            _ => None,
-        },
+    let (numbers, moments) = match key.kind {
+        Type::Text | Type::Boolean => return Sorted::Text(value),
+        Type::Number => (true, false),
+        Type::Moment => (false, true),
+        _ => (true, true),
     };
-    number.map_or(Sorted::Text(value), Sorted::Number)
+    if numbers {
+        if cells.mark == DecimalMark::Point
+            && let Some(number) = Number::parse(value)
+        {
+            return Sorted::Number(number);
+        }
+        // Most texts show at once that they are none.
+        if !value.iter().any(u8::is_ascii_digit) {
+            return Sorted::Text(value);
+        }
+        if let Some(number) = LongDecimal::parse(value, cells.mark) {
+            return Sorted::Long(number);
+        }
+        if let Some(format) = cells.numbers.as_ref().filter(|_| !key.computed)
+            && let Ok(number) = format.read(value)
+        {
+            return Sorted::Number(number);
+        }
+    }
+    if moments {
+        let moment = match key.computed {
+            true => Moment::parse(value.trim_ascii(), &[]),
+            false => cells.moment(value),
+        };
+        if let Some(moment) = moment {
+            return Sorted::Moment(moment.nanoseconds());
+        }
+    }
+    Sorted::Text(value)
 }
 
 /// Appends the bytes of one column's key.
-pub(super) fn encode(sorted: Sorted<'_>, descending: bool, out: &mut Vec<u8>) {
+pub(super) fn encode(sorted: &Sorted<'_>, descending: bool, out: &mut Vec<u8>) {
     let start = out.len();
     match sorted {
         Sorted::Blank => {
@@ -65,12 +83,30 @@ pub(super) fn encode(sorted: Sorted<'_>, descending: bool, out: &mut Vec<u8>) {
         }
         Sorted::Number(number) => {
             out.push(NUMBER);
-            encode_number(number, out);
+            encode_number(*number, out);
+        }
+        Sorted::Long(LongDecimal {
+            negative,
+            digits,
+            magnitude,
+        }) => {
+            out.push(NUMBER);
+            encode_digits(*negative, digits, *magnitude, out);
+        }
+        Sorted::Moment(nanoseconds) => {
+            out.push(MOMENT);
+            encode_number(
+                Number {
+                    units: *nanoseconds,
+                    scale: 0,
+                },
+                out,
+            );
         }
         Sorted::Text(text) => {
             out.push(TEXT);
             if text.iter().any(|byte| *byte < 2) {
-                for byte in text {
+                for byte in *text {
                     if *byte < 2 {
                         out.push(1);
                     }
@@ -83,18 +119,12 @@ pub(super) fn encode(sorted: Sorted<'_>, descending: bool, out: &mut Vec<u8>) {
         }
     }
     if descending {
-        // Classes stay below that of blanks: 1 becomes 0xfe, 2 becomes 0xfd.
+        // Classes stay below that of blanks: 1 becomes 0xfe, 2 becomes 0xfd, 3 becomes 0xfc.
         out[start..].iter_mut().for_each(|byte| *byte = !*byte);
     }
 }
 
 fn encode_number(number: Number, out: &mut Vec<u8>) {
-    if number.units == 0 {
-        out.push(1);
-        return;
-    }
-    out.push(if number.units < 0 { 0 } else { 2 });
-    let start = out.len();
     let mut digits = [0_u8; 40];
     let mut at = digits.len();
     let mut left = number.units.unsigned_abs();
@@ -110,20 +140,39 @@ fn encode_number(number: Number, out: &mut Vec<u8>) {
         left /= 10;
     }
     let digits = &digits[at..];
-    // Digits before the point; below 0 for zeros behind it.
-    let magnitude = digits.len() as i32 - number.scale as i32;
-    out.push((magnitude + 128).clamp(1, 255) as u8);
     let significant = digits
         .iter()
         .rposition(|digit| *digit != 0)
         .map_or(0, |last| last + 1);
+    let magnitude = digits.len() as i64 - i64::from(number.scale);
+    encode_digits(number.units < 0, &digits[..significant], magnitude, out);
+}
+
+/// Appends a number by its digits, the first and last of which are not 0, and how many of them stand
+/// before its point.
+fn encode_digits(negative: bool, digits: &[u8], magnitude: i64, out: &mut Vec<u8>) {
+    /// Magnitudes that have a byte each; others have this byte and four more.
+    const NEAR: i64 = 126;
+    if digits.is_empty() {
+        out.push(1);
+        return;
+    }
+    out.push(if negative { 0 } else { 2 });
+    let start = out.len();
+    let far = (magnitude.clamp(i64::from(i32::MIN), i64::from(i32::MAX)) as i32 as u32) ^ (1 << 31);
+    if magnitude.abs() <= NEAR {
+        out.push((magnitude + 128) as u8);
+    } else {
+        out.push(if magnitude < 0 { 1 } else { 255 });
+        out.extend_from_slice(&far.to_be_bytes());
+    }
     // Two digits to a byte, from 1, so that a shorter number comes before a longer one.
-    for pair in digits[..significant].chunks(2) {
+    for pair in digits.chunks(2) {
         let tens = pair[0] * 10;
         out.push(1 + tens + pair.get(1).copied().unwrap_or(0));
     }
     out.push(0);
-    if number.units < 0 {
+    if negative {
         out[start..].iter_mut().for_each(|byte| *byte = !*byte);
     }
 }
@@ -131,9 +180,7 @@ fn encode_number(number: Number, out: &mut Vec<u8>) {
 /// A number that sorts as the value does, or the same as its neighbours: with it most pairs are
 /// told apart without a look at their keys. The second is false if it may be the same for two
 /// values that differ.
-pub(super) fn code(sorted: Sorted<'_>, descending: bool) -> (u64, bool) {
-    const SCALE: u32 = 6;
-    const LARGEST: i128 = 1 << 60;
+pub(super) fn code(sorted: &Sorted<'_>, descending: bool) -> (u64, bool) {
     let (code, exact) = match sorted {
         Sorted::Blank => return (u64::MAX, true),
         Sorted::Number(number) => {
@@ -142,10 +189,17 @@ pub(super) fn code(sorted: Sorted<'_>, descending: bool) -> (u64, bool) {
                 (number.units.saturating_mul(power), true)
             } else {
                 let power = 10_i128.checked_pow(number.scale - SCALE);
-                (number.units.div_euclid(power.unwrap_or(i128::MAX)), false)
+                let power = power.unwrap_or(i128::MAX);
+                (number.units.div_euclid(power), false)
             };
-            let clamped = units.clamp(-LARGEST, LARGEST);
-            ((clamped + LARGEST) as u64, exact && clamped == units)
+            number_code(units, exact)
+        }
+        Sorted::Long(number) => number_code(rounded_down(number), false),
+        Sorted::Moment(nanoseconds) => {
+            let seconds = nanoseconds.div_euclid(1_000_000_000);
+            // The years that there are leave room on both sides.
+            let code = (MOMENTS as i128 + (1 << 40) + seconds) as u64;
+            (code, nanoseconds % 1_000_000_000 == 0)
         }
         Sorted::Text(text) => {
             let mut first = [0; 8];
@@ -155,6 +209,42 @@ pub(super) fn code(sorted: Sorted<'_>, descending: bool) -> (u64, bool) {
         }
     };
     (if descending { !code - 1 } else { code }, exact)
+}
+
+/// Digits behind the point that codes of numbers tell apart.
+const SCALE: u32 = 6;
+
+/// The largest number that has a code of its own, in units of that scale.
+const LARGEST: i128 = 1 << 60;
+
+/// Where the codes of dates begin, behind those of numbers and before those of texts.
+const MOMENTS: u64 = (1 << 61) + 1;
+
+fn number_code(units: i128, exact: bool) -> (u64, bool) {
+    let clamped = units.clamp(-LARGEST, LARGEST);
+    ((clamped + LARGEST) as u64, exact && clamped == units)
+}
+
+/// A number in units of the scale of codes, rounded down.
+fn rounded_down(number: &LongDecimal) -> i128 {
+    // More digits than codes tell apart.
+    const MAX_DIGITS: i64 = 30;
+    let kept = number.magnitude + i64::from(SCALE);
+    if kept > MAX_DIGITS {
+        return if number.negative {
+            -LARGEST - 1
+        } else {
+            LARGEST + 1
+        };
+    }
+    let kept = usize::try_from(kept).unwrap_or(0);
+    let digits = (0..kept).map(|place| number.digits.get(place).copied().unwrap_or(0));
+    let units = digits.fold(0_i128, |sum, digit| sum * 10 + i128::from(digit));
+    let cut = number.digits.len() > kept;
+    match number.negative {
+        true => -units - i128::from(cut),
+        false => units,
+    }
 }
 
 /// The code of a text from its rank among the texts of a run.

@@ -1,7 +1,7 @@
 //! `sort`: records in the order of some columns; equal ones stay in the order of the source.
 //!
-//! Numbers come in the order of their values and before texts, texts in that of their code points,
-//! and blanks last. A column that is declared to be of one type is sorted by that.
+//! Numbers of any length come in the order of their values, then dates, then texts in that of their code
+//! points, and blanks last. A column that is declared to be of one type is sorted by that.
 //!
 //! What fits into memory is sorted there. What does not goes through the disk: memory after memory
 //! is sorted and written as a run, and the runs are merged.
@@ -9,6 +9,7 @@
 mod key;
 mod merge;
 mod run;
+mod tally;
 
 use std::fmt;
 use std::io;
@@ -24,6 +25,9 @@ use crate::record::Batch;
 use crate::value::Cells;
 use merge::Merge;
 use run::{Run, RunFile};
+use tally::SortTally;
+
+pub use tally::SortedAsText;
 
 /// A column to sort by, as `dues` or, from the greatest down, `-dues`.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -105,11 +109,18 @@ const RUNS: u64 = 2;
 /// Part of the memory that runs may take, in quarters: merging and what comes after need some too.
 const SHARE: u64 = 3;
 
+/// What records are sorted by, and what their values were sorted as.
+#[derive(Debug)]
+struct SortBy {
+    keys: Vec<SortKey>,
+    cells: Cells,
+    tallies: Vec<SortTally>,
+}
+
 /// Puts the records of batches in order.
 #[derive(Debug)]
 pub(crate) struct Sorter {
-    keys: Vec<SortKey>,
-    cells: Cells,
+    by: SortBy,
     folder: PathBuf,
     room: usize,
     run: Run,
@@ -139,8 +150,11 @@ impl Sorter {
         let room = memory / 4 * SHARE / if threads { RUNS } else { 1 };
         Self {
             run: Run::new(keys.len()),
-            keys,
-            cells,
+            by: SortBy {
+                tallies: vec![SortTally::default(); keys.len()],
+                keys,
+                cells,
+            },
             folder,
             room: usize::try_from(room)
                 .unwrap_or(usize::MAX)
@@ -160,7 +174,7 @@ impl Sorter {
                 self.write_run()?;
             }
             self.run
-                .push(batch, record, *line, &self.keys, &self.cells, self.room)?;
+                .push(batch, record, *line, &mut self.by, self.room)?;
         }
         Ok(())
     }
@@ -177,7 +191,7 @@ impl Sorter {
             let (full, inbox) = sync_channel::<Run>(0);
             let (give_back, empty) = sync_channel::<Run>(RUNS as usize);
             let folder = self.folder.clone();
-            let spare = Run::new(self.keys.len());
+            let spare = Run::new(self.by.keys.len());
             // The receiver is there, and has room.
             let _ = give_back.send(spare);
             let thread = thread::Builder::new()
@@ -226,6 +240,17 @@ impl Sorter {
         }
     }
 
+    /// Columns of which some values were sorted as texts and look like more.
+    pub(crate) fn sorted_as_text(&self) -> Vec<SortedAsText> {
+        let columns = self.by.keys.iter().zip(&self.by.tallies);
+        columns
+            .filter_map(|(key, tally)| match key.kind {
+                Type::Text | Type::Boolean => None,
+                _ => tally.finish(&key.name),
+            })
+            .collect()
+    }
+
     /// All records in order. The sorter is empty then.
     pub(crate) fn finish(&mut self) -> io::Result<SortedBatches> {
         let spilled = self.helper.is_some() || !self.files.is_empty();
@@ -233,7 +258,7 @@ impl Sorter {
             self.write_run()?;
         }
         self.join()?;
-        let mut run = std::mem::replace(&mut self.run, Run::new(self.keys.len()));
+        let mut run = std::mem::replace(&mut self.run, Run::new(self.by.keys.len()));
         if !spilled {
             run.sort();
             return Ok(SortedBatches::Memory { run, next: 0 });

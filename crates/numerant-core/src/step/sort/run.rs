@@ -10,7 +10,7 @@ use std::path::Path;
 
 use hashbrown::HashTable;
 
-use super::SortKey;
+use super::SortBy;
 use super::key::{self, Sorted};
 use crate::record::{Arena, Batch, Span};
 use crate::value::{Cells, Number};
@@ -155,19 +155,19 @@ impl Run {
         batch: &Batch,
         record: usize,
         line: u64,
-        keys: &[SortKey],
-        cells: &Cells,
+        by: &mut SortBy,
         room: usize,
     ) -> io::Result<()> {
         let mut codes = [0; CODES];
         let mut sort_key = std::mem::take(&mut self.key);
         sort_key.clear();
-        for (place, wanted) in keys.iter().enumerate() {
+        for (place, wanted) in by.keys.iter().enumerate() {
             let value = batch.field(record, wanted.slot).text();
-            let sorted = key::sorted(&value, wanted, cells);
-            key::encode(sorted, wanted.descending, &mut sort_key);
+            let sorted = key::sorted(&value, wanted, &by.cells);
+            by.tallies[place].add(&sorted);
+            key::encode(&sorted, wanted.descending, &mut sort_key);
             if place < CODES {
-                let (code, exact) = key::code(sorted, wanted.descending);
+                let (code, exact) = key::code(&sorted, wanted.descending);
                 codes[place] = code;
                 let texts = &mut self.texts[place];
                 let number = match sorted {

@@ -5,7 +5,7 @@ use super::*;
 use crate::format::RecordReader;
 use crate::format::delimited::{DelimitedReader, ReadOptions, Reindex};
 use crate::source::{Input, SourcePath};
-use crate::value::{Kind, Number};
+use crate::value::{DecimalMark, LongDecimal, Number};
 
 /// Sorts the lines of a file with a header, and returns them.
 fn sorted_lines(text: &str, by: &[&str], memory: u64, threads: bool) -> Vec<String> {
@@ -49,10 +49,7 @@ fn sorted_lines(text: &str, by: &[&str], memory: u64, threads: bool) -> Vec<Stri
 fn plainly(one: &str, other: &str) -> std::cmp::Ordering {
     let rank = |text: &str| match text {
         "" => 2,
-        _ => u8::from(!matches!(
-            Kind::of(text.as_bytes()),
-            Kind::Integer | Kind::Decimal
-        )),
+        _ => u8::from(Number::parse(text.as_bytes()).is_none()),
     };
     rank(one).cmp(&rank(other)).then_with(|| {
         if rank(one) == 0 {
@@ -113,8 +110,8 @@ proptest! {
         let key = |units: i64, scale: u32| {
             let number = Number { units: units.into(), scale };
             let mut bytes = Vec::new();
-            encode(Sorted::Number(number), false, &mut bytes);
-            (number, bytes, key::code(Sorted::Number(number), false).0)
+            encode(&Sorted::Number(number), false, &mut bytes);
+            (number, bytes, key::code(&Sorted::Number(number), false).0)
         };
         let (one, other) = (key(one, scale_one), key(other, scale_other));
         prop_assert_eq!(one.1.cmp(&other.1), one.0.compare(other.0));
@@ -122,6 +119,67 @@ proptest! {
             prop_assert_eq!(one.2.cmp(&other.2), one.0.compare(other.0));
         }
     }
+}
+
+/// A number without a sign as digits with so many before and behind the point, for a plain comparison.
+fn padded(text: &str) -> String {
+    let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
+    format!("{whole:0>60}{fraction:0<60}")
+}
+
+proptest! {
+    #[test]
+    fn the_order_of_keys_is_that_of_numbers_of_any_length(
+        one in "[0-9]{1,40}(\\.[0-9]{1,40})?", other in "[0-9]{1,40}(\\.[0-9]{1,40})?",
+        (one_negative, other_negative) in any::<(bool, bool)>(), exponent in -200_i32..200,
+    ) {
+        let plain = padded(&one).cmp(&padded(&other));
+        let is_zero = |text: &str| text.bytes().all(|byte| matches!(byte, b'0' | b'.'));
+        let expected = match (one_negative && !is_zero(&one), other_negative && !is_zero(&other)) {
+            (false, false) => plain,
+            (true, true) => plain.reverse(),
+            (true, false) => std::cmp::Ordering::Less,
+            (false, true) => std::cmp::Ordering::Greater,
+        };
+        let key = |text: &str, negative: bool, suffix: &str| {
+            let text = format!("{}{text}{suffix}", if negative { "-" } else { "" });
+            let number = LongDecimal::parse(text.as_bytes(), DecimalMark::Point).expect("a number");
+            let (mut bytes, sorted) = (Vec::new(), Sorted::Long(number));
+            encode(&sorted, false, &mut bytes);
+            let mut turned = Vec::new();
+            encode(&sorted, true, &mut turned);
+            (bytes, key::code(&sorted, false).0, turned, key::code(&sorted, true).0, text)
+        };
+        let suffix = format!("e{exponent}");
+        let (left, right) = (key(&one, one_negative, &suffix), key(&other, other_negative, &suffix));
+        prop_assert_eq!(left.0.cmp(&right.0), expected);
+        prop_assert_eq!(left.2.cmp(&right.2), expected.reverse());
+        if left.1 != right.1 {
+            prop_assert_eq!(left.1.cmp(&right.1), expected);
+            prop_assert_eq!(left.3.cmp(&right.3), expected.reverse());
+        }
+        // What fits into a number of the other kind has the same key.
+        let short = key(&one, one_negative, "");
+        if let Some(number) = Number::parse(short.4.as_bytes()) {
+            let mut bytes = Vec::new();
+            encode(&Sorted::Number(number), false, &mut bytes);
+            prop_assert_eq!(bytes, short.0);
+            prop_assert_eq!(key::code(&Sorted::Number(number), false).0, short.1);
+        }
+    }
+}
+
+#[test]
+fn numbers_dates_and_texts_have_places_of_their_own() {
+    let text = "v,n\nGrain,1\n5.3.2026,2\n0.00056123456789012345,3\n,4\n0.9993,5\n5,6\n4.12.2025,7\n1e2,8\n\
+                2026-03-05T01:00+02:00,9\n2026-03-04T23:30Z,10\n";
+    let order = |by: &str| {
+        let lines = sorted_lines(text, &[by], 1 << 30, false);
+        let number = |line: &String| line.rsplit_once(',').expect("two fields").1.to_owned();
+        lines.iter().map(number).collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(order("v"), "3 5 6 8 7 9 10 2 1 4");
+    assert_eq!(order("-v"), "1 2 10 9 7 8 6 5 3 4");
 }
 
 #[test]
