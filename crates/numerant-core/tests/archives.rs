@@ -252,6 +252,11 @@ fn all_outputs_go_into_one_archive() {
         ReadOptions::default(),
     );
     let options = PartsOptions {
+        parts_read: None,
+        job: Job {
+            per_sheet: true,
+            ..Job::default()
+        },
         whole: vec![folder.path("calls.csv").into()],
         parts,
         read,

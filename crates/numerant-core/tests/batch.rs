@@ -336,6 +336,11 @@ proptest! {
             .expect("combined");
         let check = verify_parts(
             &PartsOptions {
+                parts_read: None,
+                job: Job {
+                    per_sheet: true,
+                    ..Job::default()
+                },
                 whole: vec![whole.into()],
                 parts: files_below(&folder.path("out")),
                 read: ReadOptions::default(),

@@ -398,6 +398,11 @@ fn parts_are_proved_whatever_their_totals_are() {
     done(&split);
     let compared = |parts: Vec<PathBuf>| {
         let options = PartsOptions {
+            parts_read: None,
+            job: Job {
+                per_sheet: true,
+                ..Job::default()
+            },
             whole: vec![folder.path("pay.x12").into()],
             parts: parts.into_iter().map(Into::into).collect(),
             read: ReadOptions::default(),

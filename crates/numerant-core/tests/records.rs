@@ -120,6 +120,11 @@ fn the_two_forms_hold_the_same() {
         "{part}"
     );
     let options = PartsOptions {
+        parts_read: None,
+        job: Job {
+            per_sheet: true,
+            ..Job::default()
+        },
         whole: vec![folder.path("charts.mrc").into()],
         parts: vec![folder.path("out/again.mrc").into()],
         read: ReadOptions::default(),

@@ -55,6 +55,11 @@ impl Bench {
 
     fn verify(&self, ignore: &[&str]) -> PartsCheck {
         let options = PartsOptions {
+            parts_read: None,
+            job: Job {
+                per_sheet: true,
+                ..Job::default()
+            },
             whole: vec![self.path("calls.csv").into()],
             parts: files_below(&self.path("parts")),
             read: ReadOptions::default(),

@@ -9,8 +9,9 @@ mod surroundings;
 
 use std::process::ExitCode;
 
-use clap::Parser;
-
 fn main() -> ExitCode {
-    commands::run(args::Arguments::parse())
+    match args::parse() {
+        Ok(arguments) => commands::run(arguments),
+        Err(error) => error.exit(),
+    }
 }

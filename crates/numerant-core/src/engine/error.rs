@@ -31,6 +31,8 @@ pub enum Error {
         source_name: String,
         /// The name.
         problem: ColumnError,
+        /// The line that looks like the header, where that is not the first record.
+        likely_header: Option<u64>,
     },
     /// The names of sources lead to no files.
     #[error(transparent)]
@@ -168,6 +170,9 @@ pub enum Error {
     /// A ledger that does not say where its outputs are.
     #[error("{} does not say in which folder the outputs are", .0.display())]
     LedgerFolder(PathBuf),
+    /// A ledger without the job of its run, or of one that fills templates.
+    #[error("{} does not say how its outputs were made from the whole", .0.display())]
+    LedgerWithoutJob(PathBuf),
     /// Records that are rejected would not be compared.
     #[error("--ragged reject would leave records out of the comparison")]
     RejectsCompared,
@@ -320,6 +325,13 @@ impl Error {
     /// What to type next, where there is something to say.
     pub fn hint(&self) -> Option<String> {
         match self {
+            Self::Column {
+                likely_header: Some(line),
+                ..
+            } => Some(format!(
+                "line {line} looks like the header: --skip-lines {} passes over the lines above it",
+                line - 1
+            )),
             Self::Column { problem, .. } => Some(problem.hint()),
             Self::Select(error) => error.hint(),
             Self::ColumnsDiffer(differ) => Some(differ.hint()),
@@ -341,11 +353,14 @@ impl Error {
                 )
             }
             Self::AllRejected { .. } => None,
+            Self::LedgerWithoutJob(_) => {
+                Some("name the parts with --parts, and the steps of the run".to_owned())
+            }
             Self::LedgerFolder(_) => Some("name it with --out DIR".to_owned()),
             Self::ComparedColumn { problem, .. } => Some(format!(
                 "--ignore '{}' leaves it out of the comparison; columns there: {}",
                 problem.name,
-                problem.columns.join(", ")
+                problem.listed()
             )),
             Self::SurplusColumn { column, .. } => Some(format!(
                 "--ignore '{column}' leaves it out of the comparison"

@@ -431,6 +431,7 @@ pub fn values(
         .layout()
         .find(&key.column)
         .map_err(|problem| Error::Column {
+            likely_header: None,
             source_name: source.to_string(),
             problem,
         })?;

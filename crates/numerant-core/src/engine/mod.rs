@@ -11,6 +11,7 @@ mod books;
 mod compress;
 mod consume;
 mod documents;
+mod earlier;
 mod error;
 mod found;
 mod header;
@@ -21,6 +22,7 @@ mod pack;
 mod prepare;
 mod produce;
 mod sources;
+mod suspects;
 mod verify;
 
 use std::path::PathBuf;
@@ -39,9 +41,10 @@ pub use inspect::{
 };
 pub use notice::{Notice, SheetNote, ValuesBecause};
 use once::{Shared, foreseen, plan_once, run_once};
+pub use suspects::{SimilarKeys, TotalRecords};
 pub use verify::{
-    ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, verify_ledger,
-    verify_parts,
+    ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, parts_of_run,
+    verify_ledger, verify_parts,
 };
 
 use crate::job::Job;

@@ -1,6 +1,6 @@
 //! What a user should know of a run that it did not stop.
 
-use super::{NamesChanged, NamesClashed};
+use super::{NamesChanged, NamesClashed, SimilarKeys, TotalRecords};
 use crate::format::sheet::{SheetFacts, Visibility};
 use crate::format::{BalanceNote, Extracted, MessageFacts};
 use crate::format::{JSON, JSON_LINES, RecordReader, TextNote, TreeFacts, format_read};
@@ -41,6 +41,28 @@ pub enum Notice {
     Unmatched(UnmatchedKeys),
     /// Values of a column that is sorted by were sorted as texts.
     SortedAsText(SortedAsText),
+    /// Records that look like totals of others.
+    TotalRecords(TotalRecords),
+    /// Keys that differ only in case or blanks.
+    SimilarKeys(SimilarKeys),
+    /// Files in the output folder look like outputs and are none of this run.
+    OthersInFolder {
+        /// The folder.
+        folder: String,
+        /// How many.
+        files: u64,
+        /// The first of them.
+        examples: Vec<String>,
+    },
+    /// Files of the run before that this run does not write.
+    Cleared {
+        /// Their paths below the output folder.
+        paths: Vec<String>,
+        /// They would be removed, and are still there.
+        is_planned: bool,
+    },
+    /// Files of the run before that were changed since, and are left.
+    ChangedSince(Vec<String>),
     /// Records for which a condition is neither true nor false.
     Unknown(UnknownRecords),
     /// Cases that held for no record.

@@ -1,6 +1,6 @@
 //! A run from the first record to the last, once.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::mpsc::{self, RecvTimeoutError};
@@ -8,6 +8,7 @@ use std::thread;
 use std::time::Duration;
 
 use super::consume::Consumer;
+use super::earlier::{Earlier, others};
 use super::produce::{Message, Produced, Producer, Routed};
 use super::{Context, Error, FILES_KEPT_FREE, Notice, STACK, Summary, books, compress, documents};
 use crate::job::Job;
@@ -94,6 +95,9 @@ pub(super) fn plan_once(
             ..OutputEntry::default()
         });
     }
+    let written: HashSet<&str> = outputs.iter().map(|output| output.path.as_str()).collect();
+    let leftovers = leftovers(job, &produced, &written, true)?;
+    produced.notices.extend(leftovers.notices);
     let mut summary = summary(produced, outputs, Vec::new())?;
     summary.order = order;
     Ok(summary)
@@ -151,7 +155,10 @@ pub(super) fn run_once(
     let mut records = consumer.records().to_vec();
     let compression = producer.compression();
     let mut produced = producer.finish(&mut records)?;
-    let replace = job.existing == ExistingPolicy::Replace;
+    let replace = matches!(
+        job.existing,
+        ExistingPolicy::Replace | ExistingPolicy::Clear
+    );
     let new_folder = !out.exists();
     // What takes the place of a file must be on the disk before that file is gone.
     let sync = job.sync || (replace && !new_folder);
@@ -229,6 +236,9 @@ pub(super) fn run_once(
         types = written.types;
         produced.notices.extend(written.notices);
     }
+    let written: HashSet<&str> = outputs.iter().map(|output| output.path.as_str()).collect();
+    let leftovers = leftovers(job, &produced, &written, false)?;
+    produced.notices.extend(leftovers.notices);
     let kept_text: Vec<TypedColumn> = types
         .iter()
         .filter(|column| column.text_because.is_some())
@@ -271,17 +281,58 @@ pub(super) fn run_once(
         std::fs::create_dir_all(&out)
             .map_err(|cause| OutputError::new("creating the folder", &out, cause))?;
     }
-    commit(stage, &out, &destinations, replace, sync)?;
+    commit(
+        stage,
+        &out,
+        &destinations,
+        &leftovers.removed,
+        replace,
+        sync,
+    )?;
     for side_file in side_files {
         side_file.commit()?;
     }
     Ok(summary)
 }
 
+/// Files of earlier runs in the folder of a run.
+struct Leftovers {
+    /// Those that the run takes away.
+    removed: Vec<String>,
+    /// What there is to say of them.
+    notices: Vec<Notice>,
+}
+
+/// What is in the folder of a run besides the outputs that it has `written`.
+fn leftovers(
+    job: &Job,
+    produced: &Produced,
+    written: &HashSet<&str>,
+    is_planned: bool,
+) -> Result<Leftovers, Error> {
+    let mut notices = Vec::new();
+    let earlier = Earlier::read(job, &produced.out)?;
+    let (removed, changed) = earlier.left(&produced.out, written)?;
+    if !removed.is_empty() {
+        notices.push(Notice::Cleared {
+            paths: removed.clone(),
+            is_planned,
+        });
+    }
+    if !changed.is_empty() {
+        notices.push(Notice::ChangedSince(changed.clone()));
+    }
+    let mut known = written.clone();
+    known.extend(removed.iter().chain(&changed).map(String::as_str));
+    notices.extend(others(job, &produced.out, &produced.extension, &known));
+    Ok(Leftovers { removed, notices })
+}
+
 /// A ledger on its way to `path`.
 pub(super) fn keep_ledger(ledger: &mut Ledger, job: &Job, path: &Path) -> Result<SideFile, Error> {
     ledger.decimal_comma = job.cells().mark == DecimalMark::Comma;
     ledger.number_format.clone_from(&job.number_format);
+    ledger.job = Some(job.keys_that_differ().map_err(Error::Ledger)?);
     let mut text = serde_json::to_string_pretty(ledger).map_err(Error::Ledger)?;
     text.push('\n');
     let mut file = SideFile::create(path)?;

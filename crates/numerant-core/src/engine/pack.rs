@@ -89,7 +89,14 @@ pub(super) fn packed<T>(
         false => folder,
     };
     let replace = job.existing == ExistingPolicy::Replace;
-    commit(&stage, folder, &destinations, replace, job.sync || replace)?;
+    commit(
+        &stage,
+        folder,
+        &destinations,
+        &[],
+        replace,
+        job.sync || replace,
+    )?;
     if let Some(file) = kept {
         file.commit()?;
     }

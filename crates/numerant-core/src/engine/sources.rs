@@ -61,7 +61,7 @@ pub(super) struct Cursor {
     /// Sources that were opened to learn their columns, in order; what `next` says comes behind them.
     opened: VecDeque<Box<dyn RecordReader>>,
     /// The first source, with the columns of all.
-    first: Option<Box<dyn RecordReader>>,
+    pub(super) first: Option<Box<dyn RecordReader>>,
     /// Workbooks of which only some sheets are read: their names, and those of the others.
     pub(super) passed_over: Vec<(String, Vec<String>)>,
 }

@@ -159,7 +159,7 @@ impl ExprError {
             } if problem.nearest.is_none() => Some(format!(
                 "a text stands in single quotes: '{}'; double quotes are for names of columns: {}",
                 problem.name,
-                problem.columns.join(", ")
+                problem.listed()
             )),
             ExprProblem::Column { problem, .. } => Some(problem.hint()),
             ExprProblem::Function {

@@ -321,6 +321,8 @@ pub struct SourceFacts {
     pub written: Dialect,
     /// No line end at its start has carriage returns that belong to none.
     pub regular_line_ends: bool,
+    /// The line that looks like the header, where that is not the first record.
+    pub likely_header: Option<u64>,
     /// What of the dialect was detected; `None` if the source is no delimited text.
     pub detected: Option<DetectedDialect>,
     /// What its reader should know of how it is written.

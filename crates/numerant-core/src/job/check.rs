@@ -148,6 +148,16 @@ pub enum JobError {
         "--max-size is for text: how large a workbook becomes is known only when it is packed; use --rows"
     )]
     SizeOfWorkbook,
+    /// Outputs of an earlier run are not known.
+    #[error(
+        "--existing clear removes what the ledger of the run before names: state it with --ledger FILE"
+    )]
+    ClearWithoutLedger,
+    /// Each file of a batch is a run of its own.
+    #[error(
+        "--existing clear is for split, combine and fill; convert puts each file in place by itself"
+    )]
+    ClearOfBatch,
     /// Lines with other columns, in outputs of lines.
     #[error("with --lines, an output of lines has room for one column, and these would be written: {}; write .csv, .json or .xlsx, or choose one with --keep", .0.join(", "))]
     LinesWithColumns(Vec<String>),
@@ -272,6 +282,14 @@ impl Job {
         self.check_fill(format)?;
         if self.sources.len() > 1 && self.out.is_none() && self.pack.is_none() && !self.batch {
             return Err(JobError::NoOut);
+        }
+        if self.existing == ExistingPolicy::Clear {
+            if self.batch {
+                return Err(JobError::ClearOfBatch);
+            }
+            if self.ledger.is_none() {
+                return Err(JobError::ClearWithoutLedger);
+            }
         }
         if self.existing == ExistingPolicy::Newer && !self.batch {
             return Err(JobError::NewerOfBatch);
@@ -422,7 +440,10 @@ impl Job {
                 second: "--out",
             });
         }
-        if matches!(self.existing, ExistingPolicy::Skip | ExistingPolicy::Newer) {
+        if !matches!(
+            self.existing,
+            ExistingPolicy::Refuse | ExistingPolicy::Replace
+        ) {
             return Err(JobError::PackAsItIs);
         }
         let named = pack.extension().unwrap_or_default();
@@ -696,6 +717,13 @@ impl Job {
             }
         }
         columns
+    }
+
+    /// Whether records are lines, and are moved verbatim into outputs with `extension`.
+    pub(crate) fn moves_lines_to(&self, extension: &str) -> bool {
+        let format = format_of(extension).unwrap_or_else(delimited);
+        let is_lines = format.text == Some(TextFormat::JsonLines);
+        self.read.lines && (is_lines || self.moves_lines(format))
     }
 
     /// Whether records are lines, and are moved verbatim into outputs of lines.

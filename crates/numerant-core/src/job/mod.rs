@@ -3,6 +3,7 @@
 mod check;
 mod file;
 mod fill;
+mod reading;
 
 use std::path::PathBuf;
 

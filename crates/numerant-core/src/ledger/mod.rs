@@ -38,6 +38,9 @@ pub struct Ledger {
     /// How numbers are written in the sources, by an example.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub number_format: Option<NumberFormat>,
+    /// The job that was run, with the keys of job files that are not as usual.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub job: Option<serde_json::Map<String, serde_json::Value>>,
     /// What was read, source by source in the order they were named.
     pub sources: Vec<SourceEntry>,
     /// What was written, in the order of first records.
@@ -289,6 +292,7 @@ impl Ledger {
             new_folder: false,
             decimal_comma: false,
             number_format: None,
+            job: None,
             sources,
             outputs,
             left_out,

@@ -1,4 +1,4 @@
-//! Puts staged outputs in their places: all of them, or none.
+//! Puts staged outputs in their places, and takes away what is to go: all of it, or nothing.
 //!
 //! A destination folder that does not exist yet appears with all that is in it by one rename.
 //! Otherwise the outputs are renamed one by one; if one of them fails, those before it are taken
@@ -19,16 +19,17 @@ pub(crate) struct Destination {
     pub(crate) path: String,
 }
 
-/// Moves `outputs` below `root`. Files that are in the way are replaced if `replace` says so, and
-/// an error if not.
+/// Moves `outputs` below `root`, and removes the files of the paths in `removed` there. Files that are in
+/// the way are replaced if `replace` says so, and an error if not.
 pub(crate) fn commit(
     stage: &Stage,
     root: &Path,
     outputs: &[Destination],
+    removed: &[String],
     replace: bool,
     sync: bool,
 ) -> Result<(), OutputError> {
-    if outputs.is_empty() {
+    if outputs.is_empty() && removed.is_empty() {
         return Ok(());
     }
     if fs::symlink_metadata(root).is_err() {
@@ -38,7 +39,8 @@ pub(crate) fn commit(
         moved: Vec::new(),
         folders: Vec::new(),
     };
-    let result = commit_files(stage, root, outputs, replace, &mut undo);
+    let result = commit_files(stage, root, outputs, replace, &mut undo)
+        .and_then(|()| remove_files(stage, root, removed, &mut undo));
     match result {
         Ok(()) if sync => sync_folder(root),
         Ok(()) => Ok(()),
@@ -117,6 +119,33 @@ fn commit_files(
         }
         move_into_place(&output.staged, &path, replace).map_err(failed)?;
         undo.moved.push((path, kept));
+    }
+    Ok(())
+}
+
+/// Removes files below `root`, and folders that are empty then.
+fn remove_files(
+    stage: &Stage,
+    root: &Path,
+    removed: &[String],
+    undo: &mut Undo,
+) -> Result<(), OutputError> {
+    let aside = stage.dir().join("removed");
+    for (number, path) in removed.iter().enumerate() {
+        let full = root.join(path);
+        let failed = |error| OutputError::new("removing", &full, error);
+        fs::create_dir_all(&aside).map_err(failed)?;
+        let kept = aside.join(number.to_string());
+        fs::rename(&full, &kept).map_err(failed)?;
+        undo.moved.push((full, Some(kept)));
+    }
+    for path in removed {
+        for (end, _) in path.rmatch_indices('/') {
+            // A folder that holds something else stays.
+            if fs::remove_dir(root.join(&path[..end])).is_err() {
+                break;
+            }
+        }
     }
     Ok(())
 }
@@ -227,7 +256,7 @@ mod tests {
             staged(&stage, "0", "a", "x/a.csv"),
             staged(&stage, "1", "b", "b.csv"),
         ];
-        commit(&stage, &root, &outputs, false, true).expect("committed");
+        commit(&stage, &root, &outputs, &[], false, true).expect("committed");
         assert_eq!(
             fs::read_to_string(root.join("x/a.csv")).expect("there"),
             "a"
@@ -251,7 +280,7 @@ mod tests {
             if replace {
                 outputs.insert(1, staged(&stage, "1", "newer", "old.csv"));
             }
-            let error = commit(&stage, &root, &outputs, replace, false).expect_err("a folder");
+            let error = commit(&stage, &root, &outputs, &[], replace, false).expect_err("a folder");
             assert!(error.path.ends_with("taken.csv"), "{error}");
             drop(stage);
             assert_eq!(
@@ -270,13 +299,13 @@ mod tests {
         fs::write(root.join("a.csv"), "old").expect("written");
         let stage = Stage::beside(root).expect("a stage");
         let outputs = [staged(&stage, "0", "new", "a.csv")];
-        let error = commit(&stage, root, &outputs, false, false).expect_err("it exists");
+        let error = commit(&stage, root, &outputs, &[], false, false).expect_err("it exists");
         assert_eq!(error.cause.kind(), io::ErrorKind::AlreadyExists);
         assert_eq!(
             fs::read_to_string(root.join("a.csv")).expect("there"),
             "old"
         );
-        commit(&stage, root, &outputs, true, false).expect("replaced");
+        commit(&stage, root, &outputs, &[], true, false).expect("replaced");
         assert_eq!(
             fs::read_to_string(root.join("a.csv")).expect("there"),
             "new"

@@ -27,6 +27,9 @@ pub enum ExistingPolicy {
     /// Put the new one in its place if the source has changed since; for files that become one
     /// output each.
     Newer,
+    /// Put the new one in its place if the run before has written it, as its ledger says, and remove what
+    /// that run has written and this one does not.
+    Clear,
     /// Leave it as it is, and leave the records out that would have gone there.
     Skip,
 }

@@ -58,9 +58,24 @@ pub struct ColumnError {
 }
 
 impl ColumnError {
+    /// The columns that there are, as many as a message has room for.
+    pub fn listed(&self) -> String {
+        const LISTED: usize = 12;
+        let shown = self
+            .columns
+            .iter()
+            .take(LISTED)
+            .cloned()
+            .collect::<Vec<_>>();
+        match self.columns.len() - shown.len() {
+            0 => shown.join(", "),
+            more => format!("{} and {more} more", shown.join(", ")),
+        }
+    }
+
     /// What to type instead.
     pub fn hint(&self) -> String {
-        let columns = self.columns.join(", ");
+        let columns = self.listed();
         match &self.nearest {
             Some(nearest) => format!("did you mean '{nearest}'? columns: {columns}"),
             None => format!("columns: {columns}"),

@@ -163,6 +163,11 @@ impl Router {
         &self.groups
     }
 
+    /// The keys, in the order of the values of groups.
+    pub fn keys(&self) -> impl Iterator<Item = &Key> {
+        self.keys.iter().map(|resolved| &resolved.key)
+    }
+
     /// The place of `key` among the values of a group.
     pub fn place_of(&self, key: &Key) -> Option<usize> {
         self.keys.iter().position(|resolved| resolved.key == *key)

@@ -184,6 +184,7 @@ fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Un
         dialect,
         written: dialect,
         regular_line_ends: true,
+        likely_header: None,
         detected: None,
         notes: Vec::new(),
         skipped: 0,

@@ -15,6 +15,7 @@ mod split;
 mod steps;
 mod verify;
 
+use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Parser, Subcommand};
 
 pub(crate) use combine::CombineArguments;
@@ -59,4 +60,39 @@ pub(crate) enum Command {
     Demo(DemoArguments),
     Completions(CompletionsArguments),
     Manual(ManualArguments),
+}
+
+/// The most slips in a word that is still taken for another.
+const SLIPS: usize = 2;
+
+/// The arguments of the process. An option that there is not is not said to be similar to one that it is
+/// not.
+pub(crate) fn parse() -> Result<Arguments, clap::Error> {
+    Arguments::try_parse().map_err(without_far_suggestion)
+}
+
+fn without_far_suggestion(mut error: clap::Error) -> clap::Error {
+    if error.kind() != ErrorKind::UnknownArgument {
+        return error;
+    }
+    let words = |kind| match error.get(kind) {
+        Some(ContextValue::String(text)) => vec![text.clone()],
+        Some(ContextValue::Strings(texts)) => texts.clone(),
+        _ => Vec::new(),
+    };
+    let given = words(ContextKind::InvalidArg);
+    let suggested = words(ContextKind::SuggestedArg);
+    let near = |one: &String| {
+        let slips = suggested
+            .iter()
+            .map(|other| strsim::damerau_levenshtein(one, other));
+        slips.min().is_none_or(|slips| slips <= SLIPS)
+    };
+    if !given.iter().all(near) {
+        error.remove(ContextKind::SuggestedArg);
+        error.remove(ContextKind::Suggested);
+        // It would show the same option.
+        error.remove(ContextKind::Usage);
+    }
+    error
 }

@@ -106,6 +106,7 @@ const CLASHES: &[(&str, ClashPolicy)] = &[
 const EXISTING: &[(&str, ExistingPolicy)] = &[
     ("refuse", ExistingPolicy::Refuse),
     ("replace", ExistingPolicy::Replace),
+    ("clear", ExistingPolicy::Clear),
     ("newer", ExistingPolicy::Newer),
     ("skip", ExistingPolicy::Skip),
 ];
@@ -325,7 +326,8 @@ pub(super) struct NamingOptions {
     /// What to do where two outputs would share a file or sheet
     #[arg(long, value_name = "POLICY", value_parser = choice(CLASHES), default_value = "refuse")]
     pub(super) clash: ClashPolicy,
-    /// What to do where an output exists; newer puts a new one in its place if the source has
+    /// What to do where an output exists; clear replaces what the ledger of the run before (--ledger)
+    /// names, and removes of it what this run does not write; newer replaces it if the source has
     /// changed since, and is for convert
     #[arg(long, value_name = "POLICY", value_parser = choice(EXISTING), default_value = "refuse")]
     pub(super) existing: ExistingPolicy,

@@ -24,10 +24,11 @@ const REPEATED: &[(&str, Repeated)] = &[
     ("last", Repeated::Last),
 ];
 
-/// What is done to records, in the order of these options whatever the order they are typed in.
+/// What is done to the values of records, in the order of these options whatever the order they are typed
+/// in.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Steps, taken in this order")]
-pub(super) struct StepOptions {
+pub(super) struct ChangeOptions {
     /// Trim values, and leave out records and columns without any value
     #[arg(long)]
     tidy: bool,
@@ -67,6 +68,14 @@ pub(super) struct StepOptions {
     /// Write a column under another name; may be repeated
     #[arg(long, value_name = "OLD=NEW", value_parser = rename)]
     rename: Vec<(String, String)>,
+}
+
+/// What is done to records, in the order of these options whatever the order they are typed in.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Steps, taken in this order")]
+pub(super) struct StepOptions {
+    #[command(flatten)]
+    changes: ChangeOptions,
     /// Write these columns only, in this order
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     keep: Vec<ColumnList>,
@@ -194,7 +203,7 @@ fn lookup(text: &str) -> Result<Lookup, String> {
     })
 }
 
-impl StepOptions {
+impl ChangeOptions {
     /// The steps in their order.
     pub(super) fn into_steps(self) -> Vec<Step> {
         let mut steps = Vec::new();
@@ -215,6 +224,14 @@ impl StepOptions {
         steps.extend(self.conditions.into_iter().map(Step::Where));
         let rename = self.rename.into_iter();
         steps.extend(rename.map(|(from, to)| Step::Rename { from, to }));
+        steps
+    }
+}
+
+impl StepOptions {
+    /// The steps in their order.
+    pub(super) fn into_steps(self) -> Vec<Step> {
+        let mut steps = self.changes.into_steps();
         if !self.keep.is_empty() {
             steps.push(Step::Keep(names(self.keep)));
         }

@@ -3,25 +3,33 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use numerant_core::format::delimited::ReadOptions;
 use numerant_core::job::{VerifyJob, Work};
 
 use super::options::{
-    ColumnList, ReadingOptions, ReportOptions, RunningOptions, SavingOptions, columns, names,
+    CellOptions, ColumnList, ReadingOptions, ReportOptions, RunningOptions, SavingOptions, columns,
+    names,
 };
+use super::steps::ChangeOptions;
 
 /// Prove that files are what a ledger says, or that parts are the whole
 #[derive(Debug, Args)]
 #[command(
     override_usage = "numerant verify [OPTIONS] LEDGER\n       \
-        numerant verify [OPTIONS] --whole FILE... --parts FILE...",
+        numerant verify [OPTIONS] --whole FILE... --parts FILE...\n       \
+        numerant verify [OPTIONS] --whole FILE... --ledger LEDGER",
     after_help = "With a ledger, every output must be there with the bytes, records and totals that \
     the run has written, and nothing else may be in a folder that it has made. With --whole and \
     --parts, both must hold the same records, in any order; a part may be a file, a folder, or a \
-    pattern in quotes.\n\n\
+    pattern in quotes. Steps are applied to the whole, as the run that wrote the parts has applied \
+    them; --ledger takes them, the parts and how files are read from that run.\n\n\
     Examples:\n  \
     numerant verify split.json\n  \
     numerant verify --whole calls.csv --parts 'parts/**/*.csv'\n  \
-    numerant verify --whole calls.csv --parts parts --ignore folder,chief"
+    numerant verify --whole calls.csv --parts parts --ignore folder,chief\n  \
+    numerant verify --whole calls.csv --parts parts --tidy --where \"tonnes > 1000\"\n  \
+    numerant verify --whole report.csv --skip-lines 2 --parts parts --parts-read skip-lines=0\n  \
+    numerant verify --whole calls.csv --ledger split.json"
 )]
 pub(crate) struct VerifyArguments {
     /// A ledger that a run has kept with --ledger
@@ -32,14 +40,27 @@ pub(crate) struct VerifyArguments {
     )]
     ledger: Option<PathBuf>,
     /// Where the outputs of the ledger are now [default: where they were written]
-    #[arg(long, value_name = "DIR", requires = "ledger")]
+    #[arg(long, value_name = "DIR")]
     out: Option<PathBuf>,
     /// The whole: files, folders or patterns
-    #[arg(long, value_name = "FILE", num_args = 1.., requires = "parts")]
+    #[arg(long, value_name = "FILE", num_args = 1..)]
     whole: Vec<PathBuf>,
     /// The parts: files, folders or patterns
-    #[arg(long, value_name = "FILE", num_args = 1.., requires = "whole")]
+    #[arg(long, value_name = "FILE", num_args = 1.., requires = "whole", conflicts_with = "out")]
     parts: Vec<PathBuf>,
+    /// Take the parts, the steps and how files are read from the ledger of the run that wrote the parts
+    #[arg(
+        long = "ledger",
+        value_name = "LEDGER",
+        requires = "whole",
+        conflicts_with_all = ["parts", "ledger"],
+        required_unless_present_any = ["ledger", "parts"]
+    )]
+    of_ledger: Option<PathBuf>,
+    /// Read the parts with another option than the whole, such as skip-lines=0 or delimiter=tab; may be
+    /// repeated
+    #[arg(long, value_name = "OPTION=VALUE", value_parser = reading_option, requires = "parts")]
+    parts_read: Vec<(String, String)>,
     /// Compare these columns only
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     keep: Vec<ColumnList>,
@@ -48,6 +69,10 @@ pub(crate) struct VerifyArguments {
     ignore: Vec<ColumnList>,
     #[command(flatten)]
     reading: ReadingOptions,
+    #[command(flatten)]
+    cells: CellOptions,
+    #[command(flatten)]
+    changes: ChangeOptions,
     /// Threads to use: 1, or 2 to read both sides at the same time [default: as many as there are
     /// processors]
     #[arg(
@@ -64,6 +89,14 @@ pub(crate) struct VerifyArguments {
     running: RunningOptions,
 }
 
+/// `OPTION=VALUE`.
+fn reading_option(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text
+        .split_once('=')
+        .ok_or("write it as OPTION=VALUE, such as skip-lines=0")?;
+    Ok((name.trim_start_matches("--").to_owned(), value.to_owned()))
+}
+
 /// What is to be verified, and how it is shown.
 #[derive(Debug)]
 pub(crate) struct VerifyRequest {
@@ -74,24 +107,47 @@ pub(crate) struct VerifyRequest {
 }
 
 impl VerifyArguments {
-    pub(crate) fn into_request(self) -> VerifyRequest {
+    /// How the result is shown.
+    pub(crate) fn report(&self) -> ReportOptions {
+        self.running.report
+    }
+
+    pub(crate) fn into_request(self) -> Result<VerifyRequest, String> {
+        let read = self.reading.into_options();
+        let parts_read = match self.parts_read.as_slice() {
+            [] => None,
+            options => Some(read.with(options)?),
+        };
         let job = VerifyJob {
-            ledger: self.ledger,
+            ledger: self.ledger.or(self.of_ledger),
             out: self.out,
+            parts_read,
+            steps: self.changes.into_steps(),
+            date_format: self.cells.date_format,
+            decimal_comma: self.cells.decimal_comma,
+            number_format: self.cells.number_format,
             whole: self.whole.into_iter().map(Into::into).collect(),
             parts: self.parts.into_iter().map(Into::into).collect(),
             keep: names(self.keep),
             ignore: names(self.ignore),
-            read: self.reading.into_options(),
+            read,
             memory: self.running.memory,
             jobs: self.jobs,
             ..VerifyJob::default()
         };
         let save = self.saving.save_job;
-        VerifyRequest {
+        let reads = job.read != ReadOptions::default() || !job.steps.is_empty();
+        let cells = !job.date_format.is_empty() || job.decimal_comma || job.number_format.is_some();
+        if job.ledger.is_some() && !job.whole.is_empty() && (reads || cells) {
+            return Err(
+                "--ledger takes the steps and how files are read from the run, so they cannot be stated"
+                    .to_owned(),
+            );
+        }
+        Ok(VerifyRequest {
             save: save.map(|path| (path, Work::Verify(Box::new(job.clone())))),
             job,
             report: self.running.report,
-        }
+        })
     }
 }

@@ -116,9 +116,14 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
             (reporter, result)
         }
         Command::Verify(arguments) => {
-            let request = arguments.into_request();
-            let reporter = Reporter::new(request.report);
-            let result = verify::verify(&request, &reporter, &interrupts);
+            let reporter = Reporter::new(arguments.report());
+            let result = match arguments.into_request() {
+                Ok(request) => verify::verify(&request, &reporter, &interrupts),
+                Err(message) => Err(Failure::Usage {
+                    message,
+                    hint: "numerant verify --help shows the options".to_owned(),
+                }),
+            };
             (reporter, result)
         }
         Command::Completions(arguments) => (Reporter::plain(), shell::completions(&arguments)),

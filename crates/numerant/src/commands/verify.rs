@@ -22,7 +22,7 @@ pub(super) fn verify(
     let job = &request.job;
     let progress = Arc::new(Progress::new(request.report.quiet));
     let context = interrupts.context(Arc::clone(&progress) as _);
-    let holds = if let Some(ledger) = &job.ledger {
+    let holds = if let Some(ledger) = job.ledger.as_ref().filter(|_| job.whole.is_empty()) {
         let result = engine::verify_ledger(ledger, job.out.as_deref(), &job.read, &context);
         progress.clear();
         let check = result?;
@@ -33,6 +33,15 @@ pub(super) fn verify(
             whole: files(&job.whole)?,
             parts: files(&job.parts)?,
             read: job.read.clone(),
+            parts_read: job.parts_read.clone(),
+            job: Job {
+                steps: job.steps.clone(),
+                date_format: job.date_format.clone(),
+                decimal_comma: job.decimal_comma,
+                number_format: job.number_format.clone(),
+                per_sheet: true,
+                ..Job::default()
+            },
             keep: job.keep.clone(),
             ignore: job.ignore.clone(),
             memory: job.memory,
@@ -42,6 +51,13 @@ pub(super) fn verify(
                 Report::Json => usize::MAX,
             },
             jobs: job.jobs,
+        };
+        let options = match &job.ledger {
+            None => options,
+            Some(ledger) => {
+                let whole = options.whole.clone();
+                engine::parts_of_run(ledger, job.out.as_deref(), whole, options)?
+            }
         };
         let result = engine::verify_parts(&options, &context);
         progress.clear();

@@ -222,7 +222,7 @@ impl Reporter {
     pub(crate) fn plan(&self, summary: &Summary, question_follows: bool) -> io::Result<()> {
         if question_follows {
             run::plan(&mut anstream::stderr().lock(), summary, false)?;
-            return self.notices(&summary.notices);
+            return self.planned_notices(&summary.notices);
         }
         if self.report == Report::Json {
             return self.document(&json::summary(summary, true));
@@ -232,7 +232,7 @@ impl Reporter {
             run::plan(&mut out, summary, true)?;
             out.flush()?;
         }
-        self.notices(&summary.notices)
+        self.planned_notices(&summary.notices)
     }
 
     /// Shows what a run has written; its notices only if no plan has shown them before.
@@ -306,20 +306,31 @@ impl Reporter {
     }
 
     fn notices(&self, notices: &[Notice]) -> io::Result<()> {
-        for notice in notices {
-            self.tell(Level::Note, notice::text(notice));
+        self.notes(notices.iter().map(notice::text).collect())
+    }
+
+    /// The notices of a run that is only planned.
+    fn planned_notices(&self, notices: &[Notice]) -> io::Result<()> {
+        self.notes(notices.iter().map(notice::planned_text).collect())
+    }
+
+    fn notes(&self, notes: Vec<String>) -> io::Result<()> {
+        let more = notes.len().saturating_sub(NOTICES);
+        let shown: Vec<String> = notes.iter().take(NOTICES).cloned().collect();
+        for note in notes {
+            self.tell(Level::Note, note);
         }
         if self.quiet {
             return Ok(());
         }
         let mut err = anstream::stderr().lock();
-        if let Some(more) = notices.len().checked_sub(NOTICES).filter(|more| *more > 0) {
+        if more > 0 {
             let more = words::counted(more as u64, "note more", "notes more");
             let text = format!("{more}; --report json has all of them");
             words::labelled(&mut err, words::NOTE, "note", &text)?;
         }
-        for notice in notices.iter().take(NOTICES) {
-            words::labelled(&mut err, words::NOTE, "note", &notice::text(notice))?;
+        for note in &shown {
+            words::labelled(&mut err, words::NOTE, "note", note)?;
         }
         Ok(())
     }
@@ -344,6 +355,12 @@ impl Reporter {
         if left > 0 {
             writeln!(err, "       and {} more", words::number(left))?;
         }
+        // What the command line takes, a job file has as a key.
+        let of_file = self.documents.is_some();
+        let hint = hint.map(|hint| match of_file && hint.contains("--") {
+            true => format!("{hint}; a job file has these options as keys, without the dashes"),
+            false => hint,
+        });
         if let Some(hint) = &hint {
             words::labelled(&mut err, words::HINT, " hint", hint)?;
         }

@@ -10,6 +10,22 @@ use super::words::{counted, decimal, number};
 /// Names that a notice lists.
 const SHOWN: usize = 4;
 
+/// What a notice says of a run that is only planned.
+pub(super) fn planned_text(notice: &Notice) -> String {
+    let text = text(notice);
+    match notice {
+        Notice::NamesChanged(_)
+        | Notice::NamesClashed(_)
+        | Notice::Tidied(_)
+        | Notice::KeptText(_) => text
+            .replace("and were ", "and would be ")
+            .replace("and was ", "and would be ")
+            .replace(" were ", " would be ")
+            .replace(" was ", " would be "),
+        _ => text,
+    }
+}
+
 /// What a notice says.
 pub(super) fn text(notice: &Notice) -> String {
     match notice {
@@ -150,6 +166,95 @@ pub(super) fn text(notice: &Notice) -> String {
                 examples.join(", ")
             )
         }
+        Notice::TotalRecords(total) => {
+            let what = match total.value.as_str() {
+                "" => format!("'{}' is blank there", total.column),
+                value => format!("'{value}' in column '{}'", total.column),
+            };
+            let condition = match total.value.as_str() {
+                "" => format!("\"{}\" IS NOT NULL", total.column),
+                value => format!("\"{}\" IS DISTINCT FROM '{value}'", total.column),
+            };
+            format!(
+                "{}, {}: {} like a total of others ({what}); --where '{}' leaves {} out",
+                total.source,
+                total.at,
+                match total.records {
+                    1 => "the record looks".to_owned(),
+                    records => format!("this record and {} more look", number(records - 1)),
+                },
+                condition.replace('\'', "'\\''"),
+                if total.records == 1 { "it" } else { "them" },
+            )
+        }
+        Notice::SimilarKeys(similar) => {
+            let groups: Vec<String> = similar
+                .examples
+                .iter()
+                .map(|group| {
+                    let values: Vec<String> = group
+                        .iter()
+                        .map(|(value, records)| format!("'{value}' ({})", number(*records)))
+                        .collect();
+                    values.join(" and ")
+                })
+                .collect();
+            format!(
+                "column '{}': {} only in case or blanks: {}{}; {}",
+                similar.column,
+                counted(similar.values, "value differs", "values differ"),
+                groups.join("; "),
+                if similar.values as usize > similar.examples.iter().map(Vec::len).sum() {
+                    "; …"
+                } else {
+                    ""
+                },
+                match similar.in_blanks {
+                    true => format!(
+                        "--tidy trims values, --by {}:upper makes one of those that differ in case",
+                        similar.column
+                    ),
+                    false => format!("--by {}:upper makes one of them", similar.column),
+                }
+            )
+        }
+        Notice::OthersInFolder {
+            folder,
+            files,
+            examples,
+        } => format!(
+            "{} in {} that this run does not write: {}{}; --existing clear with the --ledger of the run \
+             before removes what that run has written",
+            counted(*files, "file is", "files are"),
+            super::words::folder(std::path::Path::new(folder)),
+            examples.join(", "),
+            if *files > examples.len() as u64 {
+                ", …"
+            } else {
+                ""
+            },
+        ),
+        Notice::Cleared { paths, is_planned } => format!(
+            "{} of the run before {}: {}",
+            counted(paths.len() as u64, "file", "files"),
+            match (is_planned, paths.len()) {
+                (true, _) => "would be removed",
+                (false, 1) => "was removed",
+                (false, _) => "were removed",
+            },
+            some_of(paths)
+        ),
+        Notice::ChangedSince(paths) => format!(
+            "{} of the run before {} since, and {} left: {}",
+            counted(paths.len() as u64, "file", "files"),
+            if paths.len() == 1 {
+                "was changed"
+            } else {
+                "were changed"
+            },
+            if paths.len() == 1 { "is" } else { "are" },
+            some_of(paths)
+        ),
         Notice::SortedAsText(texts) => format!(
             "--sort: {} of {} in column '{}' sorted as text, such as '{}'{}",
             number(texts.texts),
@@ -297,6 +402,15 @@ pub(super) fn text(notice: &Notice) -> String {
             )
         }
         _ => String::new(),
+    }
+}
+
+/// The first of some names.
+fn some_of(names: &[String]) -> String {
+    let shown = names.iter().take(SHOWN).cloned().collect::<Vec<_>>();
+    match names.len() - shown.len() {
+        0 => shown.join(", "),
+        more => format!("{} and {more} more", shown.join(", ")),
     }
 }
 

@@ -1,10 +1,11 @@
 //! Progress on standard error while long work runs: bytes, rate, time left.
 
+use std::fmt::Write;
 use std::io::IsTerminal;
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{HumanDuration, ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use numerant_core::engine::Observer;
 
 /// Work that is done sooner than this shows no progress.
@@ -50,6 +51,25 @@ impl Files {
             self.done, self.all, self.present
         )
     }
+}
+
+/// The time that is left if the rest takes as long as what is done; nothing before anything is.
+fn time_left(elapsed: Duration, done: u64, all: u64) -> Option<Duration> {
+    let rest = all.checked_sub(done)?;
+    let share = (done > 0).then(|| rest as f64 / done as f64)?;
+    Duration::try_from_secs_f64(elapsed.as_secs_f64() * share).ok()
+}
+
+/// A style that knows `{time_left}`.
+fn with_time_left(style: ProgressStyle) -> ProgressStyle {
+    let write = |state: &ProgressState, out: &mut dyn Write| {
+        let all = state.len().unwrap_or(0);
+        if let Some(left) = time_left(state.elapsed(), state.pos(), all) {
+            // A progress line that cannot be written is not worth an error.
+            let _ = write!(out, "{} left", HumanDuration(left));
+        }
+    };
+    style.with_key("time_left", write)
 }
 
 impl Progress {
@@ -101,7 +121,7 @@ impl Observer for Progress {
                 Some(total) => (
                     ProgressBar::with_draw_target(Some(total), target),
                     "{bar:30} {percent:>3} %  {decimal_bytes} of {decimal_total_bytes}  \
-                     {decimal_bytes_per_sec}  {eta} left  {wide_msg}",
+                     {decimal_bytes_per_sec}  {time_left}  {wide_msg}",
                 ),
                 None => (
                     ProgressBar::with_draw_target(None, target),
@@ -110,7 +130,7 @@ impl Observer for Progress {
             };
             // The template is fixed; if it were wrong, the default one would do.
             if let Ok(style) = ProgressStyle::with_template(template) {
-                bar.set_style(style.progress_chars("█▌░"));
+                bar.set_style(with_time_left(style).progress_chars("█▌░"));
             }
             state.bar = Some(bar.with_elapsed(state.begun.elapsed()));
         }
@@ -179,10 +199,10 @@ impl Observer for Progress {
             }
             let bar = ProgressBar::with_draw_target(Some(of), ProgressDrawTarget::stderr());
             let template = "{bar:30} {percent:>3} %  {human_pos} of {human_len} records written  \
-                            {eta} left";
+                            {time_left}";
             // The template is fixed; if it were wrong, the default one would do.
             if let Ok(style) = ProgressStyle::with_template(template) {
-                bar.set_style(style.progress_chars("█▌░"));
+                bar.set_style(with_time_left(style).progress_chars("█▌░"));
             }
             state.bar = Some(bar);
             state.writes = true;
@@ -190,5 +210,19 @@ impl Observer for Progress {
         if let Some(bar) = &state.bar {
             bar.set_position(records);
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_time_that_is_left_is_known_from_what_is_done() {
+        let second = Duration::from_secs(1);
+        assert_eq!(time_left(second, 0, 100), None);
+        assert_eq!(time_left(second, 25, 100), Some(Duration::from_secs(3)));
+        assert_eq!(time_left(second, 100, 100), Some(Duration::ZERO));
+        assert_eq!(time_left(second, 101, 100), None);
     }
 }

@@ -4,7 +4,7 @@ mod copies;
 mod refusal;
 mod sheets;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -92,7 +92,7 @@ pub(super) fn check_beside(
             source_name: source.to_string(),
         });
     }
-    let gives_way = matches!(existing, ExistingPolicy::Replace | ExistingPolicy::Newer);
+    let gives_way = !matches!(existing, ExistingPolicy::Refuse | ExistingPolicy::Skip);
     if !gives_way && fs::symlink_metadata(path).is_ok() {
         return Err(Refusal::FileExists {
             path: path.to_owned(),
@@ -126,6 +126,8 @@ pub(super) struct Addresses {
     root: PathBuf,
     root_exists: bool,
     existing: ExistingPolicy,
+    /// Paths that the run before has written, where its outputs may be replaced.
+    earlier: HashSet<String>,
     protected: Arc<HashMap<Identity, SourcePath>>,
     side_files: Vec<(PathBuf, &'static str)>,
     most: u64,
@@ -195,6 +197,7 @@ impl Addresses {
             root: root.to_owned(),
             root_exists: fs::symlink_metadata(root).is_ok(),
             existing: job.existing,
+            earlier: HashSet::new(),
             protected,
             side_files,
             most: job.max_outputs,
@@ -215,6 +218,11 @@ impl Addresses {
             source_hit: None,
             refused: false,
         }
+    }
+
+    /// With paths that the run before has written, and that may be replaced.
+    pub(super) fn with_earlier(self, earlier: HashSet<String>) -> Self {
+        Self { earlier, ..self }
     }
 
     /// Refuses what can be refused before a record is read.
@@ -547,7 +555,9 @@ impl Addresses {
                 path: full,
                 source_name,
             });
-        } else if self.existing == ExistingPolicy::Refuse {
+        } else if self.existing == ExistingPolicy::Refuse
+            || (self.existing == ExistingPolicy::Clear && !self.earlier.contains(path))
+        {
             self.refused = true;
             self.found.1 += 1;
             if self.found.0.len() < LISTED {

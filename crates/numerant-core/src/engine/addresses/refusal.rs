@@ -124,6 +124,12 @@ impl Refusal {
             Self::TooMany { found, .. } => {
                 format!("is the column right? if so, say --max-outputs {found}")
             }
+            Self::Clashes { clashes, .. } if clashes.iter().all(NameClash::is_fold) => {
+                "their values differ only in case or blanks: --tidy trims them, and --by COLUMN:upper or \
+                 {COLUMN:upper} in --name makes one of those that differ in case; or --clash number \
+                 keeps them apart"
+                    .to_owned()
+            }
             Self::Clashes { .. } => {
                 "put what tells them apart into --name; or --clash number puts a number behind the \
                  later names, first or last writes one of them and leaves the others out, together \
@@ -199,6 +205,12 @@ impl Refusal {
 }
 
 impl NameClash {
+    /// Whether the values of its outputs differ only in case or blanks.
+    fn is_fold(&self) -> bool {
+        let folded = |text: &str| text.split_whitespace().collect::<String>().to_lowercase();
+        !self.folder && self.first != self.second && folded(&self.first) == folded(&self.second)
+    }
+
     fn line(&self) -> String {
         let Self {
             path,

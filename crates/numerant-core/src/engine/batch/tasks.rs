@@ -223,7 +223,7 @@ fn settle(
         return None;
     };
     match existing {
-        ExistingPolicy::Replace => None,
+        ExistingPolicy::Replace | ExistingPolicy::Clear => None,
         ExistingPolicy::Skip => Some(SkipReason::OutputExists),
         ExistingPolicy::Newer => {
             let changed = fs::metadata(source.on_disk()?).and_then(|found| found.modified());

@@ -77,6 +77,7 @@ impl Producer {
                 .map(|column| (column.slot, column.computed))
         };
         self.router.rebind(place).map_err(|problem| Error::Column {
+            likely_header: None,
             source_name: reader.name(),
             problem,
         })?;

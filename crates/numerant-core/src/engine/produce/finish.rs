@@ -4,17 +4,21 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 
 use super::super::addresses::{Fate, FilledCopy, NamesChanged};
+use super::super::suspects::similar_keys;
 use super::super::{Error, Notice};
 use super::Producer;
 use crate::format::BookFormat;
 use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
+use crate::name::Part;
 use crate::source::SourcePath;
-use crate::step::{LeftOutStep, StepError, UnknownRecords};
+use crate::step::{CASE_COLUMN, LeftOutStep, StepError, UnknownRecords};
 use crate::value::Number;
 
 /// What the first half knows at the end.
 pub(in crate::engine) struct Produced {
     pub(in crate::engine) out: PathBuf,
+    /// The extension of the outputs.
+    pub(in crate::engine) extension: String,
     pub(in crate::engine) sources: Vec<SourceEntry>,
     pub(in crate::engine) notices: Vec<Notice>,
     /// The path of each output; `None` where it is not to be written.
@@ -46,6 +50,27 @@ impl Produced {
 }
 
 impl Producer {
+    /// Reports keys that differ only in case or blanks, with the `records` of their outputs.
+    fn note_similar_keys(&mut self, records: &[u64]) {
+        for (place, key) in self.router.keys().enumerate() {
+            if key.part != Part::Whole || key.column == CASE_COLUMN {
+                continue;
+            }
+            let mut values: Vec<(String, u64)> = Vec::new();
+            let mut places: HashMap<&str, usize> = HashMap::new();
+            for (output, found) in self.divider.outputs().iter().enumerate() {
+                let value = self.router.groups()[found.group as usize][place].as_str();
+                let at = *places.entry(value).or_insert_with(|| {
+                    values.push((value.to_owned(), 0));
+                    values.len() - 1
+                });
+                values[at].1 += records[output] + self.diverted[output];
+            }
+            let similar = similar_keys(&key.column, &values);
+            self.notices.extend(similar.map(Notice::SimilarKeys));
+        }
+    }
+
     /// Names what is left to name and refuses the run if there is a reason. `records` are the
     /// records of each output that were handed on; those of outputs that are not to be written
     /// are taken from it.
@@ -61,6 +86,7 @@ impl Producer {
         records.resize(outputs, 0);
         self.addresses
             .finish(&self.router, &self.divider, records)?;
+        self.note_similar_keys(records);
         let named = self.addresses.into_named();
         let totals = self.sums.len();
         let sums_of =
@@ -166,6 +192,7 @@ impl Producer {
             .collect();
         Ok(Produced {
             out: self.out,
+            extension: self.extension,
             sources: self.sources,
             notices: self.notices,
             paths,

@@ -15,8 +15,10 @@ pub(super) use begin::{Becomes, KeptSheet, SourceBegins};
 pub(super) use finish::Produced;
 
 use super::addresses::{Addresses, Fate};
+use super::earlier::Earlier;
 use super::notice::{note, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources};
+use super::suspects::TotalFinder;
 use super::{Context, Error, Notice, Shared, prepare};
 use crate::format::column::Found;
 use crate::format::delimited::{Dialect, Ragged, Reindex};
@@ -203,10 +205,14 @@ impl Producer {
             context.now,
             rows,
             shared.protected,
-        );
+        )
+        .with_earlier(Earlier::read(job, &out)?.paths());
+        let first = cursor.first.as_ref();
+        let likely_header = first.and_then(|reader| reader.facts().likely_header);
         let unknown = |problem: ColumnError| Error::Column {
             source_name: first_source.to_string(),
             problem,
+            likely_header,
         };
         let most = most_outputs(job) as usize;
         context.observer.begins(inputs.size());
@@ -337,11 +343,15 @@ impl Producer {
         }
         let taken: Arc<AtomicU64> = Arc::clone(&reader.facts().taken);
         let rejected_before = self.pipeline.rejected();
+        let mut totals = TotalFinder::new(reader.as_ref());
         while reader.next_batch(&mut spare.batch)? {
             self.context.check_cancelled()?;
             self.pipeline
                 .apply(&mut spare.batch)
                 .map_err(|(at, problem)| Error::step(path.clone(), at, problem))?;
+            if let Some(totals) = &mut totals {
+                totals.look(&spare.batch);
+            }
             let taken = taken.load(Ordering::Relaxed);
             self.context.observer.has_read(self.read_before + taken);
             match &mut sorter {
@@ -367,6 +377,8 @@ impl Producer {
             }
             let _ = foot.set(around.foot);
         }
+        let totals = totals.and_then(|totals| totals.finish(reader.as_ref()));
+        self.notices.extend(totals.map(Notice::TotalRecords));
         let facts = reader
             .document()
             .map(Document::messages)

@@ -68,6 +68,20 @@ pub struct ChangedOutput {
     pub unreadable: Option<String>,
 }
 
+/// The folder of the outputs of a ledger: `out`, or the one that the ledger states.
+pub(in crate::engine) fn folder_of_outputs(
+    path: &Path,
+    out: Option<&Path>,
+    ledger: &Ledger,
+) -> Result<PathBuf, Error> {
+    let folder = path.parent().unwrap_or(Path::new(""));
+    match (out, &ledger.out) {
+        (Some(out), _) => Ok(out.to_owned()),
+        (None, Some(out)) => Ok(joined(folder, out)),
+        (None, None) => Err(Error::LedgerFolder(path.to_owned())),
+    }
+}
+
 /// Holds the files in the folder of a ledger, or in `out`, against it.
 ///
 /// # Errors
@@ -80,12 +94,7 @@ pub fn verify_ledger(
     context: &Context,
 ) -> Result<LedgerCheck, Error> {
     let ledger = read_ledger(path)?;
-    let folder = path.parent().unwrap_or(Path::new(""));
-    let out = match (out, &ledger.out) {
-        (Some(out), _) => out.to_owned(),
-        (None, Some(out)) => joined(folder, out),
-        (None, None) => return Err(Error::LedgerFolder(path.to_owned())),
-    };
+    let out = folder_of_outputs(path, out, &ledger)?;
     let paths: HashSet<&str> = ledger
         .outputs
         .iter()
@@ -234,7 +243,7 @@ fn joined(folder: &Path, way: &str) -> PathBuf {
     joined
 }
 
-fn read_ledger(path: &Path) -> Result<Ledger, Error> {
+pub(in crate::engine) fn read_ledger(path: &Path) -> Result<Ledger, Error> {
     let source = SourcePath::File(path.to_owned());
     let text = fs::read(path).map_err(|error| source.error(ReadProblem::Io(error)))?;
     let ledger: Ledger = serde_json::from_slice(&text).map_err(|cause| Error::NoLedger {

@@ -2,6 +2,9 @@
 
 mod ledger;
 mod parts;
+mod run;
 
 pub use ledger::{ChangedOutput, LedgerCheck, verify_ledger};
+pub(super) use ledger::{folder_of_outputs, read_ledger};
 pub use parts::{ChangedValue, FoundRecord, PartsCheck, PartsOptions, verify_parts};
+pub use run::parts_of_run;

@@ -12,13 +12,14 @@ use std::thread;
 use serde::Serialize;
 
 use super::super::sources::{Cursor, Sources};
-use super::super::{Context, Error};
+use super::super::{Context, Error, prepare};
 use crate::format::delimited::{Ragged, ReadOptions};
-use crate::format::{JSON, JSON_LINES, TreeFacts};
+use crate::format::{JSON, JSON_LINES, RecordReader, TreeFacts};
 use crate::job::Job;
 use crate::ledger::{BUCKETS, Bag, BagDigest, RecordHasher, bucket};
 use crate::record::{Batch, ColumnError, Columns, Unit};
 use crate::source::SourcePath;
+use crate::step::{Pipeline, Step, StepError};
 use crate::tree::with_plain_dots;
 use crate::value::Size;
 
@@ -35,8 +36,13 @@ pub struct PartsOptions {
     pub whole: Vec<SourcePath>,
     /// The parts.
     pub parts: Vec<SourcePath>,
-    /// How both are read.
+    /// How the whole is read, and the parts, unless that is stated.
     pub read: ReadOptions,
+    /// How the parts are read, where not as the whole.
+    pub parts_read: Option<ReadOptions>,
+    /// What is done to the records of the whole before they are compared: the steps of a job, its cases,
+    /// and the columns that names of files give. Its sources are not looked at.
+    pub job: Job,
     /// Only these columns count; all if there are none.
     pub keep: Vec<String>,
     /// These columns do not count, and need not be there.
@@ -153,15 +159,23 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
         .first()
         .ok_or(Error::Job(crate::job::JobError::NoSource))?;
     // What can be read only once is kept, as it may be read again.
-    let open = |paths: &[SourcePath], read: &ReadOptions| -> Result<(Job, Sources), Error> {
-        let job = job(options, paths, read);
-        let (sources, _) = Sources::open(&job, true, true, true, context)?;
-        Ok((job, sources))
+    let open = |paths: &[SourcePath], read: &ReadOptions, is_whole: bool| {
+        let mut job = job(options, paths, read);
+        if is_whole {
+            job = Job {
+                sources: job.sources,
+                read: job.read,
+                memory: job.memory,
+                ..options.job.clone()
+            };
+        }
+        Compared::open(job, context)
     };
-    let (mut read, mut parts_read) = (options.read.clone(), options.read.clone());
+    let mut read = options.read.clone();
+    let mut parts_read = options.parts_read.clone().unwrap_or_else(|| read.clone());
     let document = documents(options, &mut read, &mut parts_read, context)?;
-    let whole = open(&options.whole, &read)?;
-    let columns = compared_columns(first, options, whole.1.columns())?;
+    let whole = open(&options.whole, &read, true)?;
+    let columns = compared_columns(first, options, &whole.columns())?;
     if !document {
         // What no record of a part has is blank in all of them.
         parts_read.also.clone_from(&columns);
@@ -170,7 +184,7 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
         options,
         context,
         whole,
-        parts: open(&options.parts, &parts_read)?,
+        parts: open(&options.parts, &parts_read, false)?,
         columns,
         read: AtomicU64::new(0),
     };
@@ -239,7 +253,9 @@ fn documents(
     let (Some(whole), Some(part)) = (options.whole.first(), options.parts.first()) else {
         return Ok(false);
     };
-    if !options.keep.is_empty() || !options.ignore.is_empty() || read.repeats.is_some() {
+    let changes = !options.job.steps.is_empty() || !options.job.case.is_empty();
+    let chosen = !options.keep.is_empty() || !options.ignore.is_empty();
+    if changes || chosen || read.repeats.is_some() || !read.blank_values.is_empty() {
         return Ok(false);
     }
     let facts = |path: &SourcePath| -> Result<Option<(TreeFacts, &'static str)>, Error> {
@@ -279,6 +295,7 @@ fn compared_columns(
     columns: &Columns,
 ) -> Result<Vec<String>, Error> {
     let unknown = |problem: ColumnError| Error::Column {
+        likely_header: None,
         source_name: first.to_string(),
         problem,
     };
@@ -329,12 +346,82 @@ fn job(options: &PartsOptions, sources: &[SourcePath], read: &ReadOptions) -> Jo
     }
 }
 
+/// Files that are compared, with what is done to their records before.
+struct Compared {
+    job: Job,
+    sources: Sources,
+    /// The steps, made ready for the columns of the first source; none if there are none.
+    pipeline: Option<Pipeline>,
+}
+
+impl Compared {
+    fn open(mut job: Job, context: &Context) -> Result<Self, Error> {
+        // Order does not matter here.
+        job.steps.retain(|step| !matches!(step, Step::Sort(_)));
+        job.total.clear();
+        let (sources, _) = Sources::open(&job, true, true, true, context)?;
+        prepare::hold_for_any(&mut job, &sources)?;
+        let changes = !job.steps.is_empty() || !job.case.is_empty();
+        let pipeline = match changes {
+            true => Some(prepare::pipeline(&job, &sources, context)?),
+            false => None,
+        };
+        Ok(Self {
+            job,
+            sources,
+            pipeline,
+        })
+    }
+
+    /// The columns after the steps.
+    fn columns(&self) -> Columns {
+        match &self.pipeline {
+            None => self.sources.columns().clone(),
+            Some(pipeline) => columns_of(pipeline),
+        }
+    }
+
+    /// The steps, made ready for one source.
+    fn pipeline_for(
+        &self,
+        reader: &dyn RecordReader,
+        context: &Context,
+    ) -> Result<Option<Pipeline>, Error> {
+        match &self.pipeline {
+            None => Ok(None),
+            Some(pipeline) if reader.columns() == self.sources.columns() => {
+                Ok(Some(pipeline.clone()))
+            }
+            Some(_) => prepare::pipeline_for(&self.job, reader.columns(), context).map(Some),
+        }
+    }
+}
+
+fn columns_of(pipeline: &Pipeline) -> Columns {
+    let columns = pipeline.layout().columns().iter();
+    let names: Vec<&str> = columns.map(|column| column.name.as_str()).collect();
+    Columns::from_header(&names)
+}
+
+/// Takes a batch: its source, its records and their hashes, the places of the columns that count, and the
+/// bytes that were read for it.
+type Take<'t> = dyn FnMut(&str, &Batch, &[u128], &[usize], u64) + 't;
+
+/// What records are hashed by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Width {
+    /// All of their bytes, where all columns of their source count in its order.
+    Source,
+    /// Their values, one by one.
+    Any,
+}
+
 /// Both sides, and how they are read.
 struct Side<'v> {
     options: &'v PartsOptions,
     context: &'v Context,
-    whole: (Job, Sources),
-    parts: (Job, Sources),
+    whole: Compared,
+    parts: Compared,
     columns: Vec<String>,
     read: AtomicU64,
 }
@@ -370,24 +457,53 @@ impl Side<'_> {
     }
 
     /// Reads sources and hands on the hashes of the records of each batch.
-    fn read(&self, side: &(Job, Sources), take: &mut dyn FnMut(&[u128])) -> Result<(), Error> {
+    fn read(&self, side: &Compared, take: &mut dyn FnMut(&[u128])) -> Result<(), Error> {
+        self.records(side, Width::Source, &mut |_, _, hashes, _, taken| {
+            take(hashes);
+            let all = self.read.fetch_add(taken, Ordering::Relaxed) + taken;
+            self.context.observer.has_read(all);
+        })
+    }
+
+    /// Reads sources and hands on each batch after the steps: its source, the places of the columns that
+    /// count, and the hashes of its records; and how many bytes were read since the last one.
+    fn records(&self, side: &Compared, width: Width, take: &mut Take<'_>) -> Result<(), Error> {
         let mut hashes = Vec::new();
         let mut batch = Batch::default();
-        let (job, sources) = side;
         let mut cursor = Cursor::default();
-        while let Some(mut reader) = sources.next(&mut cursor, job, self.context)? {
-            let places = self.places(&reader.name(), reader.columns())?;
-            let mut hasher = RecordHasher::new(places, reader.columns().len());
+        while let Some(mut reader) = side.sources.next(&mut cursor, &side.job, self.context)? {
+            let name = reader.name();
+            let mut pipeline = side.pipeline_for(reader.as_ref(), self.context)?;
+            let places = match &pipeline {
+                None => self.places(&name, reader.columns())?,
+                Some(pipeline) => {
+                    let found = self.places(&name, &columns_of(pipeline))?;
+                    let columns = pipeline.layout().columns();
+                    found.iter().map(|place| columns[*place].slot).collect()
+                }
+            };
+            let width = match (&pipeline, width) {
+                (None, Width::Source) => reader.columns().len(),
+                _ => usize::MAX,
+            };
+            let mut hasher = RecordHasher::new(places.clone(), width);
             let taken = Arc::clone(&reader.facts().taken);
             let mut before = 0;
             while reader.next_batch(&mut batch)? {
                 self.context.check_cancelled()?;
+                if let Some(pipeline) = &mut pipeline {
+                    pipeline
+                        .apply(&mut batch)
+                        .map_err(|(at, problem)| Error::step(name.clone(), at, problem))?;
+                    batch.rejected.clear();
+                }
                 hasher.hash_all(&batch, &mut hashes);
-                take(&hashes);
                 let now = taken.load(Ordering::Relaxed);
-                let all = self.read.fetch_add(now - before, Ordering::Relaxed) + now - before;
+                take(&name, &batch, &hashes, &places, now - before);
                 before = now;
-                self.context.observer.has_read(all);
+            }
+            if let Some(pipeline) = pipeline {
+                pipeline.unmatched().map_err(StepError::from)?;
             }
         }
         Ok(())
@@ -460,56 +576,46 @@ impl Side<'_> {
     /// Finds where the records are that make the difference.
     fn find(
         &self,
-        side: &(Job, Sources),
+        side: &Compared,
         counts: &mut HashMap<u128, Counts>,
         missing: bool,
         check: &mut PartsCheck,
     ) -> Result<(), Error> {
         let list = self.options.list;
-        let mut hashes = Vec::new();
-        let mut batch = Batch::default();
-        let (job, sources) = side;
-        let mut cursor = Cursor::default();
-        while let Some(mut reader) = sources.next(&mut cursor, job, self.context)? {
-            let places = self.places(&reader.name(), reader.columns())?;
-            let mut hasher = RecordHasher::new(places.clone(), usize::MAX);
-            while reader.next_batch(&mut batch)? {
-                self.context.check_cancelled()?;
-                hasher.hash_all(&batch, &mut hashes);
-                for (record, hash) in hashes.iter().enumerate() {
-                    let Some(counts) = counts.get_mut(hash) else {
-                        continue;
-                    };
-                    counts.passed += 1;
-                    let named = if missing {
-                        // The first of its kind stands for all that are missing.
-                        counts.is_missing() && counts.passed == 1
-                    } else {
-                        counts.is_surplus() && counts.passed > counts.whole
-                    };
-                    let found = match (missing, counts.whole) {
-                        (true, _) => &mut check.missing,
-                        (false, 0) => &mut check.extra,
-                        (false, _) => &mut check.doubled,
-                    };
-                    if !named || found.len() >= list {
-                        continue;
-                    }
-                    let values = places.iter().map(|column| {
-                        String::from_utf8_lossy(&batch.field(record, *column).text()).into_owned()
-                    });
-                    found.push(FoundRecord {
-                        source: reader.name(),
-                        unit: batch.at(record).unit,
-                        line: batch.line(record),
-                        in_whole: counts.whole.into(),
-                        in_parts: counts.parts.into(),
-                        values: values.collect(),
-                        changed: None,
-                    });
+        self.records(side, Width::Any, &mut |source, batch, hashes, places, _| {
+            for (record, hash) in hashes.iter().enumerate() {
+                let Some(counts) = counts.get_mut(hash) else {
+                    continue;
+                };
+                counts.passed += 1;
+                let named = if missing {
+                    // The first of its kind stands for all that are missing.
+                    counts.is_missing() && counts.passed == 1
+                } else {
+                    counts.is_surplus() && counts.passed > counts.whole
+                };
+                let found = match (missing, counts.whole) {
+                    (true, _) => &mut check.missing,
+                    (false, 0) => &mut check.extra,
+                    (false, _) => &mut check.doubled,
+                };
+                if !named || found.len() >= list {
+                    continue;
                 }
+                let values = places.iter().map(|column| {
+                    String::from_utf8_lossy(&batch.field(record, *column).text()).into_owned()
+                });
+                found.push(FoundRecord {
+                    source: source.to_owned(),
+                    unit: batch.at(record).unit,
+                    line: batch.line(record),
+                    in_whole: counts.whole.into(),
+                    in_parts: counts.parts.into(),
+                    values: values.collect(),
+                    changed: None,
+                });
             }
-        }
+        })?;
         for counts in counts.values_mut() {
             counts.passed = 0;
         }

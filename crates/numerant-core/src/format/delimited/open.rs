@@ -37,8 +37,6 @@ pub(super) struct OpenText {
     pub(super) at_end: bool,
     /// The line on which that record begins.
     pub(super) line: u64,
-    /// The line of the record that looks like the header, where that is not the first one.
-    pub(super) likely_header: Option<u64>,
     pub(super) tally: ReadTally,
     pub(super) counts: Option<Arc<RegularCounts>>,
 }
@@ -172,6 +170,7 @@ impl OpenText {
             dialect,
             written,
             regular_line_ends: !extra_returns,
+            likely_header: likely_header.filter(|_| !options.no_header),
             detected: Some(DetectedDialect {
                 delimiter_detected: stated.or(named).is_none(),
                 single_column: undivided,
@@ -192,7 +191,6 @@ impl OpenText {
             text: text.bytes,
             at_end: text.at_end,
             line,
-            likely_header,
             tally,
             counts: None,
         };

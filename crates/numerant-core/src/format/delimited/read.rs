@@ -36,8 +36,6 @@ pub struct DelimitedReader {
     columns: Columns,
     header: Option<Batch>,
     width: usize,
-    /// The line of the record that looks like the header, where that is not the first one.
-    likely_header: Option<u64>,
     /// Text that is read but not handed on: it begins with a record.
     carry: Vec<u8>,
     at_end: bool,
@@ -78,7 +76,6 @@ impl DelimitedReader {
             columns: Columns::default(),
             header: None,
             width: 0,
-            likely_header: text.likely_header,
             carry: text.text,
             at_end: text.at_end,
             line: text.line,
@@ -289,7 +286,7 @@ impl DelimitedReader {
                     expected: self.width,
                     surplus,
                     delimiter: self.facts.detected_delimiter(),
-                    likely_header: self.likely_header,
+                    likely_header: self.facts.likely_header,
                 };
                 match self.ragged {
                     Ragged::Pad if !surplus => {

@@ -244,6 +244,7 @@ impl SheetReader {
             dialect,
             written: dialect,
             regular_line_ends: true,
+            likely_header: None,
             detected: None,
             notes: Vec::new(),
             skipped: options.skip_lines,

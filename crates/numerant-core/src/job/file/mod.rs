@@ -27,7 +27,7 @@ use crate::name::Key;
 use crate::record::nearest;
 use crate::source::{SourcePath, plain};
 use crate::step::Step;
-use crate::value::Size;
+use crate::value::{DateFormat, NumberFormat, Size};
 
 /// Records of each kind that are named of a comparison, if nothing else is said.
 const LIST: usize = 20;
@@ -141,6 +141,20 @@ pub struct VerifyJob {
     /// How files are read.
     #[serde(flatten)]
     pub read: ReadOptions,
+    /// How the parts are read, where not as the whole.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub parts_read: Option<ReadOptions>,
+    /// How dates are written in the whole, where not after ISO 8601.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub date_format: Vec<DateFormat>,
+    /// Numbers in the whole have a comma before their fraction.
+    pub decimal_comma: bool,
+    /// How numbers are written in the whole, by an example.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub number_format: Option<NumberFormat>,
+    /// What is done to the records of the whole before they are compared.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<Step>,
     /// Memory for records that have to be counted.
     pub memory: Size,
     /// Threads that may work at the same time; 0 for as many as the machine has.
@@ -158,6 +172,11 @@ impl Default for VerifyJob {
             ignore: Vec::new(),
             list: LIST,
             read: ReadOptions::default(),
+            parts_read: None,
+            date_format: Vec::new(),
+            decimal_comma: false,
+            number_format: None,
+            steps: Vec::new(),
             memory: Size(512 << 20),
             jobs: 0,
         }
@@ -492,13 +511,18 @@ impl Job {
         for path in paths.into_iter().flatten() {
             *path = change(path);
         }
-        for layout in &mut self.read.layout {
-            *layout = change(layout);
-        }
-        for step in &mut self.steps {
-            if let Step::Lookup(lookup) = step {
-                lookup.file = change(&lookup.file);
-            }
+        change_inner(&mut self.read, &mut self.steps, change);
+    }
+}
+
+/// Changes the paths in reading options and steps.
+fn change_inner(read: &mut ReadOptions, steps: &mut [Step], change: &dyn Fn(&Path) -> PathBuf) {
+    for layout in &mut read.layout {
+        *layout = change(layout);
+    }
+    for step in steps {
+        if let Step::Lookup(lookup) = step {
+            lookup.file = change(&lookup.file);
         }
     }
 }
@@ -510,6 +534,10 @@ impl VerifyJob {
         }
         for path in [&mut self.ledger, &mut self.out].into_iter().flatten() {
             *path = change(path);
+        }
+        change_inner(&mut self.read, &mut self.steps, change);
+        if let Some(read) = &mut self.parts_read {
+            change_inner(read, &mut [], change);
         }
     }
 }

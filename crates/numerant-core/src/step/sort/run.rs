@@ -13,7 +13,7 @@ use hashbrown::HashTable;
 use super::SortBy;
 use super::key::{self, Sorted};
 use crate::record::{Arena, Batch, Span};
-use crate::value::{Cells, Number};
+use crate::value::Number;
 
 /// Texts of a column whose ranks are told.
 const MOST_TEXTS: usize = 1 << 16;
