@@ -356,13 +356,14 @@ fn summary(
     outputs: Vec<OutputEntry>,
     rejects: Vec<crate::ledger::Reject>,
 ) -> Result<Summary, Error> {
-    let ledger = Ledger::close(
+    let mut ledger = Ledger::close(
         produced.sources,
         outputs,
         produced.left_out,
         rejects,
         &produced.totals,
     );
+    ledger.dialect = produced.dialect;
     if !ledger.balanced {
         return Err(Error::Unbalanced(ledger.totals));
     }

@@ -11,6 +11,7 @@ use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
+use crate::format::delimited::Dialect;
 use crate::format::sheet::Odd;
 use crate::record::Unit;
 use crate::source::plain;
@@ -41,6 +42,9 @@ pub struct Ledger {
     /// The job that was run, with the keys of job files that are not as usual.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub job: Option<serde_json::Map<String, serde_json::Value>>,
+    /// How the outputs are written, if they are delimited text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dialect: Option<Dialect>,
     /// What was read, source by source in the order they were named.
     pub sources: Vec<SourceEntry>,
     /// What was written, in the order of first records.
@@ -293,6 +297,7 @@ impl Ledger {
             decimal_comma: false,
             number_format: None,
             job: None,
+            dialect: None,
             sources,
             outputs,
             left_out,

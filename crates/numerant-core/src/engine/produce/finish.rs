@@ -7,7 +7,8 @@ use super::super::addresses::{Fate, FilledCopy, NamesChanged};
 use super::super::suspects::similar_keys;
 use super::super::{Error, Notice};
 use super::Producer;
-use crate::format::BookFormat;
+use crate::format::delimited::Dialect;
+use crate::format::{BookFormat, TextFormat};
 use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
 use crate::name::Part;
 use crate::source::SourcePath;
@@ -17,6 +18,8 @@ use crate::value::Number;
 /// What the first half knows at the end.
 pub(in crate::engine) struct Produced {
     pub(in crate::engine) out: PathBuf,
+    /// How the outputs are written, if they are delimited text.
+    pub(in crate::engine) dialect: Option<Dialect>,
     /// The extension of the outputs.
     pub(in crate::engine) extension: String,
     pub(in crate::engine) sources: Vec<SourceEntry>,
@@ -192,6 +195,10 @@ impl Producer {
             .collect();
         Ok(Produced {
             out: self.out,
+            dialect: match self.format.text {
+                Some(TextFormat::Delimited) => self.out_dialect,
+                _ => None,
+            },
             extension: self.extension,
             sources: self.sources,
             notices: self.notices,

@@ -5,8 +5,7 @@ use std::path::{Path, PathBuf};
 use super::super::Error;
 use super::ledger::{folder_of_outputs, read_ledger};
 use super::parts::PartsOptions;
-use crate::format::delimited::ReadOptions;
-use crate::format::{TextFormat, format_of};
+use crate::format::delimited::{Dialect, ReadOptions};
 use crate::job::Job;
 use crate::source::SourcePath;
 
@@ -41,40 +40,31 @@ pub fn parts_of_run(
         }
     }
     let extension = parts.first().map(SourcePath::extension).unwrap_or_default();
-    let source = whole.first().map(SourcePath::extension).unwrap_or_default();
     Ok(PartsOptions {
         whole,
         parts,
         read: job.read.clone(),
-        parts_read: Some(how_parts_are_read(&job, &extension, &source)),
+        parts_read: Some(how_parts_are_read(&job, &extension, kept.dialect)),
         job,
         ..options
     })
 }
 
-/// How the outputs of a job with `extension` are read, which were made from sources with another.
-fn how_parts_are_read(job: &Job, extension: &str, source: &str) -> ReadOptions {
-    let (read, write) = (&job.read, &job.write);
-    let is_text = format_of(extension).is_some_and(|format| {
-        matches!(
-            format.text,
-            Some(TextFormat::Delimited | TextFormat::JsonLines)
-        )
-    });
-    let lines = read.lines && is_text && job.moves_lines_to(extension);
-    // What has the extension of its source is written as that is.
-    let same = extension == source;
-    let like = |stated: bool| same && stated;
+/// How the outputs of a job with `extension` are read, which are written in `dialect` if they are delimited
+/// text.
+fn how_parts_are_read(job: &Job, extension: &str, dialect: Option<Dialect>) -> ReadOptions {
+    let read = &job.read;
+    let lines = read.lines && job.moves_lines_to(extension);
+    let text = dialect.filter(|_| !lines);
     ReadOptions {
-        delimiter: write
-            .out_delimiter
-            .or(read.delimiter.filter(|_| like(true) && !lines)),
-        quote: read.quote,
-        escape: read.escape.filter(|_| same),
-        padded_quotes: Some(false).filter(|_| !lines),
-        encoding: write.out_encoding.or(read.encoding.filter(|_| same)),
+        delimiter: text.map(|dialect| dialect.delimiter),
+        quote: text.map(|dialect| dialect.quote),
+        escape: text.and_then(|dialect| dialect.escape),
+        padded_quotes: text.map(|_| false),
+        line_ends: text.map(|dialect| dialect.line_end),
+        encoding: dialect.map(|dialect| dialect.encoding),
         lines,
-        no_header: read.no_header,
+        no_header: text.map_or(read.no_header, |dialect| !dialect.header) && !lines,
         repeats: read.repeats.clone(),
         no_prefixes: read.no_prefixes,
         depth: read.depth,

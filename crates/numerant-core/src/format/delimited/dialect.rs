@@ -286,7 +286,7 @@ impl LineEnd {
 }
 
 /// One way to write records as delimited text.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Dialect {
     /// Between fields.
@@ -294,7 +294,7 @@ pub struct Dialect {
     /// Around fields that need it.
     pub quote: Quote,
     /// Before a quote, a delimiter or itself, where that is text; without it quotes are doubled.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub escape: Option<Escape>,
     /// Behind records.
     pub line_end: LineEnd,
@@ -334,7 +334,11 @@ impl Dialect {
 
     /// Whether fields in it can move to another dialect with the same marks as they are.
     pub(crate) fn has_fields_of(&self, other: &Self) -> bool {
-        let marks = |dialect: &Self| (dialect.delimiter, dialect.quote, dialect.escape);
+        // Without quotes, the end of a line in one of them is text in the other.
+        let marks = |dialect: &Self| {
+            let terminator = dialect.line_end.terminator();
+            (dialect.delimiter, dialect.quote, dialect.escape, terminator)
+        };
         self.delimiter.is_byte() && self.escape.is_none() && marks(self) == marks(other)
     }
 
@@ -430,6 +434,9 @@ pub struct ReadOptions {
     /// Levels that a document may be nested; 128 if not said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub depth: Option<usize>,
+    /// What ends the lines, where that is known.
+    #[serde(skip)]
+    pub line_ends: Option<LineEnd>,
     /// The records of documents are one column, as JSON, so that they can be compared as a whole.
     #[serde(skip)]
     pub as_one: bool,

@@ -54,7 +54,8 @@ impl OpenText {
             true => Quote::None,
             false => options.quote.unwrap_or(Quote::Byte(b'"')),
         };
-        let line_end = detect_line_end(start_of(&text.bytes), quote.byte());
+        let detected = || detect_line_end(start_of(&text.bytes), quote, options.escape);
+        let line_end = options.line_ends.unwrap_or_else(detected);
         let mut tally = ReadTally::default();
         if text.at_end {
             tally.end_marks = end_text(&mut text.bytes, line_end, lines);

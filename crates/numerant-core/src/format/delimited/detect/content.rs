@@ -51,10 +51,17 @@ pub(in crate::format::delimited) fn other_content(
     }
 }
 
-/// More than one byte in fifty is a control character that no text has, and it is not UTF-16.
+/// More than one byte in fifty is a control character that no text has, and it is not UTF-16. One kind of
+/// them may be the delimiter.
 fn is_binary(sample: &[u8]) -> bool {
-    let control = |byte: &&u8| matches!(byte, 0..=8 | 14..=26 | 28 | 29);
-    let found = sample.iter().filter(control).count();
+    let mut counts = [0_usize; 32];
+    for byte in sample {
+        if matches!(byte, 0..=8 | 14..=26 | 28 | 29) {
+            counts[usize::from(*byte)] += 1;
+        }
+    }
+    let delimiter = counts[1..].iter().max().copied().unwrap_or(0);
+    let found = counts.iter().sum::<usize>() - delimiter;
     found > 4 && found > sample.len() / 50 && mostly_utf16(sample).is_none() && {
         encoding_rs::Encoding::for_bom(sample).is_none()
     }

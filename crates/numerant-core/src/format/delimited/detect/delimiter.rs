@@ -6,7 +6,7 @@
 
 use super::sample::{Sample, SampleRecord};
 use crate::format::delimited::regular::Irregular;
-use crate::format::delimited::{Delimiter, Quote};
+use crate::format::delimited::{Delimiter, Escape, LineEnd, Quote};
 
 /// Delimiters that most files have.
 const USUAL: [u8; 5] = *b";\t|\x1f,";
@@ -44,35 +44,8 @@ pub(in crate::format::delimited) fn detect_delimiter(
     padded_quotes: Option<bool>,
 ) -> Option<Detected> {
     let best = |candidates: &[u8], is_unusual: bool| {
-        let mut best: Option<(Score, Detected)> = None;
-        for candidate in candidates {
-            for padded in [false, true] {
-                if padded_quotes.is_some_and(|said| said != padded)
-                    || (padded && !may_be_padded(text, *candidate, irregular.quote))
-                {
-                    continue;
-                }
-                let delimiter = Delimiter::byte(*candidate);
-                let irregular = Irregular {
-                    delimiter,
-                    padded_quotes: padded,
-                    ..irregular.clone()
-                };
-                let sample = Sample::new(text, &irregular);
-                let score = score(&sample.records, *candidate, is_unusual);
-                let detected = Detected {
-                    delimiter,
-                    padded_quotes: padded,
-                    is_unusual,
-                };
-                if let Some(score) = score
-                    && best.is_none_or(|(known, _)| score < known)
-                {
-                    best = Some((score, detected));
-                }
-            }
-        }
-        best.map(|(_, detected)| detected)
+        let found = best_of(text, irregular, padded_quotes, candidates, is_unusual);
+        found.map(|(_, detected)| detected)
     };
     best(&USUAL, false).or_else(|| {
         let first_line = text.split(|byte| matches!(byte, b'\n' | b'\r')).next()?;
@@ -83,6 +56,63 @@ pub(in crate::format::delimited) fn detect_delimiter(
             .collect();
         best(&there, true)
     })
+}
+
+/// How well the best of the usual delimiters takes a text apart whose lines end so; less is better.
+pub(super) fn best_score(
+    text: &[u8],
+    (quote, escape): (Quote, Option<Escape>),
+    line_end: LineEnd,
+) -> Option<(usize, u64)> {
+    let irregular = Irregular {
+        delimiter: Delimiter::COMMA,
+        quote,
+        escape,
+        padded_quotes: false,
+        comment: None,
+        line_end,
+    };
+    let found = best_of(text, &irregular, Some(false), &USUAL, false);
+    found.map(|(score, _)| (score.strays, score.penalty))
+}
+
+/// The best of some candidates.
+fn best_of(
+    text: &[u8],
+    irregular: &Irregular,
+    padded_quotes: Option<bool>,
+    candidates: &[u8],
+    is_unusual: bool,
+) -> Option<(Score, Detected)> {
+    let mut best: Option<(Score, Detected)> = None;
+    for candidate in candidates {
+        for padded in [false, true] {
+            if padded_quotes.is_some_and(|said| said != padded)
+                || (padded && !may_be_padded(text, *candidate, irregular.quote))
+            {
+                continue;
+            }
+            let delimiter = Delimiter::byte(*candidate);
+            let irregular = Irregular {
+                delimiter,
+                padded_quotes: padded,
+                ..irregular.clone()
+            };
+            let sample = Sample::new(text, &irregular);
+            let score = score(&sample.records, *candidate, is_unusual);
+            let detected = Detected {
+                delimiter,
+                padded_quotes: padded,
+                is_unusual,
+            };
+            if let Some(score) = score
+                && best.is_none_or(|(known, _)| score < known)
+            {
+                best = Some((score, detected));
+            }
+        }
+    }
+    best
 }
 
 /// Whether blanks stand between a delimiter and a quote, on either side.

@@ -1,10 +1,21 @@
 //! Detects what ends the lines of a text.
 
-use crate::format::delimited::LineEnd;
+use super::delimiter::best_score;
+use crate::format::delimited::{Escape, LineEnd, Quote};
 
 /// What ends the lines of `sample`: what most lines outside quotes end with. Several carriage returns
 /// before a line feed are one line end with it.
-pub(in crate::format::delimited) fn detect_line_end(sample: &[u8], quote: Option<u8>) -> LineEnd {
+pub(in crate::format::delimited) fn detect_line_end(
+    sample: &[u8],
+    quote: Quote,
+    escape: Option<Escape>,
+) -> LineEnd {
+    let (written, quote) = ((quote, escape), quote.byte());
+    let is_escaped = |at: usize| {
+        let before = sample[..at].iter().rev();
+        let escapes = before.take_while(|byte| escape.is_some_and(|escape| escape.0 == **byte));
+        escapes.count() % 2 == 1
+    };
     let mut inside = false;
     let (mut line_feeds, mut pairs, mut returns) = (0_u64, 0_u64, 0_u64);
     // Carriage returns right before the place that is looked at.
@@ -14,6 +25,7 @@ pub(in crate::format::delimited) fn detect_line_end(sample: &[u8], quote: Option
             returns += std::mem::take(&mut run);
         }
         match sample[at] {
+            byte if Some(byte) == quote && is_escaped(at) => {}
             byte if Some(byte) == quote => {
                 returns += std::mem::take(&mut run);
                 inside = !inside;
@@ -31,14 +43,32 @@ pub(in crate::format::delimited) fn detect_line_end(sample: &[u8], quote: Option
         }
     }
     returns += run;
-    if returns > line_feeds + pairs {
-        LineEnd::Cr
-    } else if pairs > line_feeds {
-        LineEnd::CrLf
-    } else {
-        LineEnd::Lf
+    let feeds = line_feeds + pairs;
+    let of_feeds = match pairs > line_feeds {
+        true => LineEnd::CrLf,
+        false => LineEnd::Lf,
+    };
+    let usual = match returns > feeds {
+        true => LineEnd::Cr,
+        false => of_feeds,
+    };
+    // A few of one kind are text in fields. Where there are many of both, the one that makes a table of
+    // the text ends its lines.
+    if returns.min(feeds) * FEW < returns.max(feeds) {
+        return usual;
+    }
+    let score = |line_end| best_score(sample, written, line_end);
+    match (score(LineEnd::Cr), score(of_feeds)) {
+        (Some(returns), Some(feeds)) if returns < feeds => LineEnd::Cr,
+        (Some(returns), Some(feeds)) if feeds < returns => of_feeds,
+        (Some(_), None) => LineEnd::Cr,
+        (None, Some(_)) => of_feeds,
+        _ => usual,
     }
 }
+
+/// How many times fewer line ends of one kind are none.
+const FEW: u64 = 20;
 
 /// Whether a line end of `text` has more than one carriage return before its line feed.
 pub(in crate::format::delimited) fn has_extra_returns(text: &[u8]) -> bool {
@@ -60,14 +90,19 @@ mod tests {
             ("a\r\r\nb\r\r\n", LineEnd::CrLf),
             ("a\r\r\r\nb\r\r\r\n", LineEnd::CrLf),
             ("a\r\rb\rc\r", LineEnd::Cr),
+            ("a;b\r1;x\ny\nz\r2;v\nw\r", LineEnd::Cr),
+            ("a;b\n1;x\ry\rz\n2;v\rw\n", LineEnd::Lf),
             ("", LineEnd::Lf),
         ] {
-            assert_eq!(
-                detect_line_end(text.as_bytes(), Some(b'"')),
-                expected,
-                "{text:?}"
-            );
+            let found = detect_line_end(text.as_bytes(), Quote::Byte(b'"'), None);
+            assert_eq!(found, expected, "{text:?}");
         }
-        assert_eq!(detect_line_end(b"", None), LineEnd::Lf);
+        assert_eq!(detect_line_end(b"", Quote::None, None), LineEnd::Lf);
+        let escape = "\\".parse().ok();
+        let text = b"a,\"x \\\" y\",b\r1,2,3\r";
+        assert_eq!(
+            detect_line_end(text, Quote::Byte(b'"'), escape),
+            LineEnd::Cr
+        );
     }
 }
