@@ -5,7 +5,7 @@ use std::io;
 use std::num::NonZeroU32;
 
 use super::EncodingError;
-use crate::format::delimited::Delimiter;
+use crate::format::delimited::{Delimiter, SignConflict};
 use crate::record::{At, Unit};
 use crate::value::Size;
 
@@ -102,6 +102,12 @@ pub enum ReadProblem {
         /// Lines behind them that are blank or comments.
         blank: u64,
     },
+    /// Two of its signs are the same.
+    #[error("{0}")]
+    Signs(#[source] SignConflict),
+    /// Every line begins with a comment of no characters.
+    #[error("--comment needs the characters that a comment begins with")]
+    EmptyComment,
     /// It is in a format that is not read as text.
     #[error("this is {found}, not delimited text")]
     NotText {
@@ -452,7 +458,8 @@ impl ReadProblem {
                 "name a folder with more room in the variable TMPDIR, or give more --memory"
                     .to_owned(),
             ),
-            Self::NoHeader { skipped: 0, .. } => None,
+            Self::NoHeader { skipped: 0, .. } | Self::Signs(_) => None,
+            Self::EmptyComment => Some("name them, as in --comment '#'".to_owned()),
             Self::NoHeader { .. } => Some("use a smaller --skip-lines".to_owned()),
             Self::UnknownEncoding => Some("name its encoding with --encoding".to_owned()),
             Self::Ragged {

@@ -51,6 +51,15 @@ pub(super) fn columns(text: &str) -> Result<ColumnList, KeyError> {
     parse_columns(text).map(ColumnList)
 }
 
+/// A parser for values that are read as blank.
+fn values(text: &str) -> Result<ColumnList, String> {
+    match parse_columns(text) {
+        Ok(values) => Ok(ColumnList(values)),
+        Err(KeyError::Empty(_)) => Err("a value is missing; empty fields are blank anyway".into()),
+        Err(error) => Err(error.to_string()),
+    }
+}
+
 /// The names in all lists of an option that may be repeated.
 pub(super) fn names(lists: Vec<ColumnList>) -> Vec<String> {
     lists.into_iter().flat_map(|list| list.0).collect()
@@ -215,7 +224,7 @@ pub(super) struct ReadingOptions {
     #[arg(long, value_name = "PREFIX")]
     comment: Option<String>,
     /// Read these values as blank, such as 'NA,NULL,-'; may be repeated
-    #[arg(long, value_name = "VALUE[,VALUE…]", value_parser = columns)]
+    #[arg(long, value_name = "VALUE[,VALUE…]", value_parser = values)]
     blank_values: Vec<ColumnList>,
     /// Encoding of the characters, such as utf-8, utf-16le or windows-1252 [default: detected]
     #[arg(long, value_name = "NAME")]

@@ -63,6 +63,16 @@ pub enum Ragged {
     Reject,
 }
 
+/// Two signs of a text that are the same, or of which one begins with the other.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("--{first} and --{second} need different characters")]
+pub struct SignConflict {
+    /// The option of one of them.
+    pub first: &'static str,
+    /// The option of the other.
+    pub second: &'static str,
+}
+
 /// A delimiter, quote or escape that cannot be one.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
@@ -163,6 +173,8 @@ impl FromStr for Delimiter {
                 // Text is UTF-8 where it is divided, so a single byte is one of ASCII.
                 bytes.push(Some(byte).filter(u8::is_ascii).ok_or_else(failed)?);
                 rest = &rest[4..];
+            } else if rest.len() > 2 && rest.starts_with("\\x") {
+                return Err(failed());
             } else if let Some(behind) = rest.strip_prefix("\\t") {
                 bytes.push(b'\t');
                 rest = behind;

@@ -10,7 +10,8 @@ mod scan;
 mod write;
 
 pub use dialect::{
-    Delimiter, Dialect, DialectError, Escape, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
+    Delimiter, Dialect, DialectError, Escape, LineEnd, Quote, Ragged, ReadOptions, SignConflict,
+    WriteOptions,
 };
 pub use read::DelimitedReader;
 pub(crate) use reindex::Reindex;

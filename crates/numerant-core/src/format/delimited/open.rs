@@ -49,12 +49,19 @@ impl OpenText {
         largest_record: usize,
     ) -> Result<Self, ReadError> {
         let lines = options.lines;
+        if options.comment.as_ref().is_some_and(String::is_empty) {
+            return Err(input.path.error(ReadProblem::EmptyComment));
+        }
         let mut text = Beginning::decode(&mut input, options)?;
         let quote = match lines {
             true => Quote::None,
             false => options.quote.unwrap_or(Quote::Byte(b'"')),
         };
-        let detected = || detect_line_end(start_of(&text.bytes), quote, options.escape);
+        // An escape character that is the quote is a doubled quote, which is read in any case.
+        let escape = options
+            .escape
+            .filter(|escape| Some(escape.0) != quote.byte());
+        let detected = || detect_line_end(start_of(&text.bytes), quote, escape);
         let line_end = options.line_ends.unwrap_or_else(detected);
         let mut tally = ReadTally::default();
         if text.at_end {
@@ -93,7 +100,7 @@ impl OpenText {
         let mut irregular = Irregular {
             delimiter: stated.or(named).unwrap_or(Delimiter::byte(usual)),
             quote,
-            escape: options.escape,
+            escape,
             padded_quotes: options.padded_quotes.unwrap_or(false),
             comment: options.comment.clone(),
             line_end,
@@ -117,6 +124,9 @@ impl OpenText {
             if padded_quotes && options.padded_quotes.is_none() {
                 notes.push(TextNote::PaddedQuotes);
             }
+        }
+        if let Some(conflict) = irregular.conflict().filter(|_| !lines) {
+            return Err(input.path.error(ReadProblem::Signs(conflict)));
         }
         // Without a delimiter the usual one is text, and values that hold it get quotes when written.
         let undivided = !lines && stated.or(named).is_none() && detected.is_none();

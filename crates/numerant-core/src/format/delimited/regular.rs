@@ -15,7 +15,7 @@ use std::io::{self, Read};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use super::dialect::{Delimiter, Escape, LineEnd, Quote};
+use super::dialect::{Delimiter, Escape, LineEnd, Quote, SignConflict};
 use super::scan::Marks;
 use crate::record::push_quoted;
 
@@ -62,6 +62,37 @@ impl Irregular {
             comment: None,
             line_end,
         }
+    }
+
+    /// Two signs of the text that cannot be told apart, if there are any.
+    pub(in crate::format::delimited) fn conflict(&self) -> Option<SignConflict> {
+        let quote = self.quote.byte().map(|byte| vec![byte]);
+        let escape = self.escape.map(|escape| vec![escape.0]);
+        let comment = self.comment.as_ref().map(|text| text.clone().into_bytes());
+        let delimiter = Some(self.delimiter.as_bytes().to_vec());
+        let signs = [
+            ("delimiter", delimiter),
+            ("quote", quote),
+            ("escape", escape),
+            ("comment", comment),
+        ];
+        let given = signs
+            .iter()
+            .filter_map(|(name, sign)| Some((*name, sign.as_deref()?)));
+        let given: Vec<_> = given.collect();
+        for (index, (first, one)) in given.iter().enumerate() {
+            for (second, other) in &given[index + 1..] {
+                // A field, a quoted field or a record could begin with either.
+                let same = match *second {
+                    "comment" => other.starts_with(one),
+                    _ => one.contains(&other[0]),
+                };
+                if same {
+                    return Some(SignConflict { first, second });
+                }
+            }
+        }
+        None
     }
 
     /// Whether RFC 4180 describes it, so that nothing needs to be written anew.
