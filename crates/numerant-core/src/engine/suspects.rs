@@ -73,15 +73,13 @@ impl TotalFinder {
     pub(super) fn look(&mut self, batch: &Batch) {
         self.records += batch.len() as u64;
         for record in 0..batch.len() {
-            let raw = batch.field(record, 0).raw();
-            match raw.first() {
-                None => self.blank += 1,
-                Some(b't' | b'T' | b's' | b'S' | b'g' | b'G' | b'c' | b'C' | b'"')
-                    if raw.len() <= LONGEST + 3 =>
-                {
+            // A look at one byte is enough for most records.
+            match batch.bytes[batch.bounds(record).0] {
+                first if first == batch.delimiter => self.blank += 1,
+                b't' | b'T' | b's' | b'S' | b'g' | b'G' | b'c' | b'C' | b'"' | b' ' => {
                     self.look_at_name(batch, record);
                 }
-                Some(_) => {}
+                _ => {}
             }
         }
         let Some(last) = batch.len().checked_sub(1) else {
@@ -96,15 +94,23 @@ impl TotalFinder {
         self.last = is_total.then(|| batch.at(last));
     }
 
-    #[cold]
     fn look_at_name(&mut self, batch: &Batch, record: usize) {
-        let value = batch.field(record, 0).text();
-        let name = String::from_utf8_lossy(&value);
-        let plain = name.trim().trim_end_matches([':', '.']).to_lowercase();
-        if TOTALS.contains(&plain.as_str()) {
+        let field = batch.field(record, 0);
+        if field.raw().len() > LONGEST + 4 {
+            return;
+        }
+        let value = field.text();
+        let mut plain = value.trim_ascii();
+        while let [rest @ .., b':' | b'.'] = plain {
+            plain = rest;
+        }
+        let is_total = |name: &&str| name.as_bytes().eq_ignore_ascii_case(plain);
+        if TOTALS.iter().any(is_total) {
             self.named += 1;
-            let name = name.into_owned();
-            self.first.get_or_insert_with(|| (batch.at(record), name));
+            self.first.get_or_insert_with(|| {
+                let name = String::from_utf8_lossy(&value).into_owned();
+                (batch.at(record), name)
+            });
         }
     }
 

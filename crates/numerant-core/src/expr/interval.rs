@@ -93,9 +93,14 @@ impl Interval {
     /// The time from `earlier` to `later`.
     pub(crate) fn between(later: Moment, earlier: Moment) -> Self {
         if later.offset.is_some() && earlier.offset.is_some() {
-            let nanoseconds = later.nanoseconds() - earlier.nanoseconds();
-            let seconds = nanoseconds / 1_000_000_000;
-            return Self::Seconds(i64::try_from(seconds).unwrap_or(i64::MAX));
+            let ((to, to_part), (from, from_part)) = (later.since_year_0(), earlier.since_year_0());
+            let seconds = to - from;
+            // Whole seconds, whichever of the two is later.
+            return Self::Seconds(match to_part.cmp(&from_part) {
+                Ordering::Less if seconds > 0 => seconds - 1,
+                Ordering::Greater if seconds < 0 => seconds + 1,
+                _ => seconds,
+            });
         }
         let duration: SignedDuration = later.datetime().duration_since(earlier.datetime());
         Self::Seconds(duration.as_secs())

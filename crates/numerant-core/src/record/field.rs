@@ -103,12 +103,14 @@ impl<'a> Field<'a> {
     /// What stands between the quotes of the field, if it is quoted.
     #[inline]
     fn enclosed(&self) -> Enclosed<'a> {
-        let Some(quote) = self.quote else {
-            return Enclosed::No;
-        };
-        let Some(rest) = self.raw.strip_prefix(&[quote]) else {
-            return Enclosed::No;
-        };
+        match (self.quote, self.raw) {
+            (Some(quote), [first, rest @ ..]) if *first == quote => self.enclosed_by(quote, rest),
+            _ => Enclosed::No,
+        }
+    }
+
+    /// What stands before the closing quote in `rest`, which begins behind the opening one.
+    fn enclosed_by(&self, quote: u8, rest: &'a [u8]) -> Enclosed<'a> {
         match memchr::memchr(quote, rest) {
             Some(close) if close + 1 == rest.len() => Enclosed::Plain(&rest[..close]),
             None => Enclosed::Plain(rest),

@@ -92,6 +92,13 @@ fn detect_escapes(start: &[u8]) -> Option<Encoding> {
 /// Two bytes of another encoding may look like a character of UTF-8, three hardly ever do, so these
 /// count three times.
 fn is_mostly_utf8(sample: &[u8]) -> bool {
+    let is_valid = match std::str::from_utf8(sample) {
+        Ok(_) => true,
+        Err(error) => error.error_len().is_none(),
+    };
+    if is_valid {
+        return true;
+    }
     let (mut valid, mut broken) = (0_usize, 0_usize);
     let mut rest = sample;
     loop {
@@ -116,7 +123,7 @@ fn is_mostly_utf8(sample: &[u8]) -> bool {
                 broken += 1;
                 rest = behind;
             }
-            None => return broken == 0 || valid >= broken,
+            None => return valid >= broken,
         }
     }
 }

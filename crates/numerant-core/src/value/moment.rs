@@ -136,17 +136,23 @@ impl Moment {
         self.date.to_datetime(self.time.unwrap_or(Time::midnight()))
     }
 
-    /// Nanoseconds since the year 0 in UTC, where what has no offset counts as UTC.
-    pub fn nanoseconds(self) -> i128 {
+    /// Seconds since the year 0 in UTC, and nanoseconds of the next one; what has no offset counts as
+    /// UTC.
+    pub fn since_year_0(self) -> (i64, u32) {
+        const NANOSECONDS: i32 = 1_000_000_000;
         let since = self.datetime().duration_since(DateTime::ZERO);
-        let offset = i128::from(self.offset.unwrap_or(0)) * 1_000_000_000;
-        since.as_nanos() - offset
+        let seconds = since.as_secs() - i64::from(self.offset.unwrap_or(0));
+        let nanoseconds = since.subsec_nanos();
+        match nanoseconds < 0 {
+            true => (seconds - 1, (nanoseconds + NANOSECONDS) as u32),
+            false => (seconds, nanoseconds as u32),
+        }
     }
 
     /// Which of two moments is earlier.
     pub fn compare(self, other: Self) -> std::cmp::Ordering {
         match (self.offset, other.offset) {
-            (Some(_), Some(_)) => self.nanoseconds().cmp(&other.nanoseconds()),
+            (Some(_), Some(_)) => self.since_year_0().cmp(&other.since_year_0()),
             _ => self.datetime().cmp(&other.datetime()),
         }
     }

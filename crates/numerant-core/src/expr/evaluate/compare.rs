@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 
 use super::Row;
 use crate::expr::error::{EvalError, OneSided};
-use crate::expr::node::{CellText, CellTexts, Comparison, Node, Value};
+use crate::expr::node::{CellText, CellTexts, Comparison, Node, Reading, Value};
 use crate::expr::text;
 use crate::value::{Moment, Number};
 
@@ -13,19 +13,45 @@ type Truth = Result<Option<bool>, Box<EvalError>>;
 
 impl Row<'_> {
     /// A comparison of a cell with a text.
+    #[inline]
     pub(super) fn compare_literal(
         &self,
         comparison: Comparison,
         node: &Node,
         literal: &CellText,
     ) -> Truth {
-        let value = self.value(node)?;
-        let Value::Text(cell) = &value else {
+        let cell = self.cell(node)?;
+        if cell.is_empty() {
             return Ok(None);
-        };
-        if !comparison.is_order() {
-            return self.equal(comparison, node, cell, literal);
         }
+        if comparison.is_order() {
+            return self.order(comparison, node, &cell, literal);
+        }
+        let same = *cell == *literal.text;
+        if !same && (literal.number.is_some() || literal.moment.is_some()) {
+            self.check_is_other_value(node, &cell, literal)?;
+        }
+        Ok(Some(same == (comparison == Comparison::Equal)))
+    }
+
+    /// The text of a cell; empty if it is NULL.
+    #[inline]
+    fn cell<'a>(&self, node: &'a Node) -> Result<Cow<'a, [u8]>, Box<EvalError>>
+    where
+        Self: 'a,
+    {
+        if let Node::Column(column) = node
+            && column.reading == Reading::Text
+        {
+            return Ok(self.batch.field(self.record, column.slot).text());
+        }
+        Ok(match self.value(node)? {
+            Value::Text(cell) => cell,
+            _ => Cow::Borrowed(&[]),
+        })
+    }
+
+    fn order(&self, comparison: Comparison, node: &Node, cell: &[u8], literal: &CellText) -> Truth {
         if cell.trim_ascii().is_empty() {
             return Ok(None);
         }
@@ -38,7 +64,7 @@ impl Row<'_> {
                 .map(|cell| cell.compare(moment)),
             (None, None) => match self.is_typed(node, cell) {
                 true => None,
-                false => Some(cell.as_ref().cmp(literal.text.as_slice())),
+                false => Some(cell.cmp(literal.text.as_slice())),
             },
         };
         match ordering {
@@ -47,19 +73,23 @@ impl Row<'_> {
         }
     }
 
-    /// Whether a cell is the same text. Where it is not, but the same number or date, nobody can say
-    /// which was meant.
-    fn equal(&self, comparison: Comparison, node: &Node, cell: &[u8], literal: &CellText) -> Truth {
-        let same = cell == literal.text.as_slice();
-        if !same && self.is_same_value(node, cell, literal) {
-            return Err(Box::new(EvalError::SameValue {
-                column: column_of(node),
-                value: text::shown(cell),
-                other: text::shown(&literal.text),
-                is_date: literal.moment.is_some(),
-            }));
+    /// An error where a cell is another text, but the same number or date: nobody can say which was
+    /// meant.
+    fn check_is_other_value(
+        &self,
+        node: &Node,
+        cell: &[u8],
+        literal: &CellText,
+    ) -> Result<(), Box<EvalError>> {
+        if !self.is_same_value(node, cell, literal) {
+            return Ok(());
         }
-        Ok(Some(same == (comparison == Comparison::Equal)))
+        Err(Box::new(EvalError::SameValue {
+            column: column_of(node),
+            value: text::shown(cell),
+            other: text::shown(&literal.text),
+            is_date: literal.moment.is_some(),
+        }))
     }
 
     /// Whether a cell reads as the same number or date as a text.

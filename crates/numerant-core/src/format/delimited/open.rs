@@ -110,12 +110,16 @@ impl OpenText {
             Some(_) => None,
             None => detect_delimiter(start, &irregular, options.padded_quotes),
         };
+        let is_detected = detected.is_some();
+        let mut sample = None;
         if let Some(Detected {
             delimiter,
             padded_quotes,
             is_unusual,
+            sample: taken_apart,
         }) = detected
         {
+            sample = Some(taken_apart);
             irregular.delimiter = delimiter;
             irregular.padded_quotes = padded_quotes;
             if is_unusual {
@@ -129,15 +133,14 @@ impl OpenText {
             return Err(input.path.error(ReadProblem::Signs(conflict)));
         }
         // Without a delimiter the usual one is text, and values that hold it get quotes when written.
-        let undivided = !lines && stated.or(named).is_none() && detected.is_none();
+        let undivided = !lines && stated.or(named).is_none() && !is_detected;
         let written_delimiter = irregular.delimiter;
         if undivided && start.contains(&usual) {
             irregular.delimiter = Delimiter::byte(UNIT_SEPARATOR);
         }
-        let sample = match lines {
-            true => None,
-            false => Some(Sample::new(start, &irregular)),
-        };
+        if sample.is_none() && !lines {
+            sample = Some(Sample::new(start, &irregular));
+        }
         let header = sample
             .as_ref()
             .map_or_else(HeaderFacts::default, header_facts);

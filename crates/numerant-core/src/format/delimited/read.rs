@@ -438,7 +438,10 @@ impl RecordReader for DelimitedReader {
         self.tally.stray_quotes += scanned.stray_quotes;
         if self.marks.terminator == b'\n' && !self.lines {
             let text = &batch.bytes[..scanned.consumed];
-            self.tally.extra_returns += memchr::memmem::find_iter(text, b"\r\r\n").count() as u64;
+            if memchr::memchr(b'\r', text).is_some() {
+                let extra = memchr::memmem::find_iter(text, b"\r\r\n");
+                self.tally.extra_returns += extra.count() as u64;
+            }
         }
         self.carry
             .extend_from_slice(&batch.bytes[scanned.consumed..filled]);

@@ -2,7 +2,7 @@
 //!
 //! Each column gives a byte for its class (number, date, text, blank), and then:
 //! * a number: a byte for its sign, one for how many digits stand before its point, and its digits;
-//! * a date: the same of its nanoseconds;
+//! * a date: its seconds and nanoseconds, 12 bytes;
 //! * a text: its bytes, those below 2 escaped, and a 0.
 //!
 //! Columns that are sorted from the greatest down have all of that inverted, but for blanks.
@@ -22,8 +22,8 @@ pub(super) enum Sorted<'v> {
     Number(Number),
     /// A number with more digits than [`Number`] keeps, or with an exponent or groups.
     Long(LongDecimal),
-    /// Nanoseconds.
-    Moment(i128),
+    /// Seconds and nanoseconds of a second since the year 0 in UTC.
+    Moment(i64, u32),
     Text(&'v [u8]),
     Blank,
 }
@@ -42,7 +42,9 @@ pub(super) fn sorted<'v>(value: &'v [u8], key: &SortKey, cells: &Cells) -> Sorte
         Type::Moment => (false, true),
         _ => (true, true),
     };
-    if numbers {
+    // No number is written like `2026-03-05`, and most dates are.
+    let is_iso = value.len() >= 10 && value[4] == b'-' && value[..4].iter().all(u8::is_ascii_digit);
+    if numbers && !(is_iso && moments) {
         if cells.mark == DecimalMark::Point
             && let Some(number) = Number::parse(value)
         {
@@ -67,7 +69,8 @@ pub(super) fn sorted<'v>(value: &'v [u8], key: &SortKey, cells: &Cells) -> Sorte
             false => cells.moment(value),
         };
         if let Some(moment) = moment {
-            return Sorted::Moment(moment.nanoseconds());
+            let (seconds, nanoseconds) = moment.since_year_0();
+            return Sorted::Moment(seconds, nanoseconds);
         }
     }
     Sorted::Text(value)
@@ -93,15 +96,10 @@ pub(super) fn encode(sorted: &Sorted<'_>, descending: bool, out: &mut Vec<u8>) {
             out.push(NUMBER);
             encode_digits(*negative, digits, *magnitude, out);
         }
-        Sorted::Moment(nanoseconds) => {
+        Sorted::Moment(seconds, nanoseconds) => {
             out.push(MOMENT);
-            encode_number(
-                Number {
-                    units: *nanoseconds,
-                    scale: 0,
-                },
-                out,
-            );
+            out.extend_from_slice(&(*seconds as u64 ^ 1 << 63).to_be_bytes());
+            out.extend_from_slice(&nanoseconds.to_be_bytes());
         }
         Sorted::Text(text) => {
             out.push(TEXT);
@@ -195,11 +193,10 @@ pub(super) fn code(sorted: &Sorted<'_>, descending: bool) -> (u64, bool) {
             number_code(units, exact)
         }
         Sorted::Long(number) => number_code(rounded_down(number), false),
-        Sorted::Moment(nanoseconds) => {
-            let seconds = nanoseconds.div_euclid(1_000_000_000);
+        Sorted::Moment(seconds, nanoseconds) => {
             // The years that there are leave room on both sides.
-            let code = (MOMENTS as i128 + (1 << 40) + seconds) as u64;
-            (code, nanoseconds % 1_000_000_000 == 0)
+            let code = MOMENTS + (1 << 40);
+            (code.wrapping_add_signed(*seconds), *nanoseconds == 0)
         }
         Sorted::Text(text) => {
             let mut first = [0; 8];

@@ -35,7 +35,7 @@ impl SortTally {
     pub(super) fn add(&mut self, sorted: &Sorted<'_>) {
         match sorted {
             Sorted::Blank => {}
-            Sorted::Number(_) | Sorted::Long(_) | Sorted::Moment(_) => self.typed += 1,
+            Sorted::Number(_) | Sorted::Long(_) | Sorted::Moment(..) => self.typed += 1,
             Sorted::Text(text) => {
                 self.texts += 1;
                 if self.examples.len() < EXAMPLES {

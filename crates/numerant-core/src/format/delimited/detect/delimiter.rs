@@ -15,13 +15,14 @@ const USUAL: [u8; 5] = *b";\t|\x1f,";
 const UNUSUAL: &[u8] = b"^~:#!%*=$?<>\x01\x02\x03\x04\x05\x06\x07\x08\x1c\x1d\x1e";
 
 /// What was detected.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::format::delimited) struct Detected {
     pub(in crate::format::delimited) delimiter: Delimiter,
     /// Blanks between delimiters and quotes are none of the values'.
     pub(in crate::format::delimited) padded_quotes: bool,
     /// It is none of those that most files have.
     pub(in crate::format::delimited) is_unusual: bool,
+    /// The start of the text as it takes it apart.
+    pub(in crate::format::delimited) sample: Sample,
 }
 
 /// How well a candidate takes a sample apart; less is better.
@@ -86,6 +87,10 @@ fn best_of(
 ) -> Option<(Score, Detected)> {
     let mut best: Option<(Score, Detected)> = None;
     for candidate in candidates {
+        // What stands nowhere divides nothing.
+        if memchr::memchr(*candidate, text).is_none() {
+            continue;
+        }
         for padded in [false, true] {
             if padded_quotes.is_some_and(|said| said != padded)
                 || (padded && !may_be_padded(text, *candidate, irregular.quote))
@@ -100,14 +105,15 @@ fn best_of(
             };
             let sample = Sample::new(text, &irregular);
             let score = score(&sample.records, *candidate, is_unusual);
-            let detected = Detected {
-                delimiter,
-                padded_quotes: padded,
-                is_unusual,
-            };
             if let Some(score) = score
-                && best.is_none_or(|(known, _)| score < known)
+                && best.as_ref().is_none_or(|(known, _)| score < *known)
             {
+                let detected = Detected {
+                    delimiter,
+                    padded_quotes: padded,
+                    is_unusual,
+                    sample,
+                };
                 best = Some((score, detected));
             }
         }
