@@ -61,7 +61,7 @@ impl OpenText {
         let escape = options
             .escape
             .filter(|escape| Some(escape.0) != quote.byte());
-        let detected = || detect_line_end(start_of(&text.bytes), quote, escape);
+        let detected = || detect_line_end(start_of(&text.bytes), quote, escape, options.skip_lines);
         let line_end = options.line_ends.unwrap_or_else(detected);
         let mut tally = ReadTally::default();
         if text.at_end {

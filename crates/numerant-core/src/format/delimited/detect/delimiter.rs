@@ -48,15 +48,18 @@ pub(in crate::format::delimited) fn detect_delimiter(
         let found = best_of(text, irregular, padded_quotes, candidates, is_unusual);
         found.map(|(_, detected)| detected)
     };
-    best(&USUAL, false).or_else(|| {
-        let first_line = text.split(|byte| matches!(byte, b'\n' | b'\r')).next()?;
-        let there: Vec<u8> = UNUSUAL
-            .iter()
-            .copied()
-            .filter(|byte| first_line.contains(byte))
-            .collect();
-        best(&there, true)
-    })
+    let usual = best(&USUAL, false);
+    // What does not divide the first record may stand in values only.
+    let begins_at_once =
+        |found: &Detected| table_width(&found.sample.records).is_none_or(|(_, header)| header == 0);
+    if usual.as_ref().is_some_and(begins_at_once) {
+        return usual;
+    }
+    let first_line = text.split(|byte| matches!(byte, b'\n' | b'\r')).next()?;
+    let there = UNUSUAL.iter().copied();
+    let there: Vec<u8> = there.filter(|byte| first_line.contains(byte)).collect();
+    let unusual = best(&there, true);
+    unusual.or(usual)
 }
 
 /// How well the best of the usual delimiters takes a text apart whose lines end so; less is better.
@@ -73,8 +76,11 @@ pub(super) fn best_score(
         comment: None,
         line_end,
     };
-    let found = best_of(text, &irregular, Some(false), &USUAL, false);
-    found.map(|(score, _)| (score.strays, score.penalty))
+    // The text behind the last line end counts, too. One record by itself says nothing.
+    let text = [text, &[line_end.terminator()]].concat();
+    let found = best_of(&text, &irregular, Some(false), &USUAL, false);
+    let table = found.filter(|(_, detected)| detected.sample.records.len() > 1);
+    table.map(|(score, _)| (score.strays, score.penalty))
 }
 
 /// The best of some candidates.
@@ -266,6 +272,8 @@ mod tests {
             ("quay^dues\nA^2\nB^3\n", "^"),
             ("quay~dues\nA~2\n", "~"),
             ("quay:dues\nA:2\nB:3\n", ":"),
+            ("quay~town\nA~B\nC,c~D\nE,e~F\nG,g~H\n", "~"),
+            ("Calls: May\nquay;dues\nA;2,50\nB;3,50\n", "semicolon"),
             ("quay\u{1}dues\nA\u{1}2\n", "\\x01"),
         ] {
             assert_eq!(delimiter(text).as_deref(), Some(expected), "{text:?}");

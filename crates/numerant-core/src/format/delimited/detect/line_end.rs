@@ -4,11 +4,12 @@ use super::delimiter::best_score;
 use crate::format::delimited::{Escape, LineEnd, Quote};
 
 /// What ends the lines of `sample`: what most lines outside quotes end with. Several carriage returns
-/// before a line feed are one line end with it.
+/// before a line feed are one line end with it. `skip_lines` lines at the start are no table.
 pub(in crate::format::delimited) fn detect_line_end(
     sample: &[u8],
     quote: Quote,
     escape: Option<Escape>,
+    skip_lines: u64,
 ) -> LineEnd {
     let (written, quote) = ((quote, escape), quote.byte());
     let is_escaped = |at: usize| {
@@ -57,7 +58,12 @@ pub(in crate::format::delimited) fn detect_line_end(
     if returns.min(feeds) * FEW < returns.max(feeds) {
         return usual;
     }
-    let score = |line_end| best_score(sample, written, line_end);
+    let score = |line_end: LineEnd| {
+        let ends = memchr::memchr_iter(line_end.terminator(), sample);
+        let skipped = usize::try_from(skip_lines).unwrap_or(usize::MAX);
+        let start = ends.take(skipped).last().map_or(0, |end| end + 1);
+        best_score(&sample[start..], written, line_end)
+    };
     match (score(LineEnd::Cr), score(of_feeds)) {
         (Some(returns), Some(feeds)) if returns < feeds => LineEnd::Cr,
         (Some(returns), Some(feeds)) if feeds < returns => of_feeds,
@@ -92,16 +98,17 @@ mod tests {
             ("a\r\rb\rc\r", LineEnd::Cr),
             ("a;b\r1;x\ny\nz\r2;v\nw\r", LineEnd::Cr),
             ("a;b\n1;x\ry\rz\n2;v\rw\n", LineEnd::Lf),
+            ("sep=;\ra;b\r1;x\ny\r2;\"v; w\"\r", LineEnd::Cr),
             ("", LineEnd::Lf),
         ] {
-            let found = detect_line_end(text.as_bytes(), Quote::Byte(b'"'), None);
+            let found = detect_line_end(text.as_bytes(), Quote::Byte(b'"'), None, 0);
             assert_eq!(found, expected, "{text:?}");
         }
-        assert_eq!(detect_line_end(b"", Quote::None, None), LineEnd::Lf);
+        assert_eq!(detect_line_end(b"", Quote::None, None, 0), LineEnd::Lf);
         let escape = "\\".parse().ok();
         let text = b"a,\"x \\\" y\",b\r1,2,3\r";
         assert_eq!(
-            detect_line_end(text, Quote::Byte(b'"'), escape),
+            detect_line_end(text, Quote::Byte(b'"'), escape, 0),
             LineEnd::Cr
         );
     }
