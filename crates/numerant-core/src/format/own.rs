@@ -5,6 +5,7 @@ use std::sync::{Arc, OnceLock};
 use super::trees::Around;
 use super::{EncodeError, RecordEncoder};
 use crate::record::Batch;
+use crate::source::Encoding;
 
 /// Writes records as they stand in their document, with what is around them there.
 #[derive(Debug)]
@@ -14,20 +15,36 @@ pub(crate) struct OwnEncoder {
     foot: Option<Arc<OnceLock<Vec<u8>>>>,
     /// Line ends in records are left out, which between the marks of JSON mean nothing.
     one_line: bool,
+    /// The encoding of the output.
+    encoding: Encoding,
 }
 
 impl OwnEncoder {
     pub(crate) fn new(
-        around: Around,
+        mut around: Around,
         foot: Option<Arc<OnceLock<Vec<u8>>>>,
         one_line: bool,
     ) -> Self {
+        let encoding = around.encoding.unwrap_or(Encoding::UTF_8);
+        if !encoding.is_utf8() {
+            let mark = encoding.byte_order_mark().unwrap_or_default();
+            around.head = [mark, &encoded(&around.head, encoding)].concat();
+            around.between = encoded(&around.between, encoding);
+        }
         Self {
             around,
             foot,
             one_line,
+            encoding,
         }
     }
+}
+
+/// Text of a document in the encoding that it came from, which has all of its characters.
+fn encoded(text: &[u8], encoding: Encoding) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    let _ = encoding.encode(&String::from_utf8_lossy(text), &mut bytes);
+    bytes
 }
 
 impl RecordEncoder for OwnEncoder {
@@ -38,6 +55,15 @@ impl RecordEncoder for OwnEncoder {
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         let text = batch.own(record);
+        if !self.encoding.is_utf8() {
+            let text = String::from_utf8_lossy(text);
+            let failed = |character| EncodeError::Character {
+                at: batch.at(record),
+                character,
+                encoding: self.encoding.name(),
+            };
+            return self.encoding.encode(&text, out).map_err(failed);
+        }
         if self.one_line && memchr::memchr2(b'\n', b'\r', text).is_some() {
             out.extend(text.iter().filter(|byte| !matches!(byte, b'\n' | b'\r')));
         } else {
@@ -56,6 +82,10 @@ impl RecordEncoder for OwnEncoder {
 
     fn end(&self, _records: u64, out: &mut Vec<u8>) {
         let known = self.foot.as_ref().and_then(|foot| foot.get());
-        out.extend_from_slice(known.unwrap_or(&self.around.foot));
+        let foot = known.unwrap_or(&self.around.foot);
+        match self.encoding.is_utf8() {
+            true => out.extend_from_slice(foot),
+            false => out.extend_from_slice(&encoded(foot, self.encoding)),
+        }
     }
 }

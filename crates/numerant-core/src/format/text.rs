@@ -13,6 +13,8 @@ pub(crate) struct Text {
     /// What its format is called.
     format: &'static str,
     input: Input,
+    /// The encoding that the text was in; `text` is UTF-8.
+    encoding: Encoding,
     text: String,
     /// The start of a character whose end is still to come, and room for what is read.
     raw: Vec<u8>,
@@ -46,12 +48,14 @@ impl Text {
             _ => mostly_utf16(&start),
         };
         let told = told.or_else(|| declared(&start));
-        if let Some(encoding) = encoding.or(told).filter(|encoding| !encoding.is_utf8()) {
+        let encoding = encoding.or(told).unwrap_or(Encoding::UTF_8);
+        if !encoding.is_utf8() {
             input.wrap(|inner| Transcoder::new(inner, encoding));
         }
         let mut text = Self {
             format,
             input,
+            encoding,
             text: String::new(),
             raw: Vec::new(),
             at: 0,
@@ -67,6 +71,11 @@ impl Text {
             text.at = 3;
         }
         Ok(text)
+    }
+
+    /// The encoding that the text was in.
+    pub(crate) fn encoding(&self) -> Encoding {
+        self.encoding
     }
 
     /// Bytes that were passed over.

@@ -10,7 +10,7 @@ use super::delimited::{ReadOptions, WriteOptions};
 use super::edi::{self, MessageFacts, Standard};
 use super::{RecordEncoder, Survey, TextFormat, json, marc, xml};
 use crate::record::{RejectedRecord, Unit};
-use crate::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
+use crate::source::{Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath};
 use crate::tree::{Kind, Paths, Repeats, Tree};
 
 /// Levels that a document may be nested if nothing else is said.
@@ -41,6 +41,8 @@ pub struct Around {
     pub foot: Vec<u8>,
     /// The records do not all stand in one place, so that no text is around all of them.
     pub scattered: bool,
+    /// The encoding that the document is written in, where it is not UTF-8. All of this is UTF-8.
+    pub encoding: Option<Encoding>,
 }
 
 impl Around {
@@ -60,6 +62,7 @@ impl Around {
             between: b",\n".to_vec(),
             foot: b"\n]\n".to_vec(),
             scattered: false,
+            encoding: None,
         }
     }
 }

@@ -10,7 +10,7 @@ use crate::format::column::{Found, TextColumn, Typing};
 use crate::format::delimited::Dialect;
 use crate::format::json::{JsonEncoder, JsonForm};
 use crate::format::sheet::Types;
-use crate::format::xml::{XmlEncoder, XmlForm};
+use crate::format::xml::{XmlEncoder, XmlForm, in_one_encoding};
 use crate::format::{
     Around, Blanks, Document, EncodeError, OwnEncoder, RecordEncoder, RecordReader, TextFormat,
 };
@@ -213,6 +213,9 @@ impl Producer {
         let (around, foot) = match text {
             TextFormat::JsonLines => (Around::lines(), None),
             TextFormat::Json if !framed => (Around::list(), None),
+            TextFormat::Xml | TextFormat::MarcXml => {
+                (in_one_encoding(around, alone), Some(Foot::default()))
+            }
             _ => (around, Some(Foot::default())),
         };
         let one_line = text == TextFormat::JsonLines;

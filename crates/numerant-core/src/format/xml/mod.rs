@@ -1,5 +1,6 @@
 //! XML 1.0: documents whose records are elements.
 
+mod declaration;
 mod entities;
 mod find;
 mod path;
@@ -7,6 +8,7 @@ mod read;
 mod walk;
 mod write;
 
+pub(crate) use declaration::in_one_encoding;
 pub(crate) use find::{begins, find_records, survey};
 pub(crate) use read::XmlTrees;
 pub(crate) use write::{XmlEncoder, XmlForm, push_comment};

@@ -462,7 +462,11 @@ impl Trees for XmlTrees {
     }
 
     fn around(&self) -> Around {
-        self.around.clone()
+        let encoding = self.walk.text.encoding();
+        Around {
+            encoding: (!encoding.is_utf8()).then_some(encoding),
+            ..self.around.clone()
+        }
     }
 
     fn namespaces(&self) -> Vec<(String, String)> {

@@ -52,16 +52,20 @@ pub(super) struct Walk {
     scratch: Vec<u8>,
 }
 
-/// The encoding that an XML declaration names, if it can be so: the declaration itself is read byte by
-/// byte.
-fn declared(start: &[u8]) -> Option<Encoding> {
-    let start = String::from_utf8_lossy(start);
+/// The name of an encoding in an XML declaration.
+pub(super) fn declared_name(start: &str) -> Option<&str> {
     let declaration = start.strip_prefix("<?xml")?.split("?>").next()?;
     let rest = declaration.split("encoding").nth(1)?;
     let rest = rest.trim_start().strip_prefix('=')?.trim_start();
     let quote = rest.chars().next().filter(|c| matches!(c, '"' | '\''))?;
-    let name = rest[1..].split(quote).next()?;
-    let encoding = Encoding::named(name).ok()?;
+    rest[1..].split(quote).next()
+}
+
+/// The encoding that an XML declaration names, if it can be so: the declaration itself is read byte by
+/// byte.
+fn declared(start: &[u8]) -> Option<Encoding> {
+    let start = String::from_utf8_lossy(start);
+    let encoding = Encoding::named(declared_name(&start)?).ok()?;
     // What reads like ASCII cannot be UTF-16, whatever it says.
     (![Encoding::UTF_16LE, Encoding::UTF_16BE].contains(&encoding)).then_some(encoding)
 }
