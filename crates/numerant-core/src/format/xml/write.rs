@@ -52,8 +52,9 @@ pub(crate) struct XmlEncoder {
 #[derive(Debug)]
 struct Element {
     name: String,
-    /// The column of its text.
-    text: Option<usize>,
+    /// The columns of its text, of which a record has one: that of the element, and that of the text
+    /// beside its attributes.
+    texts: Vec<usize>,
     /// Names and columns.
     attributes: Vec<(String, usize)>,
     children: Vec<Element>,
@@ -113,7 +114,7 @@ impl Names<'_> {
     fn element(&mut self, name: String, node: &OutlineNode) -> Element {
         let mut element = Element {
             name,
-            text: node.column,
+            texts: node.column.into_iter().collect(),
             attributes: Vec::new(),
             children: Vec::new(),
             first: None,
@@ -127,8 +128,10 @@ impl Names<'_> {
             return element;
         }
         for child in &node.children {
-            if child.name == "#text" && child.children.is_empty() && element.text.is_none() {
-                element.text = child.column;
+            if let ("#text", true, Some(column)) =
+                (child.name.as_str(), child.children.is_empty(), child.column)
+            {
+                element.texts.push(column);
             } else if let (Some(attribute), true, Some(column)) = (
                 child.name.strip_prefix('@'),
                 child.children.is_empty(),
@@ -155,6 +158,16 @@ impl Names<'_> {
             elements.push(self.element(name, node));
             return;
         }
+        // Records in which it is no list have one value.
+        if let Some(column) = node.column {
+            elements.push(Element {
+                name: name.clone(),
+                texts: vec![column],
+                attributes: Vec::new(),
+                children: Vec::new(),
+                first: Some((column, 0)),
+            });
+        }
         for item in &node.children {
             self.repeated(name.clone(), item, elements);
         }
@@ -165,7 +178,7 @@ fn first(element: &Element) -> Option<(usize, usize)> {
     // In the order of the document: attributes, text, elements.
     let mut columns: Vec<(usize, usize)> = Vec::new();
     columns.extend(element.attributes.iter().map(|(_, column)| (*column, 1)));
-    columns.extend(element.text.map(|column| (column, 0)));
+    columns.extend(element.texts.iter().map(|column| (*column, 0)));
     for child in &element.children {
         columns.extend(child.first.map(|(column, levels)| (column, levels + 1)));
     }
@@ -289,7 +302,8 @@ impl XmlEncoder {
             out.push(b'"');
         }
         let mut scratch = Vec::new();
-        let text = match element.text {
+        let written = self.text_column(element, batch, record)?;
+        let text = match written {
             None => Shown::Blank(Some(Nothing::Absent)),
             Some(column) => self.columns[column].value(batch, record, &self.cells, &mut scratch)?,
         };
@@ -309,7 +323,7 @@ impl XmlEncoder {
             Shown::Json(b"{}" | b"[]") => any = true,
             Shown::Text(text) | Shown::Literal(text) | Shown::Json(text) => {
                 any = true;
-                if let Some(column) = element.text {
+                if let Some(column) = written {
                     let column = &self.columns[column];
                     self.text(text, false, column, batch, record, &mut content)?;
                 }
@@ -345,6 +359,37 @@ impl XmlEncoder {
             out.push(b'\n');
         }
         Ok(true)
+    }
+
+    /// The column that an element's text comes from in a record.
+    fn text_column(
+        &self,
+        element: &Element,
+        batch: &Batch,
+        record: usize,
+    ) -> Result<Option<usize>, EncodeError> {
+        let [first, others @ ..] = element.texts.as_slice() else {
+            return Ok(None);
+        };
+        let mut chosen = *first;
+        let mut scratch = Vec::new();
+        for column in others {
+            let mut is_blank = |column: usize| {
+                let shown = self.columns[column].value(batch, record, &self.cells, &mut scratch)?;
+                Ok(matches!(shown, Shown::Blank(_)))
+            };
+            if is_blank(*column)? {
+                continue;
+            }
+            if !is_blank(chosen)? {
+                return Err(EncodeError::OnePlace {
+                    first: self.columns[chosen].name.clone(),
+                    second: self.columns[*column].name.clone(),
+                });
+            }
+            chosen = *column;
+        }
+        Ok(Some(chosen))
     }
 
     fn text(
