@@ -1,7 +1,8 @@
 //! The text of a document, piece by piece: what is read and not done with, and where that is.
 
 use crate::source::{
-    Encoding, Input, Malformed, Place, ReadError, ReadProblem, Transcoder, mostly_utf16,
+    Encoding, EncodingError, Input, Malformed, Place, ReadError, ReadProblem, Transcoder,
+    mostly_utf16,
 };
 use crate::value::Size;
 
@@ -38,7 +39,7 @@ impl Text {
         mut input: Input,
         format: &'static str,
         encoding: Option<Encoding>,
-        declared: fn(&[u8]) -> Option<Encoding>,
+        declared: fn(&[u8]) -> Result<Option<Encoding>, EncodingError>,
         largest: usize,
     ) -> Result<Self, ReadError> {
         let start = input.peek(4096)?;
@@ -47,8 +48,14 @@ impl Text {
             [0xfe, 0xff, ..] => Some(Encoding::UTF_16BE),
             _ => mostly_utf16(&start),
         };
-        let told = told.or_else(|| declared(&start));
-        let encoding = encoding.or(told).unwrap_or(Encoding::UTF_8);
+        let encoding = match encoding.or(told) {
+            Some(encoding) => encoding,
+            None => {
+                let unknown = |error| input.path.error(ReadProblem::EncodingName(error));
+                let declared = declared(&start).map_err(unknown)?;
+                declared.unwrap_or(Encoding::UTF_8)
+            }
+        };
         if !encoding.is_utf8() {
             input.wrap(|inner| Transcoder::new(inner, encoding));
         }

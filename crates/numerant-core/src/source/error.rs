@@ -461,7 +461,9 @@ impl ReadProblem {
             Self::NoHeader { skipped: 0, .. } | Self::Signs(_) => None,
             Self::EmptyComment => Some("name them, as in --comment '#'".to_owned()),
             Self::NoHeader { .. } => Some("use a smaller --skip-lines".to_owned()),
-            Self::UnknownEncoding => Some("name its encoding with --encoding".to_owned()),
+            Self::UnknownEncoding | Self::EncodingName(_) => {
+                Some("name its encoding with --encoding".to_owned())
+            }
             Self::Ragged {
                 likely_header: Some(line),
                 ..
@@ -599,8 +601,7 @@ impl ReadProblem {
             Self::Compression { .. }
             | Self::Io(_)
             | Self::Empty
-            | Self::NotText { .. }
-            | Self::EncodingName(_) => None,
+            | Self::NotText { .. } => None,
         }
     }
 }

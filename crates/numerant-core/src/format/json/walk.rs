@@ -50,7 +50,7 @@ impl Walk {
                 input,
                 super::NAME,
                 opened.options.encoding,
-                |_| None,
+                |_| Ok(None),
                 opened.largest_record,
             )?,
             open: Vec::new(),

@@ -9,7 +9,7 @@ use super::path::is_name;
 use crate::format::markup::Flow;
 use crate::format::text::Text;
 use crate::format::trees::OpenedTrees;
-use crate::source::{Encoding, Input, ReadError, ReadProblem};
+use crate::source::{Encoding, EncodingError, Input, ReadError, ReadProblem};
 
 /// What is wrong at a place in the text.
 struct Wrong(usize, ReadProblem);
@@ -63,11 +63,15 @@ pub(super) fn declared_name(start: &str) -> Option<&str> {
 
 /// The encoding that an XML declaration names, if it can be so: the declaration itself is read byte by
 /// byte.
-fn declared(start: &[u8]) -> Option<Encoding> {
+fn declared(start: &[u8]) -> Result<Option<Encoding>, EncodingError> {
     let start = String::from_utf8_lossy(start);
-    let encoding = Encoding::named(declared_name(&start)?).ok()?;
+    let Some(name) = declared_name(&start) else {
+        return Ok(None);
+    };
+    let encoding = Encoding::named(name)?;
     // What reads like ASCII cannot be UTF-16, whatever it says.
-    (![Encoding::UTF_16LE, Encoding::UTF_16BE].contains(&encoding)).then_some(encoding)
+    let is_utf16 = [Encoding::UTF_16LE, Encoding::UTF_16BE].contains(&encoding);
+    Ok((!is_utf16).then_some(encoding))
 }
 
 impl Walk {
