@@ -150,7 +150,7 @@ pub struct SimilarKeys {
     pub in_blanks: bool,
 }
 
-/// A value without what only case and blanks tell apart.
+/// A value in lower case and without needless blanks.
 fn folded(value: &str) -> String {
     let words: Vec<&str> = value.split_whitespace().collect();
     words.join(" ").to_lowercase()

@@ -342,6 +342,30 @@ pub struct SourceFacts {
 }
 
 impl SourceFacts {
+    /// The facts of a source that is no delimited text, and whose records travel in `dialect`.
+    pub(crate) fn of_values(
+        format: &'static str,
+        dialect: Dialect,
+        taken: Arc<AtomicU64>,
+        unit: Unit,
+    ) -> Self {
+        Self {
+            format,
+            dialect,
+            written: dialect,
+            regular_line_ends: true,
+            likely_header: None,
+            detected: None,
+            notes: Vec::new(),
+            skipped: 0,
+            size: None,
+            compression: None,
+            taken,
+            unit,
+            sheet: None,
+        }
+    }
+
     /// The delimiter, if it was detected.
     pub(crate) fn detected_delimiter(&self) -> Option<Delimiter> {
         let detected = self.detected?;
@@ -354,10 +378,12 @@ impl SourceFacts {
 #[serde(rename_all = "kebab-case")]
 pub struct DetectedDialect {
     /// The delimiter was detected.
+    #[serde(rename = "delimiter")]
     pub delimiter_detected: bool,
     /// No delimiter was found; every record is one field.
     pub single_column: bool,
     /// The encoding was detected.
+    #[serde(rename = "encoding")]
     pub encoding_detected: bool,
 }
 

@@ -33,8 +33,8 @@ pub(crate) struct Text {
 }
 
 impl Text {
-    /// A text in the encoding that is said or that its first bytes tell, or else in what `declared`
-    /// finds in them.
+    /// A text in the encoding that is stated or detected from its first bytes, or else in what
+    /// `declared` finds in them.
     pub(crate) fn new(
         mut input: Input,
         format: &'static str,
@@ -43,12 +43,12 @@ impl Text {
         largest: usize,
     ) -> Result<Self, ReadError> {
         let start = input.peek(4096)?;
-        let told = match &start[..] {
+        let detected = match &start[..] {
             [0xff, 0xfe, ..] => Some(Encoding::UTF_16LE),
             [0xfe, 0xff, ..] => Some(Encoding::UTF_16BE),
             _ => mostly_utf16(&start),
         };
-        let encoding = match encoding.or(told) {
+        let encoding = match encoding.or(detected) {
             Some(encoding) => encoding,
             None => {
                 let unknown = |error| input.path.error(ReadProblem::EncodingName(error));

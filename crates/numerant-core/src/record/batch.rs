@@ -249,10 +249,7 @@ impl Batch {
         line_end: &[u8],
     ) {
         let delimiter = self.delimiter;
-        let span = self.spans[record];
-        let copy = self.bytes.len() as u32;
-        self.copies.push((copy, span.start, span.last_byte));
-        let first = self.ends.len() as u32;
+        let (_, copy, first) = self.begin_copy(record);
         let lonely = values.len() == 1;
         for (place, value) in values.iter().enumerate() {
             if place > 0 {
@@ -269,22 +266,12 @@ impl Batch {
                 self.ends.push(self.bytes.len() as u32);
             }
         }
-        self.bytes.extend_from_slice(line_end);
-        let last_byte = self.bytes.len() as u32 - 1;
-        self.ends.push(last_byte);
-        self.spans[record] = Span {
-            start: copy,
-            first,
-            last_byte,
-        };
+        self.end_copy(record, copy, first, line_end);
     }
 
     /// Replaces a record with a copy of it in which the fields of `columns`, in order, are blank.
     pub(crate) fn blank_fields(&mut self, record: usize, columns: &[usize]) {
-        let span = self.spans[record];
-        let copy = self.bytes.len() as u32;
-        self.copies.push((copy, span.start, span.last_byte));
-        let first = self.ends.len() as u32;
+        let (span, copy, first) = self.begin_copy(record);
         let line_end = self.line_end(record).to_vec();
         let bounds = |batch: &Self, column: usize| {
             let ends = &batch.ends[span.first as usize..];
@@ -310,11 +297,25 @@ impl Batch {
                 self.ends.push(self.bytes.len() as u32);
             }
         }
-        self.bytes.extend_from_slice(&line_end);
+        self.end_copy(record, copy, first, &line_end);
+    }
+
+    /// Begins a copy of a record behind all others: where the record lies, and where the bytes and the
+    /// ends of fields of the copy begin.
+    fn begin_copy(&mut self, record: usize) -> (Span, u32, u32) {
+        let span = self.spans[record];
+        let copy = self.bytes.len() as u32;
+        self.copies.push((copy, span.start, span.last_byte));
+        (span, copy, self.ends.len() as u32)
+    }
+
+    /// Ends a copy of a record, which takes its place.
+    fn end_copy(&mut self, record: usize, start: u32, first: u32, line_end: &[u8]) {
+        self.bytes.extend_from_slice(line_end);
         let last_byte = self.bytes.len() as u32 - 1;
         self.ends.push(last_byte);
         self.spans[record] = Span {
-            start: copy,
+            start,
             first,
             last_byte,
         };

@@ -180,19 +180,9 @@ impl TreeReader {
 
 fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Unit) -> SourceFacts {
     SourceFacts {
-        format: opened.format_name(),
-        dialect,
-        written: dialect,
-        regular_line_ends: true,
-        likely_header: None,
-        detected: None,
-        notes: Vec::new(),
-        skipped: 0,
         size: opened.size,
         compression: opened.compression,
-        taken,
-        unit,
-        sheet: None,
+        ..SourceFacts::of_values(opened.format_name(), dialect, taken, unit)
     }
 }
 

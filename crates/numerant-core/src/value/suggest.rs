@@ -7,7 +7,7 @@ use super::{DateFormat, DecimalMark, Moment, Number, NumberFormat};
 pub enum ReadingOption {
     /// `--date-format` with this pattern.
     DateFormat(&'static str),
-    /// Either of two patterns for `--date-format`: days and months cannot be told apart.
+    /// Either of two patterns for `--date-format`: day and month are ambiguous.
     EitherDateFormat(&'static str, &'static str),
     /// `--number-format` with this example.
     NumberFormat(&'static str),

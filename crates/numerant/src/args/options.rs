@@ -229,7 +229,7 @@ pub(super) struct ReadingOptions {
     /// Encoding of the characters, such as utf-8, utf-16le or windows-1252 [default: detected]
     #[arg(long, value_name = "NAME")]
     encoding: Option<Encoding>,
-    /// Take each line as it stands, blank ones too, and parse nothing; a header is a line like any
+    /// Take each line verbatim, blank ones too, and parse nothing; a header is a line like any
     /// other, and the one column is called line
     #[arg(long, conflicts_with_all = ["delimiter", "quote", "escape", "padded_quotes", "comment", "no_header"])]
     lines: bool,

@@ -395,11 +395,11 @@ impl Dialect {
     }
 }
 
-/// How a source is to be read; what is `None` is found out.
+/// How a source is to be read; what is `None` is detected.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
 pub struct ReadOptions {
-    /// The extension of the format, where the content is not to tell it.
+    /// The extension of the format, which is not detected then.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
     /// The sheets of a workbook that are read, by name or number; the first that is shown if none is
@@ -427,7 +427,7 @@ pub struct ReadOptions {
     /// How characters are written.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub encoding: Option<Encoding>,
-    /// Each line is a record as it stands, blank ones too, in the one column `line`.
+    /// Each line is a record, verbatim, blank ones too, in the one column `line`.
     pub lines: bool,
     /// The first record is data; columns are called `column_1`, `column_2` …
     pub no_header: bool,

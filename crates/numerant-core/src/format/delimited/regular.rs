@@ -64,7 +64,7 @@ impl Irregular {
         }
     }
 
-    /// Two signs of the text that cannot be told apart, if there are any.
+    /// Two signs of the text that are ambiguous, if there are any.
     pub(in crate::format::delimited) fn conflict(&self) -> Option<SignConflict> {
         let quote = self.quote.byte().map(|byte| vec![byte]);
         let escape = self.escape.map(|escape| vec![escape.0]);

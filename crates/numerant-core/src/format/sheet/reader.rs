@@ -239,20 +239,13 @@ impl SheetReader {
             header: !options.no_header,
             ..Dialect::CELLS
         };
+        let taken = Arc::clone(&source.taken);
         let facts = SourceFacts {
-            format: source.format,
-            dialect,
-            written: dialect,
-            regular_line_ends: true,
-            likely_header: None,
-            detected: None,
-            notes: Vec::new(),
             skipped: options.skip_lines,
             size: source.size,
             compression: source.compression,
-            taken: Arc::clone(&source.taken),
-            unit: Unit::Row,
             sheet: Some(info.name.clone()),
+            ..SourceFacts::of_values(source.format, dialect, taken, Unit::Row)
         };
         let mut reader = Self {
             path: source.path.clone(),

@@ -208,7 +208,7 @@ pub(super) fn code(sorted: &Sorted<'_>, descending: bool) -> (u64, bool) {
     (if descending { !code - 1 } else { code }, exact)
 }
 
-/// Digits behind the point that codes of numbers tell apart.
+/// Digits behind the point that codes of numbers distinguish.
 const SCALE: u32 = 6;
 
 /// The largest number that has a code of its own, in units of that scale.
@@ -224,7 +224,7 @@ fn number_code(units: i128, exact: bool) -> (u64, bool) {
 
 /// A number in units of the scale of codes, rounded down.
 fn rounded_down(number: &LongDecimal) -> i128 {
-    // More digits than codes tell apart.
+    // More digits than codes distinguish.
     const MAX_DIGITS: i64 = 30;
     let kept = number.magnitude + i64::from(SCALE);
     if kept > MAX_DIGITS {

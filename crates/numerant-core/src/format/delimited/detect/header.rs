@@ -63,7 +63,7 @@ pub(in crate::format::delimited) fn header_facts(sample: &Sample) -> HeaderFacts
 }
 
 /// Whether a record has numbers, dates or truth values where the records behind it have some, and
-/// nothing that tells it from them.
+/// nothing that makes it differ from them.
 fn is_data(first: &SampleRecord, rest: &[SampleRecord]) -> bool {
     let width = first.values.len();
     let alike: Vec<&SampleRecord> = rest
