@@ -503,7 +503,7 @@ fn broken_documents_say_where_and_why() {
         (
             "in.xml",
             b"<a><r x='1' x='2'/></a>",
-            "an attribute stands twice",
+            "stands twice in one tag",
         ),
         (
             "in.xml",

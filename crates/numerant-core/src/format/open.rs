@@ -12,7 +12,8 @@ use super::sheet::{SheetReader, SheetSource, Workbook, choose};
 use super::trees::{OpenedTrees, TreeFormat};
 use super::{edi, format_read, json, marc, ods, xls, xlsb, xlsx, xml};
 use crate::source::{
-    Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath, Transcoder, mostly_utf16,
+    Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath, Transcoder, Utf32,
+    Utf32Reader, mostly_utf16,
 };
 
 /// First bytes of a zip package, and of one without parts.
@@ -261,6 +262,13 @@ fn is_flat(start: &[u8]) -> bool {
 
 /// The start of a text as UTF-8, so that what it begins with can be told.
 fn decoded(start: &[u8], said: Encoding) -> Vec<u8> {
+    let mut text = Vec::new();
+    if let Some(order) = Utf32::detect(start) {
+        let whole = &start[..start.len() / 4 * 4];
+        // What is wrong with the text is reported when it is read.
+        let _ = Utf32Reader::new(whole, order).read_to_end(&mut text);
+        return text;
+    }
     let utf16 = match start {
         [0xff, 0xfe, ..] => Some(Encoding::UTF_16LE),
         [0xfe, 0xff, ..] => Some(Encoding::UTF_16BE),
@@ -270,7 +278,6 @@ fn decoded(start: &[u8], said: Encoding) -> Vec<u8> {
     if encoding.is_utf8() {
         return start.to_vec();
     }
-    let mut text = Vec::new();
     // A character that is cut off at the end does not matter.
     let _ = Transcoder::new(&start[..start.len() / 4 * 4], encoding).read_to_end(&mut text);
     text

@@ -1,8 +1,8 @@
 //! The text of a document, piece by piece: what is read and not done with, and where that is.
 
 use crate::source::{
-    Encoding, EncodingError, Input, Malformed, Place, ReadError, ReadProblem, Transcoder,
-    mostly_utf16,
+    Encoding, EncodingError, Input, Malformed, Place, ReadError, ReadProblem, Transcoder, Utf32,
+    Utf32Reader, mostly_utf16,
 };
 use crate::value::Size;
 
@@ -42,7 +42,11 @@ impl Text {
         declared: fn(&[u8]) -> Result<Option<Encoding>, EncodingError>,
         largest: usize,
     ) -> Result<Self, ReadError> {
-        let start = input.peek(4096)?;
+        let mut start = input.peek(4096)?;
+        if let Some(order) = Utf32::detect(&start).filter(|_| encoding.is_none()) {
+            input.wrap(|inner| Utf32Reader::new(inner, order));
+            start = b"\xef\xbb\xbf".to_vec();
+        }
         let detected = match &start[..] {
             [0xff, 0xfe, ..] => Some(Encoding::UTF_16LE),
             [0xfe, 0xff, ..] => Some(Encoding::UTF_16BE),
@@ -104,6 +108,11 @@ impl Text {
 
     pub(crate) fn is_at_end(&self) -> bool {
         self.at_end
+    }
+
+    /// Puts other text in a place that is not passed over.
+    pub(crate) fn replace(&mut self, place: std::ops::Range<usize>, text: &str) {
+        self.text.replace_range(place, text);
     }
 
     /// Reads the next piece, and drops what is before `keep`; `false` at the end. Places in the text

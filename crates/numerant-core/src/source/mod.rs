@@ -11,6 +11,7 @@ mod natural;
 mod open;
 mod select;
 mod shared;
+mod utf32;
 
 pub use archive::Member;
 pub(crate) use archive::{is_bomb, members};
@@ -22,3 +23,4 @@ pub use open::{Compression, Identity, Input, SourcePath};
 pub(crate) use open::{common_folder, plain};
 pub use select::{FilePattern, Found, SelectError, Selected, Selection, select};
 pub(crate) use shared::SharedFile;
+pub(crate) use utf32::{Utf32, Utf32Reader};

@@ -1,7 +1,5 @@
 //! Says what is in a document, and where its records are.
 
-use serde_json::Value;
-
 use super::descend::unescape;
 use super::path::{Selector, push_member};
 use super::tokens::Tokens;
@@ -168,10 +166,7 @@ pub(crate) fn begins(start: &[u8], claimed: bool) -> bool {
     let behind = |rest: &[u8]| rest.trim_ascii_start().first().copied();
     match start.first() {
         Some(b'{') => matches!(behind(&start[1..]), Some(b'"' | b'}')) || claimed,
-        Some(b'[') => {
-            matches!(behind(&start[1..]), Some(b'{' | b'['))
-                || (claimed && serde_json::from_slice::<Value>(start).is_ok())
-        }
+        Some(b'[') => matches!(behind(&start[1..]), Some(b'{' | b'[')) || claimed,
         _ => false,
     }
 }

@@ -1,10 +1,14 @@
 //! XML 1.0: documents whose records are elements.
 
+mod attributes;
 mod declaration;
+mod doctype;
 mod entities;
 mod find;
+mod name;
 mod path;
 mod read;
+mod syntax;
 mod walk;
 mod write;
 

@@ -1,6 +1,8 @@
 //! Where the records of a document are: an XPath of steps to child elements (`/port/call`) or to
 //! elements at any depth (`//call`), with `*` for any name.
 
+use super::name::is_name;
+
 /// Which steps the elements in an element are held against: a bit for each.
 pub(super) type States = u64;
 
@@ -71,28 +73,6 @@ impl ElementPath {
     pub(super) fn selects(&self, states: States) -> bool {
         states & (1 << self.steps.len()) != 0
     }
-}
-
-/// Whether a text is a name after XML 1.0, 2.3.
-pub(crate) fn is_name(text: &str) -> bool {
-    let mut characters = text.chars();
-    characters.next().is_some_and(starts_name) && characters.all(continues_name)
-}
-
-/// Whether a name may begin with a character.
-pub(crate) fn starts_name(character: char) -> bool {
-    matches!(character, ':' | '_' | 'A'..='Z' | 'a'..='z' | '\u{c0}'..='\u{d6}' | '\u{d8}'..='\u{f6}'
-        | '\u{f8}'..='\u{2ff}' | '\u{370}'..='\u{37d}' | '\u{37f}'..='\u{1fff}'
-        | '\u{200c}'..='\u{200d}' | '\u{2070}'..='\u{218f}' | '\u{2c00}'..='\u{2fef}'
-        | '\u{3001}'..='\u{d7ff}' | '\u{f900}'..='\u{fdcf}' | '\u{fdf0}'..='\u{fffd}'
-        | '\u{10000}'..='\u{effff}')
-}
-
-/// Whether a name may go on with a character.
-pub(crate) fn continues_name(character: char) -> bool {
-    starts_name(character)
-        || matches!(character, '-' | '.' | '0'..='9' | '\u{b7}' | '\u{300}'..='\u{36f}'
-            | '\u{203f}'..='\u{2040}')
 }
 
 #[cfg(test)]

@@ -1,18 +1,50 @@
 //! The way through an XML document: what stands in it, and whether it is well-formed.
 
 use quick_xml::Reader;
-use quick_xml::events::attributes::AttrError;
-use quick_xml::events::{BytesStart, Event};
+use quick_xml::events::Event;
 
-use super::entities::{Entities, character};
-use super::path::is_name;
-use crate::format::markup::Flow;
+use super::attributes::Attributes;
+use super::doctype::DoctypeError;
+use super::entities::{Entities, Replaced, character};
+use super::name::is_name;
+use super::syntax::{wrong_comment, wrong_declaration, wrong_instruction};
+use crate::format::markup::{Flow, forbidden};
 use crate::format::text::Text;
 use crate::format::trees::OpenedTrees;
 use crate::source::{Encoding, EncodingError, Input, ReadError, ReadProblem};
 
 /// What is wrong at a place in the text.
 struct Wrong(usize, ReadProblem);
+
+/// What becomes of an event.
+enum Step {
+    On,
+    Pause,
+    /// This text is to be read in place of the event.
+    Replace(String),
+}
+
+impl From<Flow> for Step {
+    fn from(flow: Flow) -> Self {
+        match flow {
+            Flow::On => Self::On,
+            Flow::Pause => Self::Pause,
+        }
+    }
+}
+
+/// How far the way through a document is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Stage {
+    /// Nothing was read.
+    Start,
+    /// Before the document type.
+    Prolog,
+    /// Behind it, and before the root element.
+    Typed,
+    /// In the root element, or behind it.
+    Root,
+}
 
 fn malformed(at: usize, what: impl Into<String>) -> Wrong {
     let problem = ReadProblem::Malformed {
@@ -47,7 +79,7 @@ pub(super) struct Walk {
     open: Vec<usize>,
     /// Prefixes that are declared, with the element that does it.
     prefixes: Vec<(usize, String)>,
-    had_root: bool,
+    stage: Stage,
     most_depth: usize,
     scratch: Vec<u8>,
 }
@@ -89,7 +121,7 @@ impl Walk {
             names: String::new(),
             open: Vec::new(),
             prefixes: Vec::new(),
-            had_root: false,
+            stage: Stage::Start,
             most_depth: opened.depth,
             scratch: Vec::new(),
         })
@@ -97,13 +129,23 @@ impl Walk {
 
     /// Goes on until the handler pauses (`true`) or more text is needed.
     pub(super) fn pull(&mut self, handler: &mut dyn Handler) -> Result<bool, ReadError> {
+        loop {
+            if let Some(paused) = self.pull_piece(handler)? {
+                return Ok(paused);
+            }
+        }
+    }
+
+    /// Goes on until the handler pauses (`true`), more text is needed (`false`), or an entity was
+    /// replaced.
+    fn pull_piece(&mut self, handler: &mut dyn Handler) -> Result<Option<bool>, ReadError> {
         let Self {
             text,
             entities,
             names,
             open,
             prefixes,
-            had_root,
+            stage,
             most_depth,
             scratch,
         } = self;
@@ -119,27 +161,35 @@ impl Walk {
             names,
             open,
             prefixes,
-            had_root,
+            stage,
             most_depth: *most_depth,
             scratch,
             start: rest.as_ptr() as usize,
             base,
         };
         let mut done = 0;
+        let mut replacement = None;
         let outcome = loop {
             let result = reader.read_event();
             let to = reader.buffer_position() as usize;
             match result {
                 Ok(Event::Eof) => break Ok(false),
                 Ok(Event::Text(_)) if to == rest.len() && !at_end => break Ok(false),
-                Ok(event) => match state.take(event, base + done, base + to, handler) {
-                    Ok(Flow::On) => done = to,
-                    Ok(Flow::Pause) => {
-                        done = to;
-                        break Ok(true);
+                Ok(event) => {
+                    let raw = &rest[done..to];
+                    match state.take(event, raw, base + done, base + to, handler) {
+                        Ok(Step::On) => done = to,
+                        Ok(Step::Pause) => {
+                            done = to;
+                            break Ok(true);
+                        }
+                        Ok(Step::Replace(text)) => {
+                            replacement = Some((base + done..base + to, text));
+                            break Ok(false);
+                        }
+                        Err(wrong) => break Err(wrong),
                     }
-                    Err(wrong) => break Err(wrong),
-                },
+                }
                 Err(_) if !at_end => break Ok(false),
                 Err(error) => break Err(malformed(base + done, error.to_string())),
             }
@@ -147,7 +197,11 @@ impl Walk {
         match outcome {
             Ok(paused) => {
                 text.at = base + done;
-                Ok(paused)
+                let Some((place, replacement)) = replacement else {
+                    return Ok(Some(paused));
+                };
+                text.replace(place, &replacement);
+                Ok(None)
             }
             Err(Wrong(at, problem)) => Err(text.error(at, problem)),
         }
@@ -159,7 +213,7 @@ impl Walk {
             let what = format!("the element <{}> is never closed", &self.names[*from..]);
             return Err(self.text.malformed(self.text.at, what));
         }
-        if !self.had_root {
+        if self.stage != Stage::Root {
             return Err(self
                 .text
                 .malformed(self.text.at, "there is no element in it"));
@@ -174,7 +228,7 @@ struct State<'a> {
     names: &'a mut String,
     open: &'a mut Vec<usize>,
     prefixes: &'a mut Vec<(usize, String)>,
-    had_root: &'a mut bool,
+    stage: &'a mut Stage,
     most_depth: usize,
     scratch: &'a mut Vec<u8>,
     /// Where what is parsed lies in memory, and in the text.
@@ -187,24 +241,35 @@ impl State<'_> {
     fn take(
         &mut self,
         event: Event<'_>,
+        raw: &str,
         from: usize,
         to: usize,
         handler: &mut dyn Handler,
-    ) -> Result<Flow, Wrong> {
+    ) -> Result<Step, Wrong> {
+        let stage = *self.stage;
+        if stage == Stage::Start {
+            *self.stage = Stage::Prolog;
+        }
+        let checked = |wrong: Option<String>| match wrong {
+            None => Ok(Step::On),
+            Some(what) => Err(malformed(from, what)),
+        };
         match event {
             Event::Start(tag) => {
-                self.start(&tag, from, to, handler)?;
-                Ok(Flow::On)
+                self.start(&tag, tag.name().as_ref().len(), from, to, handler)?;
+                Ok(Step::On)
             }
             Event::Empty(tag) => {
-                self.start(&tag, from, to, handler)?;
-                self.end(to, handler)
+                self.start(&tag, tag.name().as_ref().len(), from, to, handler)?;
+                Ok(self.end(to, handler).into())
             }
             Event::End(tag) => {
                 let name = tag.name();
                 let name = name.as_ref();
                 match self.open.last() {
-                    Some(start) if self.names[*start..] == *name => self.end(to, handler),
+                    Some(start) if self.names[*start..] == *name => {
+                        Ok(self.end(to, handler).into())
+                    }
                     Some(start) => Err(malformed(
                         from,
                         format!("</{name}> stands where <{}> is open", &self.names[*start..]),
@@ -214,13 +279,16 @@ impl State<'_> {
             }
             Event::Text(text) => {
                 let text = text.into_inner();
-                self.characters(text.as_bytes(), from, true, handler)?;
-                Ok(Flow::On)
+                self.characters(&text, from, true, handler)?;
+                Ok(Step::On)
             }
             Event::CData(text) => {
+                if self.open.is_empty() {
+                    return Err(malformed(from, "text outside of the root element"));
+                }
                 let text = text.into_inner();
-                self.characters(text.as_bytes(), from, false, handler)?;
-                Ok(Flow::On)
+                self.characters(&text, from, false, handler)?;
+                Ok(Step::On)
             }
             Event::GeneralRef(reference) => {
                 if self.open.is_empty() {
@@ -228,33 +296,66 @@ impl State<'_> {
                 }
                 let name = reference.into_inner();
                 self.scratch.clear();
-                push_reference(&name, self.entities, self.scratch)
-                    .map_err(|what| malformed(from, what))?;
-                if handler.wants_text() {
-                    handler.text(self.scratch, None);
+                if push_character(&name, self.scratch).map_err(|what| malformed(from, what))? {
+                    self.hand_on_text(handler);
+                    return Ok(Step::On);
                 }
-                Ok(Flow::On)
+                let replaced = self.entities.in_content(&name, self.scratch);
+                match replaced.map_err(|what| malformed(from, what))? {
+                    Replaced::Text => {
+                        self.hand_on_text(handler);
+                        Ok(Step::On)
+                    }
+                    Replaced::Markup(text) => Ok(Step::Replace(text)),
+                }
             }
-            Event::DocType(doctype) => {
-                self.entities.define(&doctype.into_inner());
-                Ok(Flow::On)
+            Event::DocType(_) => {
+                if matches!(stage, Stage::Typed | Stage::Root) {
+                    return Err(malformed(
+                        from,
+                        "a document type can stand once, and before the root element",
+                    ));
+                }
+                *self.stage = Stage::Typed;
+                let defined = self.entities.define(raw);
+                defined.map_err(|DoctypeError(at, what)| malformed(from + at, what))?;
+                Ok(Step::On)
             }
-            _ => Ok(Flow::On),
+            Event::Comment(text) => checked(wrong_comment(&text.into_inner())),
+            Event::Decl(_) if stage == Stage::Start => {
+                checked(wrong_declaration(&raw[2..raw.len() - 2]))
+            }
+            Event::Decl(_) | Event::PI(_) => checked(wrong_instruction(&raw[2..raw.len() - 2])),
+            Event::Eof => Ok(Step::On),
         }
     }
 
+    fn hand_on_text(&mut self, handler: &mut dyn Handler) {
+        if handler.wants_text() {
+            handler.text(self.scratch, None);
+        }
+    }
+
+    /// A start tag, without its brackets; its name has so many bytes.
     fn start(
         &mut self,
-        tag: &BytesStart<'_>,
+        tag: &str,
+        name: usize,
         from: usize,
         to: usize,
         handler: &mut dyn Handler,
     ) -> Result<(), Wrong> {
-        let name = tag.name();
-        let name = name.as_ref();
-        if self.open.is_empty() && std::mem::replace(self.had_root, true) {
+        let (name, attributes) = tag.split_at(name);
+        if self.open.is_empty() && *self.stage == Stage::Root {
             let what = format!("<{name}> stands behind the end of the root element");
             return Err(malformed(from, what));
+        }
+        *self.stage = Stage::Root;
+        if !is_name(name) {
+            return Err(malformed(
+                from,
+                format!("'{name}' is not a name of an element"),
+            ));
         }
         if self.open.len() >= self.most_depth {
             let most = self.most_depth;
@@ -263,9 +364,8 @@ impl State<'_> {
         self.open.push(self.names.len());
         self.names.push_str(name);
         handler.open(name, from);
-        let has_attributes = tag.len() > name.len();
-        if has_attributes {
-            self.attributes(tag, from, handler)?;
+        if !attributes.is_empty() || self.entities.have_attributes() {
+            self.attributes(name, attributes, from, handler)?;
         }
         if let Some((prefix, _)) = name.split_once(':') {
             self.check_prefix(prefix, from)?;
@@ -276,72 +376,108 @@ impl State<'_> {
 
     fn attributes(
         &mut self,
-        tag: &BytesStart<'_>,
+        element: &str,
+        text: &str,
         from: usize,
         handler: &mut dyn Handler,
     ) -> Result<(), Wrong> {
-        let mut used: Option<String> = None;
-        for attribute in tag.attributes() {
-            let attribute = attribute.map_err(|error| malformed(from, said(&error)))?;
-            let name = attribute.key.as_ref();
-            let raw = attribute.value.as_ref();
-            if !is_name(name) {
-                return Err(malformed(
-                    from,
-                    format!("'{name}' is no name of an attribute"),
-                ));
-            }
-            if raw.contains('<') {
-                let what = format!("the attribute {name} holds a '<', which is written &lt;");
+        let mut attributes = Attributes::new(text);
+        let mut names: Vec<&str> = Vec::new();
+        while let Some((name, value)) = attributes.next().map_err(|what| malformed(from, what))? {
+            if names.contains(&name) {
+                let what = format!("the attribute '{name}' stands twice in one tag");
                 return Err(malformed(from, what));
             }
-            check_characters(raw.as_bytes(), from)?;
-            if let Some(prefix) = name.strip_prefix("xmlns:") {
-                self.prefixes.push((self.open.len(), prefix.to_owned()));
-            } else if let Some((prefix, _)) = name.split_once(':')
-                && used.is_none()
-            {
-                used = Some(prefix.to_owned());
+            names.push(name);
+            let rules = self.entities.attributes(element);
+            let rule = rules.iter().find(|rule| rule.name == name);
+            let is_cdata = rule.is_none_or(|rule| rule.is_cdata);
+            let at = (value.as_ptr() as usize).wrapping_sub(self.start);
+            let place = Some(self.base + at);
+            self.attribute(name, value, is_cdata, place, from, handler)?;
+        }
+        let rules = self.entities.attributes(element).iter();
+        let defaults: Vec<(String, bool, String)> = rules
+            .filter(|rule| !names.contains(&rule.name.as_str()))
+            .filter_map(|rule| {
+                let default = rule.default.clone()?;
+                Some((rule.name.clone(), rule.is_cdata, default))
+            })
+            .collect();
+        for (name, is_cdata, value) in &defaults {
+            self.attribute(name, value, *is_cdata, None, from, handler)?;
+        }
+        let defaults = defaults.iter().map(|(name, ..)| name.as_str());
+        for name in names.into_iter().chain(defaults) {
+            if let Some((prefix, _)) = name.split_once(':') {
+                self.check_prefix(prefix, from)?;
             }
-            self.scratch.clear();
-            if memchr::memchr2(b'&', b'\n', raw.as_bytes()).is_none()
-                && memchr::memchr2(b'\r', b'\t', raw.as_bytes()).is_none()
-            {
-                let at = (raw.as_ptr() as usize).wrapping_sub(self.start);
-                handler.attribute(name, raw.as_bytes(), Some(self.base + at));
+        }
+        Ok(())
+    }
+
+    /// An attribute with its value as it stands; `place` says where, if it stands in the tag.
+    fn attribute(
+        &mut self,
+        name: &str,
+        raw: &str,
+        is_cdata: bool,
+        place: Option<usize>,
+        from: usize,
+        handler: &mut dyn Handler,
+    ) -> Result<(), Wrong> {
+        if memchr::memchr(b'<', raw.as_bytes()).is_some() {
+            let what = format!("the attribute '{name}' holds a '<', which is written &lt;");
+            return Err(malformed(from, what));
+        }
+        check_characters(raw, from)?;
+        if let Some(prefix) = name.strip_prefix("xmlns:") {
+            self.prefixes.push((self.open.len(), prefix.to_owned()));
+        }
+        if is_cdata
+            && memchr::memchr2(b'&', b'\n', raw.as_bytes()).is_none()
+            && memchr::memchr2(b'\r', b'\t', raw.as_bytes()).is_none()
+        {
+            handler.attribute(name, raw.as_bytes(), place);
+            return Ok(());
+        }
+        // White space is normalised (XML 1.0, 3.3.3), but for that of references.
+        self.scratch.clear();
+        let mut rest = raw;
+        while let Some(at) = rest.find(['&', '\n', '\r', '\t']) {
+            self.scratch.extend_from_slice(&rest.as_bytes()[..at]);
+            let behind = &rest[at + 1..];
+            if rest.as_bytes()[at] == b'\r' && behind.starts_with('\n') {
+                rest = behind;
                 continue;
             }
-            // White space is normalised (XML 1.0, 3.3.3), but for that of references.
-            let mut rest = raw;
-            while let Some(at) = rest.find(['&', '\n', '\r', '\t']) {
-                self.scratch.extend_from_slice(&rest.as_bytes()[..at]);
-                let behind = &rest[at + 1..];
-                if rest.as_bytes()[at] == b'\r' && behind.starts_with('\n') {
-                    rest = behind;
-                    continue;
-                }
-                if rest.as_bytes()[at] != b'&' {
-                    self.scratch.push(b' ');
-                    rest = behind;
-                    continue;
-                }
-                let end = behind.find(';').ok_or_else(|| {
-                    malformed(
-                        from,
-                        format!("a '&' in the attribute {name} stands for nothing"),
-                    )
-                })?;
-                push_reference(&behind[..end], self.entities, self.scratch)
-                    .map_err(|what| malformed(from, what))?;
-                rest = &behind[end + 1..];
+            if rest.as_bytes()[at] != b'&' {
+                self.scratch.push(b' ');
+                rest = behind;
+                continue;
             }
-            self.scratch.extend_from_slice(rest.as_bytes());
-            handler.attribute(name, self.scratch, None);
+            let end = behind.find(';').ok_or_else(|| {
+                malformed(
+                    from,
+                    format!("a '&' in the attribute '{name}' stands for nothing"),
+                )
+            })?;
+            let reference = &behind[..end];
+            let wrong = |what: String| malformed(from, what);
+            if !push_character(reference, self.scratch).map_err(wrong)? {
+                let pushed = self.entities.in_attribute(reference, self.scratch);
+                pushed.map_err(wrong)?;
+            }
+            rest = &behind[end + 1..];
         }
-        match used {
-            Some(prefix) => self.check_prefix(&prefix, from),
-            None => Ok(()),
+        self.scratch.extend_from_slice(rest.as_bytes());
+        if !is_cdata {
+            let words = self.scratch.split(|byte| *byte == b' ');
+            let words: Vec<&[u8]> = words.filter(|word| !word.is_empty()).collect();
+            *self.scratch = words.join(&b' ');
         }
+        handler.attribute(name, self.scratch, None);
+        Ok(())
     }
 
     fn check_prefix(&self, prefix: &str, from: usize) -> Result<(), Wrong> {
@@ -353,7 +489,7 @@ impl State<'_> {
         Err(malformed(from, what))
     }
 
-    fn end(&mut self, to: usize, handler: &mut dyn Handler) -> Result<Flow, Wrong> {
+    fn end(&mut self, to: usize, handler: &mut dyn Handler) -> Flow {
         if !self.prefixes.is_empty() {
             let depth = self.open.len();
             self.prefixes.retain(|(declared, _)| *declared < depth);
@@ -361,30 +497,31 @@ impl State<'_> {
         if let Some(start) = self.open.pop() {
             self.names.truncate(start);
         }
-        Ok(handler.close(to))
+        handler.close(to)
     }
 
     #[inline]
     fn characters(
         &mut self,
-        text: &[u8],
+        text: &str,
         from: usize,
         normal: bool,
         handler: &mut dyn Handler,
     ) -> Result<(), Wrong> {
         if self.open.is_empty() {
-            let mark = text.strip_prefix("\u{feff}".as_bytes()).unwrap_or(text);
-            if mark.iter().any(|byte| !byte.is_ascii_whitespace()) {
+            let blank = |c: char| matches!(c, ' ' | '\t' | '\n' | '\r');
+            if !text.chars().all(blank) {
                 return Err(malformed(from, "text outside of the root element"));
             }
             return Ok(());
         }
-        if !handler.wants_text() {
-            return Ok(());
-        }
         check_characters(text, from)?;
+        let text = text.as_bytes();
         if normal && memchr::memmem::find(text, b"]]>").is_some() {
             return Err(malformed(from, "']]>' in a text, which is written ]]&gt;"));
+        }
+        if !handler.wants_text() {
+            return Ok(());
         }
         if memchr::memchr(b'\r', text).is_none() {
             handler.text(text, normal.then_some(from));
@@ -404,39 +541,35 @@ impl State<'_> {
     }
 }
 
-/// What is wrong with an attribute, in words of ours where the parser's speak of its own places.
-fn said(error: &AttrError) -> String {
-    match error {
-        AttrError::Duplicated(..) => "an attribute stands twice in one tag".to_owned(),
-        AttrError::UnquotedValue(_) => "the value of an attribute has no quotes".to_owned(),
-        AttrError::ExpectedEq(_) => "an attribute has no value".to_owned(),
-        other => other.to_string(),
-    }
-}
-
 /// Checks that all characters are such as XML has.
 #[inline]
-fn check_characters(text: &[u8], from: usize) -> Result<(), Wrong> {
-    let controls = |byte: &u8| *byte < 0x20 && !matches!(byte, b'\t' | b'\n' | b'\r');
-    match text.iter().find(|byte| controls(byte)) {
-        None => Ok(()),
-        Some(byte) => Err(malformed(
-            from,
-            format!("the control character U+{byte:04X}, which XML cannot hold"),
-        )),
-    }
+fn check_characters(text: &str, from: usize) -> Result<(), Wrong> {
+    let Some(found) = forbidden(text) else {
+        return Ok(());
+    };
+    let at = text.find(found).unwrap_or_default();
+    let code = u32::from(found);
+    let what = match found.is_control() {
+        true => format!("the control character U+{code:04X}, which XML cannot hold"),
+        false => format!("the character U+{code:04X}, which XML cannot hold"),
+    };
+    Err(malformed(from + at, what))
 }
 
-/// Appends what a reference stands for, from behind its `&` to before its `;`.
-fn push_reference(name: &str, entities: &mut Entities, out: &mut Vec<u8>) -> Result<(), String> {
+/// Appends the character that a reference stands for, from behind its `&` to before its `;`;
+/// `false` if it names an entity.
+fn push_character(name: &str, out: &mut Vec<u8>) -> Result<bool, String> {
     if let Some(character) = character(name) {
         out.extend_from_slice(character.encode_utf8(&mut [0; 4]).as_bytes());
-        return Ok(());
+        return Ok(true);
     }
     if name.starts_with('#') {
         return Err(format!("&{name}; stands for no character of XML"));
     }
-    entities.push(name, out)
+    if !is_name(name) {
+        return Err("a '&' does not begin a reference; it is written &amp;".to_owned());
+    }
+    Ok(false)
 }
 
 /// A name without its prefix, if those are left out.

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::fs::File;
 use std::io::{self, BufReader, Write};
 
-use super::path::{continues_name, starts_name};
+use super::name::{continues_name, starts_name};
 use crate::format::blanks::Blanks;
 use crate::format::column::{Shown, TextColumn, Typing};
 use crate::format::markup::{forbidden, is_allowed, push_escaped};
