@@ -710,3 +710,31 @@ fn comments_know_their_outputs_and_names_are_made_legal() {
         "{xml}"
     );
 }
+
+#[test]
+fn the_longest_list_is_found_wherever_it_stands() {
+    let text = "quay ".repeat(1_200_000);
+    let json = format!(
+        "{{\"codes\":[{{\"code\":1}},{{\"code\":2}}],\"text\":\"{text}\",\"calls\":[{}]}}",
+        ["{\"call\":1}"; 5].join(",")
+    );
+    let xml = format!(
+        "<port><code><a>1</a></code><code><a>2</a></code><text>{text}</text>{}</port>",
+        "<call><b>1</b></call>".repeat(5)
+    );
+    let late = format!(
+        "{{\"text\":\"{text}\",\"calls\":[{}]}}",
+        ["{\"call\":1}"; 5].join(",")
+    );
+    for (name, text, expected) in [
+        ("in.json", json, "call\n1\n1\n1\n1\n1\n"),
+        ("in.xml", xml, "b\n1\n1\n1\n1\n1\n"),
+        ("in.json", late, "call\n1\n1\n1\n1\n1\n"),
+    ] {
+        assert_eq!(
+            convert(name, text, "out.csv").expect("converted"),
+            expected,
+            "{name}"
+        );
+    }
+}

@@ -52,7 +52,7 @@ pub use self::xlsx::{Extracted, FormProblem};
 use crate::name::OutputFacts;
 use crate::record::{At, Batch, Columns, Unit};
 use crate::source::{ReadError, SourcePath};
-pub use crate::tree::Survey;
+pub use crate::tree::{Survey, ValuesBeside};
 use crate::value::Number;
 
 /// A format, its extensions and what can be done with it.
@@ -502,6 +502,11 @@ pub trait Document {
 
     /// What stands around the records: as far as it is known, and all of it when all are read.
     fn around(&self) -> Around;
+
+    /// The values beside the records, of what was read so far.
+    fn values_beside(&self) -> Vec<ValuesBeside> {
+        Vec::new()
+    }
 
     /// What was found of each kind of message so far, if its records are in messages.
     fn messages(&self) -> &[MessageFacts] {

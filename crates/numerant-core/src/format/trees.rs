@@ -11,13 +11,16 @@ use super::edi::{self, MessageFacts, Standard};
 use super::{RecordEncoder, Survey, TextFormat, json, marc, xml};
 use crate::record::{RejectedRecord, Unit};
 use crate::source::{Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath};
-use crate::tree::{Kind, Paths, Repeats, Tree};
+use crate::tree::{Beside, Kind, Paths, Repeats, Tree};
 
 /// Levels that a document may be nested if nothing else is said.
 const DEPTH: usize = 128;
 
 /// Levels that may be allowed at most: what is nested is gone through with the stack.
 pub(crate) const MOST_DEPTH: usize = 4000;
+
+/// Bytes of a document that are looked at first to find its records.
+const SAMPLE: u64 = 1 << 22;
 
 /// Items of a whole message that are columns at most, if nothing else is said.
 const ITEMS: usize = 1 << 20;
@@ -109,6 +112,11 @@ pub(crate) trait Trees: Send {
 
     /// What is around the records; known when all are read.
     fn around(&self) -> Around;
+
+    /// The values beside the records that were read so far, where they are counted.
+    fn beside(&self) -> Option<&Beside> {
+        None
+    }
 
     /// Prefixes of names, and the namespaces that they stand for.
     fn namespaces(&self) -> Vec<(String, String)> {
@@ -264,8 +272,8 @@ impl OpenedTrees {
         };
         let input = opened.input()?;
         opened.facts = match format {
-            TreeFormat::Json => json::find_records(input, &opened)?,
-            TreeFormat::Xml => xml::find_records(input, &opened)?,
+            TreeFormat::Json => json::find_records(input, &opened, SAMPLE)?,
+            TreeFormat::Xml => xml::find_records(input, &opened, SAMPLE)?,
             TreeFormat::Marc => TreeFacts {
                 records: marc::RECORDS.to_owned(),
                 found: true,
@@ -292,10 +300,23 @@ impl OpenedTrees {
             TreeFormat::MarcXml => {
                 opened.options.no_prefixes = true;
                 opened.options.records = Some("//record".to_owned());
-                xml::find_records(input, &opened)?
+                xml::find_records(input, &opened, SAMPLE)?
             }
         };
         Ok(opened)
+    }
+
+    /// Finds out where the records are from all of the document, if that is not stated.
+    pub(crate) fn find_in_all(&mut self) -> Result<(), ReadError> {
+        if !self.facts.found {
+            return Ok(());
+        }
+        self.facts = match self.format {
+            TreeFormat::Json => json::find_records(self.input()?, self, u64::MAX)?,
+            TreeFormat::Xml => xml::find_records(self.input()?, self, u64::MAX)?,
+            TreeFormat::Marc | TreeFormat::MarcXml | TreeFormat::Edi(_) => return Ok(()),
+        };
+        Ok(())
     }
 
     /// What becomes of lists in its records.

@@ -6,7 +6,7 @@ use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::SheetFacts;
 use crate::format::{
     Around, Document, MessageFacts, ReadTally, RecordEncoder, RecordReader, SourceFacts, Survey,
-    TextFormat, TreeFacts,
+    TextFormat, TreeFacts, ValuesBeside,
 };
 use crate::record::{Batch, Columns, Span, push_quoted};
 use crate::source::{ReadError, SourcePath};
@@ -206,6 +206,10 @@ impl Document for GatheredReader {
 
     fn survey(&self) -> Result<Survey, ReadError> {
         self.of().survey()
+    }
+
+    fn values_beside(&self) -> Vec<ValuesBeside> {
+        self.of().values_beside()
     }
 
     fn messages(&self) -> &[MessageFacts] {

@@ -15,6 +15,7 @@ use crate::format::delimited::Dialect;
 use crate::format::sheet::Odd;
 use crate::record::Unit;
 use crate::source::plain;
+use crate::tree::ValuesBeside;
 use crate::value::{Number, NumberFormat};
 
 /// The form of the ledger document; it grows when a reader of older ledgers would be misled.
@@ -103,6 +104,9 @@ pub struct SourceEntry {
     pub comments: u64,
     /// Lines that were skipped at the start.
     pub skipped_lines: u64,
+    /// Values of a document that are in none of its records, and in no output.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub values_left_out: Vec<ValuesBeside>,
 }
 
 #[allow(clippy::trivially_copy_pass_by_ref, reason = "serde hands a reference")]

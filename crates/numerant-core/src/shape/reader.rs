@@ -14,7 +14,7 @@ use crate::format::{
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
-use crate::tree::{Kind, Paths, Survey, Tree};
+use crate::tree::{Beside, Kind, Paths, Survey, Tree, ValuesBeside};
 
 /// Bytes of text whose records are looked at for columns before the first is handed on.
 const SAMPLE: u64 = 1 << 22;
@@ -50,6 +50,8 @@ pub struct TreeReader {
     /// What is around the records, as far as it showed before any was handed on.
     around: Around,
     ended: bool,
+    /// All of it was looked at before any was handed on.
+    thorough: bool,
 }
 
 impl fmt::Debug for TreeReader {
@@ -64,11 +66,16 @@ impl TreeReader {
     /// Finds the columns of a document, in its first records or, where it is to be `thorough`, in
     /// all, and begins to read it.
     pub(crate) fn open(
-        opened: Box<OpenedTrees>,
+        mut opened: Box<OpenedTrees>,
         batch_size: usize,
         thorough: bool,
     ) -> Result<Self, ReadError> {
         let path = opened.path.clone();
+        // What is read only once cannot be begun anew.
+        let thorough = thorough || opened.is_kept();
+        if thorough {
+            opened.find_in_all()?;
+        }
         let markup = opened.format.repeats_names();
         let repeats = opened.repeats();
         let mut layer = Layer::new(repeats, markup);
@@ -76,8 +83,6 @@ impl TreeReader {
         let mut tree = Tree::default();
         let (mut trees, _) = opened.trees()?;
         let mut any = false;
-        // What is read only once cannot be begun anew.
-        let thorough = thorough || opened.is_kept();
         let until = if thorough { u64::MAX } else { SAMPLE };
         while trees.next_new(until, &mut tree, &mut paths)? {
             any = true;
@@ -139,8 +144,19 @@ impl TreeReader {
             namespaces,
             around,
             ended: is_empty,
+            thorough,
             layer,
         })
+    }
+
+    /// Checks that no longer list stands further down in a document of which a part was looked at to
+    /// find its records.
+    fn check_found(&self) -> Result<(), ReadError> {
+        let longest = self.trees.beside().map_or(0, Beside::most_branches);
+        match self.opened.facts.found && !self.thorough && longest > self.tally.records {
+            true => Err(self.path.error(ReadProblem::Unforeseen)),
+            false => Ok(()),
+        }
     }
 
     /// Adds the record whose values stand in `leaves`, in these columns.
@@ -362,6 +378,10 @@ impl Document for TreeReader {
         }
     }
 
+    fn values_beside(&self) -> Vec<ValuesBeside> {
+        self.trees.beside().map(Beside::values).unwrap_or_default()
+    }
+
     fn messages(&self) -> &[MessageFacts] {
         self.trees.messages()
     }
@@ -437,6 +457,7 @@ impl RecordReader for TreeReader {
                 batch.rejected.extend(rejected);
                 if !more {
                     self.ended = true;
+                    self.check_found()?;
                     break;
                 }
                 line = self.trees.line();

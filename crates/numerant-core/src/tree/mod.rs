@@ -3,6 +3,8 @@
 //! A record travels as a tape of nodes in the order of the document. Names are not kept with the
 //! nodes: each has the number of its path, and `Paths` knows the names.
 
+mod beside;
+mod lists;
 mod name;
 mod outline;
 mod repeats;
@@ -12,6 +14,8 @@ use std::collections::HashMap;
 
 use crate::value::eight;
 
+pub use beside::ValuesBeside;
+pub(crate) use beside::{Beside, TOP};
 pub(crate) use name::{
     Segment as PathSegment, column_name, parse as path_segments, push_index, push_name,
     with_plain_dots,

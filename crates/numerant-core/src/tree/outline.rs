@@ -1,6 +1,8 @@
 //! The nested form that columns have in an output: which objects and lists there are, and where the
 //! value of each column goes.
 
+use std::collections::HashMap;
+
 use super::name::{Segment, parse};
 
 /// What the records of an output look like.
@@ -34,33 +36,34 @@ impl Outline {
     /// other.
     pub(crate) fn new<S: AsRef<str>>(columns: &[S], flat: bool) -> Result<Self, OutlineError> {
         let mut root = OutlineNode::default();
-        // Where a path was first used, by its spelling.
+        // The places of nodes in the one above, by the number of that, their names, and whether those
+        // are numbers; with a number of their own.
+        let mut known: HashMap<(usize, String, bool), (usize, usize)> = HashMap::new();
         for (place, column) in columns.iter().enumerate() {
             let column = column.as_ref();
             let path = match flat {
                 true => vec![Segment::Name(column.to_owned())],
                 false => parse(column),
             };
-            let mut node = &mut root;
+            let (mut node, mut number_of) = (&mut root, 0);
             for segment in &path {
                 // Whether numbers are those of items shows when all columns are known.
                 let (name, number) = match segment {
                     Segment::Name(name) => (name.clone(), false),
                     Segment::Index(number) => (number.to_string(), true),
                 };
-                let found = node
-                    .children
-                    .iter()
-                    .position(|child| child.name == name && child.list == number);
-                let at = found.unwrap_or_else(|| {
-                    node.children.push(OutlineNode {
-                        name,
-                        list: number,
-                        ..OutlineNode::default()
+                let next = known.len() + 1;
+                let (at, child) = *known
+                    .entry((number_of, name.clone(), number))
+                    .or_insert_with(|| {
+                        node.children.push(OutlineNode {
+                            name,
+                            list: number,
+                            ..OutlineNode::default()
+                        });
+                        (node.children.len() - 1, next)
                     });
-                    node.children.len() - 1
-                });
-                node = &mut node.children[at];
+                (node, number_of) = (&mut node.children[at], child);
             }
             if let Some(first) = node.column.replace(place) {
                 return Err(OutlineError::SamePlace {

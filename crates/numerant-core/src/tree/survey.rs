@@ -1,5 +1,7 @@
 //! What is found in a document: its paths, how often each stands, and what its values are.
 
+use std::collections::HashMap;
+
 use serde::Serialize;
 
 use super::Kind;
@@ -8,6 +10,9 @@ use crate::value::KindTally;
 
 /// Paths that are told apart, at most; what comes after is not counted.
 const MOST_PATHS: usize = 10_000;
+
+/// Paths below a node beyond this many are found by their hash.
+const FEW: usize = 16;
 
 /// Characters of an example.
 const LONGEST_EXAMPLE: usize = 60;
@@ -64,6 +69,10 @@ pub struct Survey {
     open: Vec<(usize, u64)>,
     #[serde(skip)]
     serial: u64,
+    /// Paths of nodes with many below them: by the place of the node, whether they are items, and
+    /// their names.
+    #[serde(skip)]
+    by_name: HashMap<(usize, bool, String), usize>,
     /// Nodes below a path that is not told apart.
     #[serde(skip)]
     lost: usize,
@@ -76,6 +85,7 @@ impl Default for Survey {
             incomplete: false,
             open: Vec::new(),
             serial: 0,
+            by_name: HashMap::new(),
             lost: 0,
         }
     }
@@ -192,7 +202,11 @@ impl Survey {
             let node = &self.nodes[**place];
             node.items == items && node.name == name
         };
-        let found = self.nodes[parent].children.iter().find(called).copied();
+        let children = &self.nodes[parent].children;
+        let found = match children.len() > FEW {
+            true => self.by_name.get(&(parent, items, name.to_owned())).copied(),
+            false => children.iter().find(called).copied(),
+        };
         let place = match found {
             Some(place) => place,
             None if self.nodes.len() >= MOST_PATHS => {
@@ -204,6 +218,7 @@ impl Survey {
                 self.nodes.push(node(name, items, depth, parent));
                 let place = self.nodes.len() - 1;
                 self.nodes[parent].children.push(place);
+                self.index(parent);
                 place
             }
         };
@@ -217,6 +232,21 @@ impl Survey {
         }
         found.most = found.most.max(found.last.1);
         Some(place)
+    }
+
+    /// Takes note of the names of the paths below one, where there are many.
+    fn index(&mut self, parent: usize) {
+        let children = &self.nodes[parent].children;
+        let new = match children.len().checked_sub(FEW) {
+            None | Some(0) => return,
+            Some(1) => &children[..],
+            Some(_) => &children[children.len() - 1..],
+        };
+        for place in new {
+            let node = &self.nodes[*place];
+            let key = (parent, node.items, node.name.clone());
+            self.by_name.insert(key, *place);
+        }
     }
 
     /// Names the types of all paths, and puts each path behind the one above it.
@@ -266,6 +296,15 @@ impl Survey {
             }
         }
         path
+    }
+
+    /// Whether a path is another one or below that.
+    pub(crate) fn is_within(&self, place: usize, other: usize) -> bool {
+        let mut at = place;
+        while at != 0 && at != other {
+            at = self.parent(at);
+        }
+        at == other
     }
 
     /// The place of the path right above.

@@ -243,6 +243,21 @@ fn unknown(left_out: &LeftOut) -> String {
     )
 }
 
+/// The values of documents that are in no output: their paths, and how many there are.
+fn values_left_out(ledger: &Ledger) -> Vec<(&str, u64)> {
+    let mut found: Vec<(&str, u64)> = Vec::new();
+    let mut places: HashMap<&str, usize> = HashMap::new();
+    let sources = ledger.sources.iter();
+    for beside in sources.flat_map(|source| &source.values_left_out) {
+        let place = *places.entry(&beside.path).or_insert_with(|| {
+            found.push((&beside.path, 0));
+            found.len() - 1
+        });
+        found[place].1 += beside.values;
+    }
+    found
+}
+
 /// The books, with the reasons for what is in no output.
 pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> io::Result<()> {
     let totals = &ledger.totals;
@@ -256,12 +271,26 @@ pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> i
             sum.push_str(&format!(" + {} {what}", number(count)));
         }
     }
-    let good = if ledger.balanced {
-        "balanced"
-    } else {
-        "NOT balanced"
-    };
-    writeln!(out, "{sum}: {GOOD}{good}{GOOD:#}")?;
+    let values = values_left_out(ledger);
+    let in_all: u64 = values.iter().map(|(_, count)| count).sum();
+    match (ledger.balanced, in_all) {
+        (true, 0) => writeln!(out, "{sum}: {GOOD}balanced{GOOD:#}")?,
+        (true, _) => {
+            let values_in_all = counted(in_all, "value", "values");
+            writeln!(out, "{sum}, without {values_in_all} beside the records")?;
+        }
+        (false, _) => writeln!(out, "{sum}: {GOOD}NOT balanced{GOOD:#}")?,
+    }
+    for (path, count) in values.iter().take(LEFT_OUT) {
+        let count = counted(*count, "value", "values");
+        writeln!(out, "  left out: {count} at {path}")?;
+    }
+    if let Some(rest) = values.get(LEFT_OUT..).filter(|rest| !rest.is_empty()) {
+        let count: u64 = rest.iter().map(|(_, count)| count).sum();
+        let count = counted(count, "value", "values");
+        let paths = counted(rest.len() as u64, "more path", "more paths");
+        writeln!(out, "  left out: {count} at {paths}")?;
+    }
     for sum in &ledger.sums {
         let mut line = format!(
             "{}: {} read = {} {written}",

@@ -369,6 +369,8 @@ impl Producer {
                 None => spare = self.route_and_emit(&path, spare, emit)?,
             }
         }
+        // What stands around records that are written verbatim is written, too.
+        let is_framed = foot.is_some();
         if let (Some(foot), Some(document)) = (foot, reader.document()) {
             let around = document.around();
             if around.scattered {
@@ -393,6 +395,8 @@ impl Producer {
             });
         }
         self.read_before += taken.load(Ordering::Relaxed);
+        let document = reader.document().filter(|_| !is_framed);
+        let values_left_out = document.map(Document::values_beside).unwrap_or_default();
         let tally = reader.tally();
         let name = path;
         if let Some(sheet) = reader.sheet().filter(|_| !kept) {
@@ -411,6 +415,7 @@ impl Producer {
             blank_lines: tally.blank_lines,
             comments: tally.comments,
             skipped_lines: reader.facts().skipped,
+            values_left_out,
         });
         Ok(spare)
     }

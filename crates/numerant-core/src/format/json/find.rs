@@ -8,11 +8,8 @@ use crate::format::trees::{OpenedTrees, TreeFacts};
 use crate::source::{Input, ReadError, ReadProblem};
 use crate::tree::{Kind, Survey};
 
-/// Bytes of a document that are looked at to find its records.
-const SAMPLE: u64 = 1 << 22;
-
 /// Places of records and values beside them that are named.
-const NAMED: usize = 12;
+pub(crate) const NAMED: usize = 12;
 
 /// Goes through a document, or so much of it, and says what is in it.
 pub(crate) fn survey(input: Input, opened: &OpenedTrees, most: u64) -> Result<Survey, ReadError> {
@@ -55,8 +52,12 @@ fn survey_walk(walk: &mut Walk, most: u64) -> Result<(Survey, bool), ReadError> 
     Ok((survey.finish(), several))
 }
 
-/// Finds out where the records of a document are, if that is not said.
-pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFacts, ReadError> {
+/// Finds out where the records of a document are, if that is not said, from so many bytes of it.
+pub(crate) fn find_records(
+    input: Input,
+    opened: &OpenedTrees,
+    most: u64,
+) -> Result<TreeFacts, ReadError> {
     let mut facts = opened.facts.clone();
     let failed = |problem| opened.path.error(problem);
     if let Some(path) = &opened.options.records {
@@ -80,10 +81,14 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
         return Ok(facts);
     };
     // What is wrong further down is told when it is read.
-    let (survey, several) = survey_walk(&mut walk, SAMPLE)?;
+    let (survey, several) = survey_walk(&mut walk, most)?;
     if first == b'[' {
         facts.records = "$[*]".to_owned();
         return Ok(facts);
+    }
+    let has_lists = survey.nodes.iter().any(|node| node.items);
+    if first == b'{' && !has_lists && walk.text.passed() >= most {
+        return find_records(opened.input()?, opened, u64::MAX);
     }
     facts.records = "$".to_owned();
     facts.lines = several;
@@ -91,50 +96,51 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
         return Ok(facts);
     }
     facts.single = true;
-    // The lists of objects that are in no other list, and how many those are.
-    let mut lists: Vec<(u64, String, usize)> = Vec::new();
-    for (place, node) in survey.nodes.iter().enumerate() {
-        let inside = |mut at: usize| {
-            while at != 0 {
-                at = survey.parent(at);
-                if survey.nodes[at].items {
-                    return true;
-                }
+    // Lists of objects, and lists of lists that stand for tables.
+    let nodes = survey.nodes.iter().enumerate();
+    let inside = |mut at: usize| {
+        while at != 0 {
+            at = survey.parent(at);
+            if survey.nodes[at].items {
+                return true;
             }
-            false
-        };
-        if node.items && node.branches > node.lists && !inside(place) {
-            lists.push((node.times, json_path(&survey, place), place));
         }
-    }
-    lists.sort_by_key(|(times, ..)| std::cmp::Reverse(*times));
-    let Some((_, best, place)) = lists.first().cloned() else {
+        false
+    };
+    let lists: Vec<usize> = nodes
+        .filter(|(place, node)| {
+            let of_lists = node.lists > 0 && node.lists == node.times && !inside(*place);
+            node.items && (node.branches > node.lists || of_lists)
+        })
+        .map(|(place, _)| place)
+        .collect();
+    let lists = survey.by_likely_records(&lists);
+    let Some((place, others)) = lists.split_first() else {
         return Ok(facts);
     };
-    facts.others = lists[1..].iter().map(|(_, path, _)| path.clone()).collect();
+    let place = *place;
+    facts.records = json_path(&survey, place);
+    let others = others
+        .iter()
+        .filter(|other| !survey.is_within(**other, place));
+    let others = others.take(NAMED);
+    facts.others = others.map(|place| json_path(&survey, *place)).collect();
     facts.others.push("$".to_owned());
     facts.single = false;
-    facts.records = best;
     facts.beside = beside(&survey, place);
-    let list = survey.path(survey.parent(place));
+    // Items of the lists around it are rows, too.
+    let list = survey.path(survey.parent(place)).replace("[]", "");
     facts.above = (!facts.beside.is_empty()).then(|| ("$".to_owned(), list));
     Ok(facts)
 }
 
 /// Values that stand beside the records at a place, by their paths.
 pub(crate) fn beside(survey: &Survey, records: usize) -> Vec<String> {
-    let under = |mut at: usize| {
-        while at != 0 {
-            if at == records {
-                return true;
-            }
-            at = survey.parent(at);
-        }
-        false
-    };
     let values = survey.nodes.iter().enumerate();
     values
-        .filter(|(place, node)| *place != 0 && node.branches < node.times && !under(*place))
+        .filter(|(place, node)| {
+            *place != 0 && node.branches < node.times && !survey.is_within(*place, records)
+        })
         .map(|(place, _)| survey.path(place))
         .take(NAMED)
         .collect()

@@ -7,7 +7,10 @@ use super::walk::{Frame, Next, Walk};
 use crate::format::alike::Likenesses;
 use crate::format::trees::{Around, Leaf, OpenedTrees, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
-use crate::tree::{Kind, Paths, Tree};
+use crate::tree::{Beside, Kind, Paths, TOP, Tree};
+
+/// Bytes around the records that are kept.
+const MAX_AROUND: usize = 1 << 26;
 
 /// Reads the records of a document.
 pub(crate) struct JsonTrees {
@@ -33,6 +36,7 @@ pub(crate) struct JsonTrees {
     around: Around,
     /// The container that the records are in.
     parent: Option<u64>,
+    beside: Beside,
 }
 
 /// The beginning of a document, up to its first record.
@@ -69,6 +73,7 @@ impl JsonTrees {
             records: 0,
             around: Around::default(),
             parent: None,
+            beside: Beside::default(),
         })
     }
 
@@ -80,7 +85,9 @@ impl JsonTrees {
         let text = &self.walk.text;
         let passed = text.passed();
         let new = (passed - self.head.upto) as usize;
-        if new <= text.at {
+        if self.head.kept.len() + new > MAX_AROUND {
+            self.around.scattered = true;
+        } else if new <= text.at {
             self.head
                 .kept
                 .extend_from_slice(&text.bytes()[text.at - new..text.at]);
@@ -176,6 +183,9 @@ impl Trees for JsonTrees {
                 Next::Close(frame) => {
                     self.keep_foot();
                     self.settle_foot(&frame);
+                    if frame.values == 0 && frame.states == 0 {
+                        self.beside.value(frame.path);
+                    }
                 }
                 Next::Value => {
                     if self.single && self.walk.documents > 1 && self.walk.open.is_empty() {
@@ -195,16 +205,24 @@ impl Trees for JsonTrees {
                         }
                         continue;
                     }
+                    let path = self.path_beside();
                     match self.walk.kind() {
-                        Kind::Object | Kind::List => {
+                        kind @ (Kind::Object | Kind::List) => {
+                            if kind == Kind::Object {
+                                self.beside.branch(path);
+                            }
                             self.walk.enter(states)?;
                             self.keep_head();
                             let head = self.head.kept.len();
                             if let Some(frame) = self.walk.open.last_mut() {
                                 frame.head = head;
+                                frame.path = path;
                             }
                         }
-                        _ => self.walk.text.at += self.walk.text.value()?,
+                        _ => {
+                            self.beside.value(path);
+                            self.walk.text.at += self.walk.text.value()?;
+                        }
                     }
                 }
             }
@@ -283,9 +301,24 @@ impl Trees for JsonTrees {
     fn around(&self) -> Around {
         self.around.clone()
     }
+
+    fn beside(&self) -> Option<&Beside> {
+        Some(&self.beside)
+    }
 }
 
 impl JsonTrees {
+    /// The path of the value that comes next, which is in no record.
+    fn path_beside(&mut self) -> u32 {
+        match self.walk.open.last() {
+            None => TOP,
+            Some(frame) => {
+                let name = (!frame.list).then_some(self.walk.name.as_str());
+                self.beside.child(frame.path, name)
+            }
+        }
+    }
+
     /// Counts lines up to where the text is, before any of it is dropped.
     #[inline]
     fn count_lines(&mut self) {

@@ -6,7 +6,7 @@ use super::tokens::{Token, Tokens};
 use crate::format::text::Text;
 use crate::format::trees::OpenedTrees;
 use crate::source::{Input, ReadError, ReadProblem};
-use crate::tree::Kind;
+use crate::tree::{Kind, TOP};
 
 /// An open container around the present place.
 #[derive(Debug)]
@@ -19,6 +19,8 @@ pub(super) struct Frame {
     pub(super) serial: u64,
     /// Bytes of the document up to its opening bracket, with that.
     pub(super) head: usize,
+    /// Its path among those of values beside the records.
+    pub(super) path: u32,
 }
 
 /// The way through a document, from value to value.
@@ -165,6 +167,7 @@ impl Walk {
             states,
             serial: self.serial,
             head: 0,
+            path: TOP,
         });
         Ok(())
     }

@@ -2,14 +2,11 @@
 
 use super::path::ElementPath;
 use super::walk::{Handler, Walk, shown};
-use crate::format::json::beside;
+use crate::format::json::{NAMED, beside};
 use crate::format::markup::Flow;
 use crate::format::trees::{OpenedTrees, TreeFacts};
 use crate::source::{Input, ReadError, ReadProblem};
 use crate::tree::{Kind, Survey};
-
-/// Bytes of a document that are looked at to find its records.
-const SAMPLE: u64 = 1 << 22;
 
 /// Says what is in a document.
 struct Surveyor {
@@ -56,10 +53,6 @@ impl Handler for Surveyor {
 
     fn opened(&mut self, _to: usize) {}
 
-    fn wants_text(&self) -> bool {
-        true
-    }
-
     fn text(&mut self, text: &[u8], _at: Option<usize>) {
         if let Some((kept, _)) = self.open.last_mut() {
             kept.extend_from_slice(text);
@@ -103,11 +96,15 @@ pub(crate) fn survey(input: Input, opened: &OpenedTrees, most: u64) -> Result<Su
     Ok(surveyor.survey.finish())
 }
 
-/// Finds out where the records of a document are, if that is not said.
-pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFacts, ReadError> {
+/// Finds out where the records of a document are, if that is not said, from so many bytes of it.
+pub(crate) fn find_records(
+    input: Input,
+    opened: &OpenedTrees,
+    most: u64,
+) -> Result<TreeFacts, ReadError> {
     let mut facts = opened.facts.clone();
     let failed = |problem| opened.path.error(problem);
-    let survey = survey(input, opened, SAMPLE)?;
+    let survey = survey(input, opened, most)?;
     let path_to = |place: usize| {
         let mut names = Vec::new();
         let mut at = place;
@@ -148,20 +145,11 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
         !name.starts_with('@') && name != "#text"
     };
     let repeated = |place: usize| survey.nodes[place].most > 1 && element(place);
-    let inside = |mut at: usize| {
-        while at != 0 {
-            at = survey.parent(at);
-            if repeated(at) {
-                return true;
-            }
-        }
-        false
-    };
-    // Elements that stand several times in one and in none that does; the most of them first.
-    let mut lists: Vec<usize> = (1..survey.nodes.len())
-        .filter(|place| repeated(*place) && !inside(*place))
+    // Elements that stand several times in one.
+    let lists: Vec<usize> = (1..survey.nodes.len())
+        .filter(|place| repeated(*place))
         .collect();
-    lists.sort_by_key(|place| std::cmp::Reverse(survey.nodes[*place].times));
+    let lists = survey.by_likely_records(&lists);
     // An element alone in the root may be the only record.
     let only = || {
         let children = &survey.nodes[1].children;
@@ -173,7 +161,11 @@ pub(crate) fn find_records(input: Input, opened: &OpenedTrees) -> Result<TreeFac
     };
     let best = lists.first().copied().unwrap_or_else(only);
     facts.records = path_to(best);
-    facts.others = lists.iter().skip(1).map(|place| path_to(*place)).collect();
+    let others = lists
+        .iter()
+        .filter(|other| !survey.is_within(**other, best));
+    let others = others.take(NAMED);
+    facts.others = others.map(|place| path_to(*place)).collect();
     if best != 1 {
         facts.others.push(path_to(1));
         facts.beside = beside(&survey, best);

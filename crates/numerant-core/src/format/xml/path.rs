@@ -70,6 +70,11 @@ impl ElementPath {
         next
     }
 
+    /// Whether records are looked for at any depth.
+    pub(super) fn descends(&self) -> bool {
+        self.steps.iter().any(|step| step.descends)
+    }
+
     pub(super) fn selects(&self, states: States) -> bool {
         states & (1 << self.steps.len()) != 0
     }

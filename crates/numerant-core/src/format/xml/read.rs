@@ -7,7 +7,7 @@ use crate::format::alike::Likenesses;
 use crate::format::markup::Flow;
 use crate::format::trees::{Around, Leaf, OpenedTrees, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
-use crate::tree::{Kind, Paths, ROOT, Tree};
+use crate::tree::{Beside, Kind, Paths, ROOT, TOP, Tree};
 use crate::value::eight;
 
 /// Bytes around the records that are kept, at most.
@@ -44,7 +44,12 @@ fn plain_value(text: &[u8], behind: u8) -> Option<(Leaf, usize)> {
 #[derive(Debug, Clone, Copy)]
 struct Open {
     states: States,
+    /// Its path in the record; outside of records that among values beside them.
     path: u32,
+    /// Others are in it, or attributes.
+    branches: bool,
+    /// It has text of its own, outside of records.
+    has_text: bool,
     node: usize,
     /// It has no value, as `xsi:nil` says.
     nil: bool,
@@ -88,9 +93,24 @@ struct Building {
     latest: (usize, usize),
     /// The element that the record that was read last is in.
     last_parent: Option<u64>,
+    beside: Beside,
 }
 
 impl Building {
+    /// Whether an element, which was closed, is not on the way to the records.
+    fn is_beside(&self, open: &Open) -> bool {
+        open.states == 0 || self.selector.descends() && !self.open.is_empty()
+    }
+
+    /// The path of an element outside of records, in the one that is open.
+    fn path_beside(&mut self, name: &str) -> u32 {
+        let parent = self.open.last_mut().map_or(TOP, |open| {
+            open.branches = true;
+            open.path
+        });
+        self.beside.child(parent, Some(name))
+    }
+
     /// Whether an attribute is `xsi:nil` of XML Schema, under whatever prefix, which says that the
     /// element has no value and is none itself.
     fn is_nil(&self, name: &str) -> bool {
@@ -117,6 +137,8 @@ impl Handler for Builder<'_> {
         let mut open = Open {
             states: 0,
             path: ROOT,
+            branches: false,
+            has_text: false,
             node: 0,
             nil: false,
             waits: state.waiting.len(),
@@ -150,6 +172,7 @@ impl Handler for Builder<'_> {
                 open.node = self.tree.open(ROOT, Kind::Object);
             } else {
                 state.others += 1;
+                open.path = state.path_beside(name);
             }
         }
         state.open.push(open);
@@ -166,6 +189,17 @@ impl Handler for Builder<'_> {
             return;
         }
         if !self.in_record() {
+            let state = &mut *self.state;
+            state.name.clear();
+            state.name.push('@');
+            state.name.push_str(shown(name, state.no_prefixes));
+            let name = std::mem::take(&mut state.name);
+            if let Some(open) = state.open.last_mut() {
+                open.branches = true;
+                let path = state.beside.child(open.path, Some(&name));
+                state.beside.value(path);
+            }
+            state.name = name;
             return;
         }
         let state = &mut *self.state;
@@ -191,12 +225,14 @@ impl Handler for Builder<'_> {
 
     fn opened(&mut self, _to: usize) {}
 
-    fn wants_text(&self) -> bool {
-        self.in_record()
-    }
-
     fn text(&mut self, text: &[u8], at: Option<usize>) {
         let state = &mut *self.state;
+        if state.record.is_none() {
+            if let Some(open) = state.open.last_mut() {
+                open.has_text |= text.iter().any(|byte| !byte.is_ascii_whitespace());
+            }
+            return;
+        }
         state.waiting.extend_from_slice(text);
         state.pieces += 1;
         match at {
@@ -212,6 +248,18 @@ impl Handler for Builder<'_> {
             return Flow::On;
         };
         let Some(record) = state.record else {
+            match open.branches {
+                true => {
+                    state.beside.branch(open.path);
+                    if open.has_text {
+                        let text = state.beside.child(open.path, Some("#text"));
+                        state.beside.value(text);
+                    }
+                }
+                // An element on the way to the records is no value though it has none.
+                false if open.has_text || state.is_beside(&open) => state.beside.value(open.path),
+                false => {}
+            }
             return Flow::On;
         };
         let text = &state.waiting[open.waits..];
@@ -297,6 +345,7 @@ impl XmlTrees {
                 pieces: 0,
                 latest: (0, 0),
                 last_parent: None,
+                beside: Beside::default(),
             },
             likenesses: Likenesses::default(),
             line: 1,
@@ -467,6 +516,10 @@ impl Trees for XmlTrees {
             encoding: (!encoding.is_utf8()).then_some(encoding),
             ..self.around.clone()
         }
+    }
+
+    fn beside(&self) -> Option<&Beside> {
+        Some(&self.building.beside)
     }
 
     fn namespaces(&self) -> Vec<(String, String)> {

@@ -62,8 +62,6 @@ pub(super) trait Handler {
     fn attribute(&mut self, name: &str, value: &[u8], at: Option<usize>);
     /// All attributes were named.
     fn opened(&mut self, to: usize);
-    /// Whether texts are wanted.
-    fn wants_text(&self) -> bool;
     /// The open element has text; where that stands if it is as it is there.
     fn text(&mut self, text: &[u8], at: Option<usize>);
     /// The open element ends.
@@ -297,13 +295,13 @@ impl State<'_> {
                 let name = reference.into_inner();
                 self.scratch.clear();
                 if push_character(&name, self.scratch).map_err(|what| malformed(from, what))? {
-                    self.hand_on_text(handler);
+                    handler.text(self.scratch, None);
                     return Ok(Step::On);
                 }
                 let replaced = self.entities.in_content(&name, self.scratch);
                 match replaced.map_err(|what| malformed(from, what))? {
                     Replaced::Text => {
-                        self.hand_on_text(handler);
+                        handler.text(self.scratch, None);
                         Ok(Step::On)
                     }
                     Replaced::Markup(text) => Ok(Step::Replace(text)),
@@ -327,12 +325,6 @@ impl State<'_> {
             }
             Event::Decl(_) | Event::PI(_) => checked(wrong_instruction(&raw[2..raw.len() - 2])),
             Event::Eof => Ok(Step::On),
-        }
-    }
-
-    fn hand_on_text(&mut self, handler: &mut dyn Handler) {
-        if handler.wants_text() {
-            handler.text(self.scratch, None);
         }
     }
 
@@ -519,9 +511,6 @@ impl State<'_> {
         let text = text.as_bytes();
         if normal && memchr::memmem::find(text, b"]]>").is_some() {
             return Err(malformed(from, "']]>' in a text, which is written ]]&gt;"));
-        }
-        if !handler.wants_text() {
-            return Ok(());
         }
         if memchr::memchr(b'\r', text).is_none() {
             handler.text(text, normal.then_some(from));
