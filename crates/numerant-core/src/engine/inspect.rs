@@ -22,7 +22,6 @@ use crate::source::{Place, ReadError, ReadProblem, SourcePath};
 use crate::step::{
     OnError, Pipeline, SortedAsText, StepError, TidyTally, UnknownRecords, UnmatchedKeys,
 };
-use crate::tree::Repeats;
 use crate::value::{Kind, KindTally};
 
 /// Distinct values of a column that are counted exactly.
@@ -189,31 +188,6 @@ pub fn inspect(
     show: usize,
     context: &Context,
 ) -> Result<Vec<Inspection>, Error> {
-    let result = inspect_laid(source, job, show, context);
-    let Err(Error::Read(error)) = &result else {
-        return result;
-    };
-    let (ReadProblem::TooManyItems { path, .. }, None) = (&error.problem, &job.read.repeats) else {
-        return result;
-    };
-    // What is in it can be shown all the same.
-    let mut kept = job.clone();
-    kept.read.repeats = Some(Repeats::Keep);
-    let mut inspections = inspect_laid(source, &kept, show, context)?;
-    for inspection in &mut inspections {
-        if let Some(tree) = &mut inspection.tree {
-            tree.long_list = Some(path.clone());
-        }
-    }
-    Ok(inspections)
-}
-
-fn inspect_laid(
-    source: &SourcePath,
-    job: &Job,
-    show: usize,
-    context: &Context,
-) -> Result<Vec<Inspection>, Error> {
     let mut job = Job {
         sources: vec![source.clone()],
         per_sheet: true,
@@ -331,7 +305,10 @@ fn inspect_one(
                 facts: document.facts().clone(),
                 survey: document.survey()?,
                 messages: document.messages().to_vec(),
-                long_list: None,
+                long_list: document.long_list().and_then(|error| match error.problem {
+                    ReadProblem::TooManyItems { path, .. } => Some(path),
+                    _ => None,
+                }),
             }),
         },
         header: dialect.header,

@@ -503,6 +503,12 @@ pub trait Document {
     /// What stands around the records: as far as it is known, and all of it when all are read.
     fn around(&self) -> Around;
 
+    /// The list with more items than there may be columns, which is in one cell as JSON: an error
+    /// for whoever needs its columns.
+    fn long_list(&self) -> Option<ReadError> {
+        None
+    }
+
     /// The values beside the records, of what was read so far.
     fn values_beside(&self) -> Vec<ValuesBeside> {
         Vec::new()

@@ -127,6 +127,8 @@ fn bring(parts: &[Part], batch: &Batch, dialect: Dialect, out: &mut Batch) {
                 out.bytes.push(delimiter);
             }
             match part {
+                // Columns behind those that are wanted are blank.
+                Part::Column(column) if *column >= batch.width() => {}
                 Part::Column(column) => {
                     let field = batch.raw_fields(record, *column, *column);
                     out.bytes.extend_from_slice(field);
@@ -206,6 +208,10 @@ impl Document for GatheredReader {
 
     fn survey(&self) -> Result<Survey, ReadError> {
         self.of().survey()
+    }
+
+    fn long_list(&self) -> Option<ReadError> {
+        self.of().long_list()
     }
 
     fn values_beside(&self) -> Vec<ValuesBeside> {

@@ -89,7 +89,7 @@ impl TreeReader {
             if opened.options.as_one {
                 break;
             }
-            let learnt = layer.learn(&tree, &paths);
+            let learnt = layer.learn(&tree, &paths, trees.line());
             learnt.map_err(|error| {
                 lay_error(&path, Place::number(trees.unit(), trees.line()), error)
             })?;
@@ -172,8 +172,10 @@ impl TreeReader {
         let first = row.begin(batch);
         for (column, filling) in &self.likenesses[likeness].cells {
             let column = *column as usize;
-            if !self.wanted[column] {
-                continue;
+            match self.wanted.get(column) {
+                None => break,
+                Some(false) => continue,
+                Some(true) => {}
             }
             let laid = match filling {
                 Filling::Same(laid) => *laid,
@@ -206,7 +208,6 @@ fn lay_error(path: &SourcePath, place: Place, error: LayError) -> ReadError {
     let problem = match error {
         LayError::Unforeseen => ReadProblem::Unforeseen,
         LayError::Twice(name) => ReadProblem::NameTwice { name },
-        LayError::TooMany { path, most } => ReadProblem::TooManyItems { path, most },
         LayError::WhichRows(lists) => ReadProblem::WhichRows { lists },
         LayError::NoRows { path, lists } => ReadProblem::NoRows { path, lists },
         LayError::OtherKind => ReadProblem::OtherKind,
@@ -378,6 +379,16 @@ impl Document for TreeReader {
         }
     }
 
+    fn long_list(&self) -> Option<ReadError> {
+        let (path, most, line) = self.layer.long_list()?;
+        let problem = ReadProblem::TooManyItems {
+            path: path.to_owned(),
+            most,
+        };
+        let place = Place::number(self.facts.unit, line);
+        Some(self.path.error_at(place, problem))
+    }
+
     fn values_beside(&self) -> Vec<ValuesBeside> {
         self.trees.beside().map(Beside::values).unwrap_or_default()
     }
@@ -400,7 +411,14 @@ impl Document for TreeReader {
         named.extend(self.columns.names().first().cloned());
         self.trees.only(&named);
         if let Some(wanted) = wanted {
+            self.layer.narrow(&wanted);
+            // Nothing asks for columns behind the last one that is wanted.
+            let width = wanted
+                .iter()
+                .rposition(|wanted| *wanted)
+                .map_or(1, |at| at + 1);
             self.wanted = wanted;
+            self.wanted.truncate(width);
         }
     }
 }
@@ -438,7 +456,7 @@ impl RecordReader for TreeReader {
         batch.clear();
         batch.bytes.clear();
         batch.ends.clear();
-        self.facts.dialect.prepare(batch, self.columns.len());
+        self.facts.dialect.prepare(batch, self.wanted.len());
         batch.unit = self.facts.unit;
         if self.ended {
             return Ok(false);

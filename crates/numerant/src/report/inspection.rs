@@ -113,10 +113,11 @@ fn tree_facts(tree: &TreeInspection, columns: &[ColumnProfile]) -> Vec<(&'static
     }
     let mut lists = format!("--repeats {}", tree.facts.repeats);
     if let Some(path) = &tree.long_list {
-        lists = format!("'{path}' has too many items for columns; here --repeats keep");
+        lists = format!("'{path}' is one cell, as it has too many items for columns");
     }
     let numbered = |column: &ColumnProfile| column.name.split('.').any(|name| name == "1");
-    if tree.facts.repeats != "columns" || columns.iter().any(numbered) {
+    let has_lists = tree.long_list.is_some() || columns.iter().any(numbered);
+    if tree.facts.repeats != "columns" || has_lists {
         facts.push(("lists", format!("{lists} (columns, rows=PATH or keep)")));
     }
     facts

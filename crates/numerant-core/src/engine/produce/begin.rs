@@ -11,7 +11,9 @@ use super::Producer;
 use super::document::Foot;
 use crate::format::delimited::{DelimitedEncoder, Delimiter, Dialect, Quote};
 use crate::format::sheet::{SpooledColumn, Spooler};
-use crate::format::{BookFormat, ODS, RecordEncoder, RecordReader, TextFormat, TreeFacts, XLSX};
+use crate::format::{
+    BookFormat, Document, ODS, RecordEncoder, RecordReader, TextFormat, TreeFacts, XLSX,
+};
 use crate::job::Job;
 use crate::name::{RunField, Template};
 use crate::record::{At, Unit};
@@ -120,6 +122,8 @@ impl Producer {
             if let Some(document) = reader.document_mut() {
                 document.keep_own(wanted);
             }
+        } else if let Some(error) = reader.document().and_then(Document::long_list) {
+            return Err(Error::Read(error));
         }
         let reader = &*reader;
         let name = reader.name();

@@ -1,5 +1,6 @@
 //! Outputs that are documents: which form their records take.
 
+use std::collections::HashSet;
 use std::sync::{Arc, OnceLock};
 
 use super::super::notice::note;
@@ -59,17 +60,17 @@ impl Producer {
 
     /// The columns that are needed though records are written as they stand; `None` if all may be.
     pub(super) fn wanted(&self, reader: &dyn RecordReader) -> Option<Vec<bool>> {
-        if !self.job.steps.is_empty() || !self.job.case.is_empty() {
+        // A condition that holds for any of several values names columns that its words do not.
+        let names_more = reader.document().is_some_and(Document::holds_for_any);
+        if !self.job.case.is_empty() || (names_more && !self.job.steps.is_empty()) {
             return None;
         }
         let keys = self.job.keys(&self.template);
-        let sheet_keys = self.job.sheet.iter().flat_map(|sheet| sheet.keys());
-        let mut named: Vec<&str> = keys.iter().map(|key| key.column.as_str()).collect();
-        named.extend(sheet_keys.map(|key| key.column.as_str()));
-        named.extend(self.job.total.iter().map(String::as_str));
+        let mut named: HashSet<String> = keys.into_iter().map(|key| key.column).collect();
+        named.extend(self.job.words());
         let columns = reader.columns().names().iter().enumerate();
         // The first tells outputs apart in plans.
-        let wanted = columns.map(|(place, name)| place == 0 || named.contains(&name.as_str()));
+        let wanted = columns.map(|(place, name)| place == 0 || named.contains(name));
         Some(wanted.collect())
     }
 

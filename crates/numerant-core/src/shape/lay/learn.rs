@@ -4,8 +4,9 @@ use super::{Laid, LayError, Layer, NONE};
 use crate::tree::{Kind, Node, Paths, ROOT, Repeats, Tree, push_name};
 
 impl Layer {
-    /// Takes note of the places of a record.
-    pub(crate) fn learn(&mut self, tree: &Tree, paths: &Paths) -> Result<(), LayError> {
+    /// Takes note of the places of a record, which begins on a line.
+    pub(crate) fn learn(&mut self, tree: &Tree, paths: &Paths, line: u64) -> Result<(), LayError> {
+        self.line = line;
         self.check_root(tree)?;
         self.learn_node(tree, paths, 0, ROOT)
     }
@@ -36,9 +37,10 @@ impl Layer {
                     }
                     if let Repeats::Columns(most) = self.repeats
                         && number >= most
+                        && at != ROOT
                     {
-                        let path = self.named(at, paths, false);
-                        return Err(LayError::TooMany { path, most });
+                        self.keep_long_list(at, most, paths);
+                        break;
                     }
                     let to = self.item(at, tree.nodes[item].path, number);
                     self.learn_node(tree, paths, item, to)?;
@@ -75,8 +77,8 @@ impl Layer {
                                 _ => 1000,
                             };
                             if times > most {
-                                let path = self.named(to, paths, false);
-                                return Err(LayError::TooMany { path, most });
+                                self.keep_long_list(to, most, paths);
+                                continue;
                             }
                             to = self.item(to, path, times - 1);
                         }
@@ -90,6 +92,14 @@ impl Layer {
             _ => self.places[at as usize].value = true,
         }
         Ok(())
+    }
+
+    /// Keeps a list in one cell that has more items than there may be columns.
+    fn keep_long_list(&mut self, at: u32, most: usize, paths: &Paths) {
+        self.places[at as usize].kept = true;
+        if self.long_list.is_none() {
+            self.long_list = Some((self.named(at, paths, false), most, self.line));
+        }
     }
 
     /// The place of an item, by its number from 0; in XML the first is the list itself.

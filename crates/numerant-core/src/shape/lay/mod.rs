@@ -60,8 +60,6 @@ pub(crate) enum LayError {
     Unforeseen,
     /// A name stands twice in one object.
     Twice(String),
-    /// A list has more items than there may be columns for.
-    TooMany { path: String, most: usize },
     /// There are several lists that could be rows.
     WhichRows(Vec<String>),
     /// There is no list at the path that is asked for.
@@ -94,6 +92,8 @@ struct Place {
     exploded: bool,
     /// Its list is kept in one cell.
     kept: bool,
+    /// It or something in it is a column that is wanted.
+    wanted: bool,
     /// The node that it was last found in, and how often.
     last: (u64, usize),
 }
@@ -122,6 +122,13 @@ pub(crate) struct Layer {
     waiting: Vec<Vec<(usize, u32)>>,
     /// Cells that were filled, to be emptied again.
     filled: Vec<u32>,
+    /// The line on which the record begins that is learnt.
+    line: u64,
+    /// The first list with more items than there may be columns, how many those may be, and the
+    /// line of its record.
+    long_list: Option<(String, usize, u64)>,
+    /// Only some columns are wanted; what is new in others does not matter.
+    narrow: bool,
 }
 
 impl Layer {
@@ -141,6 +148,9 @@ impl Layer {
             pure: false,
             waiting: Vec::new(),
             filled: Vec::new(),
+            line: 0,
+            long_list: None,
+            narrow: false,
         };
         layer.add(NONE, ROOT, 0);
         layer
@@ -161,6 +171,7 @@ impl Layer {
             first: (NONE, 0),
             exploded: false,
             kept: false,
+            wanted: true,
             last: (0, 0),
         });
         self.places.len() as u32 - 1
@@ -258,6 +269,39 @@ impl Layer {
         last.1
     }
 
+    /// The first list with more items than there may be columns, which is kept in one cell: its path,
+    /// how many columns there may be, and the line of its record.
+    pub(crate) fn long_list(&self) -> Option<(&str, usize, u64)> {
+        let list = self.long_list.as_ref();
+        list.map(|(path, most, line)| (path.as_str(), *most, *line))
+    }
+
+    /// Only these columns are wanted from here on: where no place of them is, nothing is unforeseen.
+    pub(crate) fn narrow(&mut self, wanted: &[bool]) {
+        self.narrow = true;
+        for place in &mut self.places {
+            place.wanted = wanted.get(place.column as usize).copied().unwrap_or(false);
+        }
+        for place in (1..self.places.len()).rev() {
+            // A place stands behind the one that it is in.
+            if self.places[place].wanted {
+                let parent = self.places[place].parent as usize;
+                self.places[parent].wanted = true;
+            }
+        }
+        // The record itself holds all of them, and is none.
+        self.places[ROOT as usize].wanted = self.places[ROOT as usize].column != NONE;
+    }
+
+    /// There is something new at a place.
+    fn unforeseen(&mut self, at: u32) -> Result<(), LayError> {
+        if self.narrow && !self.places[at as usize].wanted {
+            self.pure = false;
+            return Ok(());
+        }
+        Err(LayError::Unforeseen)
+    }
+
     /// Makes one column of whole records.
     pub(crate) fn settle_as_one(&mut self, name: &str) {
         self.names = vec![name.to_owned()];
@@ -304,11 +348,12 @@ impl Layer {
         emit: &mut dyn FnMut(&Self),
     ) -> Result<(), LayError> {
         self.check_root(tree)?;
-        self.cells.fill(Laid::Absent);
+        for column in self.filled.drain(..) {
+            self.cells[column as usize] = Laid::Absent;
+        }
         self.kept.clear();
         self.leaves.clear();
         self.fixed.clear();
-        self.filled.clear();
         self.pure = true;
         self.waiting.iter_mut().for_each(Vec::clear);
         self.lay_node(tree, paths, 0, ROOT, 0)?;
@@ -363,11 +408,11 @@ impl Layer {
         Ok(())
     }
 
-    fn put(&mut self, column: u32, laid: Laid) -> Result<(), LayError> {
-        let cell = self
-            .cells
-            .get_mut(column as usize)
-            .ok_or(LayError::Unforeseen)?;
+    /// Fills a column with the value of a place.
+    fn put(&mut self, at: u32, column: u32, laid: Laid) -> Result<(), LayError> {
+        let Some(cell) = self.cells.get_mut(column as usize) else {
+            return self.unforeseen(at);
+        };
         *cell = laid;
         self.filled.push(column);
         Ok(())
@@ -406,7 +451,7 @@ impl Layer {
             self.kept.push(b']');
         }
         let laid = Laid::Kept(start, self.kept.len() as u32);
-        self.put(self.places[at as usize].column, laid)
+        self.put(at, self.places[at as usize].column, laid)
     }
 
     fn lay_node(
@@ -440,7 +485,9 @@ impl Layer {
                 let mut number = 0;
                 while item < next as usize {
                     let to = self.places[at as usize].items.get(number).copied();
-                    let to = to.ok_or(LayError::Unforeseen)?;
+                    let Some(to) = to else {
+                        return self.unforeseen(at);
+                    };
                     self.lay_node(tree, paths, item, to, level)?;
                     item = tree.nodes[item].next as usize;
                     number += 1;
@@ -452,7 +499,7 @@ impl Layer {
                     return self.keep(&[node], self.markup, tree, paths, at);
                 }
                 if text.0 < text.1 {
-                    self.put(column, Laid::Text(text.0, text.1))?;
+                    self.put(at, column, Laid::Text(text.0, text.1))?;
                     self.leaves.push(column);
                 }
                 self.lay_children(tree, paths, node, at, level)
@@ -468,7 +515,7 @@ impl Layer {
                     Kind::Text => Laid::Text(text.0, text.1),
                     _ => Laid::Literal(text.0, text.1),
                 };
-                self.put(column, laid)
+                self.put(at, column, laid)
             }
         }
     }
@@ -487,7 +534,11 @@ impl Layer {
         let mut child = node + 1;
         while child < end {
             let Node { path, next, .. } = tree.nodes[child];
-            let to = self.child(at, path).ok_or(LayError::Unforeseen)?;
+            let Some(to) = self.child(at, path) else {
+                self.unforeseen(at)?;
+                child = next as usize;
+                continue;
+            };
             let times = self.count(to, serial);
             let place = &self.places[to as usize];
             if times > 1 && !self.markup {
@@ -502,12 +553,11 @@ impl Layer {
             } else if self.markup && place.exploded {
                 self.wait(child, to, level);
             } else if times > 1 {
-                if place.list {
-                    return Err(LayError::Unforeseen);
+                let items = (!place.list).then_some(&place.items);
+                match items.and_then(|items| items.get(times - 2)).copied() {
+                    Some(item) => self.lay_node(tree, paths, child, item, level)?,
+                    None => self.unforeseen(to)?,
                 }
-                let item = place.items.get(times - 2).copied();
-                let item = item.ok_or(LayError::Unforeseen)?;
-                self.lay_node(tree, paths, child, item, level)?;
             } else {
                 self.lay_node(tree, paths, child, to, level)?;
             }
@@ -540,17 +590,18 @@ impl Layer {
                     Laid::Kept(start, self.kept.len() as u32)
                 }
             };
-            return self.put(place.column, laid);
+            let column = place.column;
+            return self.put(at, column, laid);
         }
         let (column, levels) = place.first;
         if column == NONE {
             // Nothing is in any of the containers here.
             return match place.hollow {
                 Some(_) => Ok(()),
-                None => Err(LayError::Unforeseen),
+                None => self.unforeseen(at),
             };
         }
         self.fixed.push((column, Laid::Hollow(levels)));
-        self.put(column, Laid::Hollow(levels))
+        self.put(at, column, Laid::Hollow(levels))
     }
 }
