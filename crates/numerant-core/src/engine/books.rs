@@ -459,7 +459,8 @@ fn types(sets: &[Option<Set>], planned: &[Option<(Vec<Plan>, Vec<usize>)>]) -> V
         let header = set.spooler.header.as_deref().unwrap_or_default();
         for (place, (plan, tally)) in planned.0.iter().zip(&set.tallies).enumerate() {
             let declared = set.spooler.columns[place].declared;
-            let wanted = *plan == Plan::Text && !set.stored[place] && declared.is_none();
+            let decided = !set.stored[place] || tally.has_long_numbers;
+            let wanted = *plan == Plan::Text && decided && declared.is_none();
             let reason = tally.reason().filter(|_| wanted);
             types.push(TypedColumn {
                 source: several.then(|| set.source.clone()),

@@ -204,7 +204,8 @@ impl Producer {
                 return Err(path.error(problem).into());
             }
             Some(book) => {
-                let spooler = self.spooler(book, from, above.as_ref());
+                let is_document = reader.document().is_some();
+                let spooler = self.spooler(book, from, is_document, above.as_ref());
                 spooler.check().map_err(|problem| Error::Encode {
                     path: self.out.display().to_string(),
                     source_name: name.clone(),
@@ -308,7 +309,13 @@ impl Producer {
     }
 
     /// What keeps the records of a source for the sheets of `book`.
-    fn spooler(&self, book: &BookFormat, dialect: Dialect, above: Option<&Header>) -> Spooler {
+    fn spooler(
+        &self,
+        book: &BookFormat,
+        dialect: Dialect,
+        is_document: bool,
+        above: Option<&Header>,
+    ) -> Spooler {
         let layout = self.pipeline.layout();
         let naming = self.job.naming_columns();
         let is_put = |name: &String| !naming.contains(name);
@@ -342,6 +349,7 @@ impl Producer {
             SpooledColumn {
                 slot: column.slot,
                 stored: dialect.is_cells() && !column.computed,
+                exact: dialect.is_cells() && !column.computed && is_document,
                 declared: column.declared.or(number.then_some(ColumnType::Decimal)),
             }
         });

@@ -38,6 +38,8 @@ pub(crate) struct ColumnTally {
     firsts: [Option<Odd>; Class::COUNT],
     /// Characters of the longest value.
     pub(crate) longest: usize,
+    /// Some of its numbers have more digits than a cell holds.
+    pub(crate) has_long_numbers: bool,
 }
 
 /// A value that keeps a column text, and where it stands.
@@ -127,6 +129,10 @@ impl ColumnTally {
     pub(crate) fn plan(&self, types: Types, stored: bool, declared: Option<ColumnType>) -> Plan {
         let values = self.counts.iter().sum::<u64>() - self.count(Class::Blank);
         if types == Types::Off || values == 0 || declared == Some(ColumnType::Text) {
+            return Plan::Text;
+        }
+        // One rule for the whole column: none of its numbers is a cell if one of them cannot be.
+        if self.has_long_numbers && declared.is_none() {
             return Plan::Text;
         }
         let all = |classes: &[Class]| {

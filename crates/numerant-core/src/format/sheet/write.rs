@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use super::cell::{Cell, Class, Look};
 use super::typing::{ColumnTally, Plan};
+use crate::format::column::is_json_number;
 use crate::format::delimited::Dialect;
 use crate::format::markup::is_allowed;
 use crate::format::{ControlSigns, EncodeError};
@@ -36,6 +37,8 @@ pub(crate) struct SpooledColumn {
     pub(crate) slot: usize,
     /// What is not quoted there has the type that it looks like.
     pub(crate) stored: bool,
+    /// Its numbers are digits, however many, and not those of cells.
+    pub(crate) exact: bool,
     /// The type that it is declared to have.
     pub(crate) declared: Option<ColumnType>,
 }
@@ -90,8 +93,11 @@ impl Spooler {
             let mut look = if text {
                 Look::TEXT
             } else {
-                Look::at(value, column.stored)
+                Look::at(value, column.stored && !column.exact)
             };
+            if column.exact && !text && look.class == Class::Text && is_json_number(value) {
+                tally.has_long_numbers = true;
+            }
             let mut canonical = None;
             if let Some(declared) = column.declared {
                 (look, canonical) = declared_look(value, declared, &self.cells, look);
