@@ -6,9 +6,9 @@ use std::path::{Path, PathBuf};
 use jiff::civil::DateTime;
 
 use super::{Context, Error};
-use crate::format::read_extensions;
+use crate::format::{format_read, open, read_extensions};
 use crate::job::Job;
-use crate::source::{Found, Selected, Selection, SourcePath, select};
+use crate::source::{Found, Input, Selected, Selection, SourcePath, select};
 
 /// The job with the day and time of the run in the names of its ledger and rejects.
 pub(super) fn dated(job: &Job, context: &Context) -> Job {
@@ -49,11 +49,36 @@ pub fn files(job: &Job) -> Result<Vec<SourcePath>, Error> {
 }
 
 /// The job with files for the folders and patterns that it names.
-pub(super) fn with_files(job: &Job) -> Result<Job, Error> {
+pub(super) fn with_files(job: &Job, context: &Context) -> Result<Job, Error> {
+    let sources = files(job)?;
     Ok(Job {
-        sources: files(job)?,
+        source_format: source_format(job, sources.first(), context),
+        sources,
         ..job.clone()
     })
+}
+
+/// The format of a source, where that decides the format of the outputs and its extension does not
+/// state it. What is wrong with the source is reported when it is read.
+pub(super) fn source_format(
+    job: &Job,
+    source: Option<&SourcePath>,
+    context: &Context,
+) -> Option<&'static str> {
+    let source = source.filter(|source| **source != SourcePath::Standard)?;
+    let extension = source.extension();
+    let named = job.name.as_ref();
+    let named = named.map(|name| name.extension(&extension).unwrap_or_default());
+    let keeps_extension = named.is_none_or(|named| named == extension);
+    // What is called JSON can be JSON Lines.
+    let is_open = format_read(&extension).is_none() || (extension == "json" && job.name.is_none());
+    if extension.is_empty() || job.to.is_some() || job.read.lines || !keeps_extension || !is_open {
+        return None;
+    }
+    let input = Input::open(source).ok()?;
+    let memory = usize::try_from(job.memory.0).unwrap_or(usize::MAX);
+    let opened = open(input, &job.read, memory, &context.temporary, false).ok()?;
+    Some(opened.format_name())
 }
 
 /// The files that the sources of a job stand for, and the folders that are closed to it.

@@ -143,7 +143,7 @@ pub struct Summary {
 ///
 /// As [`run`], without what comes of writing.
 pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
-    let job = &with_files(&dated(job, context))?;
+    let job = &with_files(&dated(job, context), context)?;
     let Some(pack) = &job.pack else {
         return foreseen(|thorough| plan_once(job, context, thorough, &Shared::default()));
     };
@@ -162,7 +162,7 @@ pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
 ///
 /// [`Error`], and then nothing was written: what was there before is there still.
 pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
-    let job = &with_files(&dated(job, context))?;
+    let job = &with_files(&dated(job, context), context)?;
     let work =
         |job: &Job| foreseen(|thorough| run_once(job, context, thorough, &Shared::default()));
     match &job.pack {

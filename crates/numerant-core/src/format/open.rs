@@ -32,6 +32,17 @@ pub(crate) enum Opened {
     Trees(Box<OpenedTrees>),
 }
 
+impl Opened {
+    /// What its format is called.
+    pub(crate) fn format_name(&self) -> &'static str {
+        match self {
+            Self::Text(_) => super::delimited::NAME,
+            Self::Book(book) => book.format,
+            Self::Trees(trees) => trees.format_name(),
+        }
+    }
+}
+
 /// An open workbook.
 pub(crate) struct OpenedBook {
     path: SourcePath,

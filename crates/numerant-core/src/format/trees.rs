@@ -167,6 +167,10 @@ pub struct TreeFacts {
     /// A value of JSON follows another, as in JSON Lines.
     #[serde(skip)]
     pub lines: bool,
+    /// The names of the columns, where they are the first of the values that follow each other, which
+    /// are lists.
+    #[serde(skip)]
+    pub header: Option<Vec<String>>,
     /// The document itself is the record.
     #[serde(skip)]
     pub single: bool,
@@ -263,6 +267,7 @@ impl OpenedTrees {
                 beside: Vec::new(),
                 above: None,
                 elements: None,
+                header: None,
                 single: false,
                 lines: false,
                 repeats: options.repeats.clone().unwrap_or_default().to_string(),

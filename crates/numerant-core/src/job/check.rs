@@ -8,12 +8,12 @@ use crate::expr::MOST_COMBINATIONS;
 use crate::format::delimited::Ragged;
 use crate::format::sheet::Types;
 use crate::format::{
-    Blanks, Format, MOST_DEPTH, TextFormat, XLSX, delimited, format_of, format_read,
+    Blanks, FORMATS, Format, MOST_DEPTH, TextFormat, XLSX, delimited, format_of, format_read,
     known_extensions, read_extensions,
 };
 use crate::name::{ClashPolicy, Key, NamePattern, Part, RunField, Template, WordsError};
 use crate::output::ExistingPolicy;
-use crate::source::SourcePath;
+use crate::source::{Compression, SourcePath};
 use crate::step::{CASE_COLUMN, OnError, Step, Unmatched};
 use crate::value::{Cells, DecimalMark, NumberFormat};
 
@@ -78,10 +78,10 @@ pub enum JobError {
     #[error("--total names '{0}' twice")]
     TotalTwice(String),
     /// The name has no extension, so there is no format.
-    #[error("the name '{0}' has no extension that says the format; end it with one of {known}", known = extensions())]
+    #[error("the name '{0}' has no extension that states the format; end it with one of {known}, or state it with --to FORMAT", known = extensions())]
     NoExtension(Template),
     /// The extension is no format's.
-    #[error("no format is written to files ending in '.{0}'; known are {known}", known = extensions())]
+    #[error("the extension '.{0}' states no format; --to FORMAT writes any extension; known extensions are {known}", known = extensions())]
     UnknownExtension(String),
     /// A policy that is for files that become one output each.
     #[error("--existing newer is for convert, where each file has outputs of its own")]
@@ -231,12 +231,6 @@ impl Job {
         let whole = keys == 0 && divisions.is_empty() && self.name.is_none();
         if whole && !self.is_by_sheet() && !(self.batch && self.to.is_some()) {
             return Err(JobError::NothingToSplitBy);
-        }
-        if self.name.is_some() && self.to.is_some() {
-            return Err(JobError::NotTogether {
-                first: "--name",
-                second: "--to",
-            });
         }
         self.check_divisions(&divisions)?;
         let (_, format) = self.format(first)?;
@@ -654,6 +648,9 @@ impl Job {
         ) {
             (Some(to), ..) => to.trim_start_matches('.').to_lowercase(),
             (None, Some(_), _) => extension,
+            (None, None, _) if self.like_its_source(&extension).is_some_and(|f| fits(&f)) => {
+                extension
+            }
             (None, None, Some(format)) if format.text.is_none() => "xlsx".to_owned(),
             _ if self.read.lines && !source.extension().is_empty() => source.extension(),
             _ if text => "csv".to_owned(),
@@ -684,14 +681,42 @@ impl Job {
                 _ => Err(JobError::LinesWithColumns(columns)),
             };
         }
-        let extension = template
-            .extension(&source.extension())
-            .ok_or_else(|| JobError::NoExtension(template.clone()))?;
+        let extension = template.extension(&source.extension());
+        if let (Some(to), Some(_)) = (&self.to, &self.name) {
+            let to = to.trim_start_matches('.').to_lowercase();
+            let (plain, _) = Compression::of_name(&to);
+            let format = format_of(plain).ok_or(JobError::UnknownExtension(to))?;
+            return Ok((extension.unwrap_or_default(), format));
+        }
+        let extension = extension.ok_or_else(|| JobError::NoExtension(template.clone()))?;
+        let as_source = extension == source.extension();
+        if let Some(format) = self.like_its_source(&extension).filter(|_| as_source) {
+            return Ok((extension, format));
+        }
         let copies = self.keeps_sheets() || self.like_source || self.fill.template.is_some();
         let macros = extension == "xlsm" && copies;
         match format_of(if macros { "xlsx" } else { &extension }) {
             Some(format) => Ok((extension, format)),
             None => Err(JobError::UnknownExtension(extension)),
+        }
+    }
+
+    /// The format of the first source, if outputs with its extension are written in it though it is
+    /// not the usual extension of the format.
+    fn like_its_source(&self, extension: &str) -> Option<&'static Format> {
+        let name = self.source_format.filter(|_| !extension.is_empty())?;
+        let format = FORMATS.iter().find(|format| format.name == name);
+        let usual = format_of(extension);
+        // A name that states a format is obeyed.
+        let is_free = usual.is_none() || self.name.is_none();
+        format.filter(|format| is_free && !format.written.is_empty())
+    }
+
+    /// The extension that stands for the format of the outputs, which have this one.
+    pub(crate) fn written_as<'e>(&'e self, extension: &'e str) -> &'e str {
+        match (&self.to, &self.name) {
+            (Some(to), Some(_)) => to.trim_start_matches('.'),
+            _ => extension,
         }
     }
 
@@ -751,8 +776,8 @@ impl Job {
         };
         let whole = template.is_none_or(whole) && self.sheet.as_ref().is_none_or(whole);
         let extension = match (template, &self.to) {
-            (Some(name), _) => name.extension(""),
-            (None, to) => to.clone(),
+            (Some(name), None) => name.extension(""),
+            (_, to) => to.clone(),
         };
         // Without either, outputs are called as their source is.
         let wanted = extension.is_none_or(|to| match to.as_str() {

@@ -126,9 +126,14 @@ pub struct Job {
     /// The path of each output below `out`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<Template>,
-    /// The extension of the outputs, where they have no name of their own.
+    /// The format of the outputs, by its usual extension, whatever extension `name` has; without a
+    /// name it is their extension, too.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
+    /// The format of the first source, where its extension does not state it: outputs with that
+    /// extension are in that format.
+    #[serde(skip)]
+    pub source_format: Option<&'static str>,
     /// The sheet of each output, in workbooks.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sheet: Option<Template>,
@@ -210,6 +215,7 @@ impl Default for Job {
             each: false,
             name: None,
             to: None,
+            source_format: None,
             sheet: None,
             per_sheet: false,
             like_source: false,

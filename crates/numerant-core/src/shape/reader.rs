@@ -14,7 +14,7 @@ use crate::format::{
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
-use crate::tree::{Beside, Kind, Paths, Survey, Tree, ValuesBeside};
+use crate::tree::{Beside, Kind, Paths, Survey, Tree, ValuesBeside, push_name};
 
 /// Bytes of text whose records are looked at for columns before the first is handed on.
 const SAMPLE: u64 = 1 << 22;
@@ -105,6 +105,11 @@ impl TreeReader {
             let settled = layer.settle(&paths);
             settled.map_err(|error| lay_error(&path, Place::default(), error))?;
             layer.rename(|path| opened.format.column_name(path));
+            if let Some(header) = &opened.facts.header {
+                layer.rename(|path| named(header, path));
+                let names = (1..=header.len()).map(|number| named(header, &number.to_string()));
+                layer.add_blank(&names.collect::<Vec<_>>());
+            }
             layer.add_blank(&opened.options.also);
         }
         let is_root =
@@ -193,6 +198,20 @@ impl TreeReader {
         }
         row.pass_to(self.wanted.len(), batch);
         row.end(first, batch);
+    }
+}
+
+/// The name that a header has for the column with this number.
+fn named(header: &[String], number: &str) -> String {
+    let place = number.parse::<usize>().ok();
+    let name = place.and_then(|place| header.get(place.checked_sub(1)?));
+    match name {
+        None => number.to_owned(),
+        Some(name) => {
+            let mut column = String::new();
+            push_name(name, &mut column);
+            column
+        }
     }
 }
 

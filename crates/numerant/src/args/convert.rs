@@ -22,13 +22,12 @@ use super::run::{OutputOptions, RunRequest, SourceOptions};
     --set total='net + tax' --comment '{.rows} items from {.source}'"
 )]
 pub(crate) struct ConvertArguments {
-    /// The format, by its extension such as csv, jsonl or xlsx
+    /// Write outputs in FORMAT, such as csv, jsonl or xlsx, whatever extension --name has
     #[arg(
         long,
         value_name = "FORMAT",
         value_parser = format,
         required_unless_present = "name",
-        conflicts_with = "name",
         help_heading = "Naming"
     )]
     to: Option<String>,

@@ -85,8 +85,9 @@ pub(crate) struct SplitArguments {
     /// or the source's name, and a number where one group becomes several files]
     #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
     name: Option<Template>,
-    /// The format, by its extension such as xlsx, where the name is not said [default: the source's]
-    #[arg(long, value_name = "FORMAT", value_parser = format, conflicts_with = "name", help_heading = "Naming")]
+    /// Write outputs in FORMAT, such as xlsx, whatever extension --name has [default: the format
+    /// that the extension of --name states, or the detected format of the source]
+    #[arg(long, value_name = "FORMAT", value_parser = format, help_heading = "Naming")]
     to: Option<String>,
     /// Folder for the outputs, made with its parents [default: a new one named after the source]
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
@@ -383,6 +384,7 @@ mod tests {
             total: vec!["dues".into(), "tonnes".into()],
             by: parse_keys("quay,arrived:month,cargo").expect("keys"),
             to: None,
+            source_format: None,
             base: PathBuf::new(),
             name: Some("{quay}.tsv".parse().expect("a template")),
             out: Some("parts".into()),

@@ -240,14 +240,14 @@ fn the_ledger_may_lie_in_a_folder_that_the_run_makes() {
 }
 
 #[test]
-fn an_extension_that_says_nothing_keeps_the_dialect() {
+fn an_extension_that_states_no_format_is_kept_with_the_dialect() {
     let bench = Bench::new();
     bench.write("calls.dat", b"quay;n\r\n\xc5ngkajen;1\r\n");
     assert_eq!(
         bench.run(&["split", "calls.dat", "--by", "quay", "-q"]),
         "--- code 0"
     );
-    let part = std::fs::read(bench.path("calls/Ångkajen.csv")).expect("there");
+    let part = std::fs::read(bench.path("calls/Ångkajen.dat")).expect("there");
     assert_eq!(part, b"quay;n\r\n\xc5ngkajen;1\r\n");
     let tabs = [
         "split",

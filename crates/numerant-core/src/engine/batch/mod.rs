@@ -16,7 +16,7 @@ use merged::Merged;
 use tasks::{Task, root, tasks};
 
 use super::addresses::{check_beside, protected};
-use super::found::find;
+use super::found::{find, source_format};
 use super::once::keep_ledger;
 use super::pack::{packed, planned};
 use super::{
@@ -102,7 +102,7 @@ impl BatchSummary {
 pub fn run_batch(job: &Job, context: &Context) -> Result<BatchSummary, Error> {
     let job = &dated(job, context);
     let selected = find(job)?;
-    let job = &with_found(job, &selected);
+    let job = &with_found(job, &selected, context);
     match &job.pack {
         None => batch(job, selected, context, false),
         Some(pack) => {
@@ -121,7 +121,7 @@ pub fn run_batch(job: &Job, context: &Context) -> Result<BatchSummary, Error> {
 pub fn plan_batch(job: &Job, context: &Context) -> Result<BatchSummary, Error> {
     let job = &dated(job, context);
     let selected = find(job)?;
-    let job = &with_found(job, &selected);
+    let job = &with_found(job, &selected, context);
     let Some(pack) = &job.pack else {
         return batch(job, selected, context, true);
     };
@@ -131,10 +131,11 @@ pub fn plan_batch(job: &Job, context: &Context) -> Result<BatchSummary, Error> {
     Ok(planned)
 }
 
-fn with_found(job: &Job, selected: &Selected) -> Job {
+fn with_found(job: &Job, selected: &Selected, context: &Context) -> Job {
     let files = selected.files.iter();
     Job {
         sources: files.map(|file| file.path.clone()).collect(),
+        source_format: source_format(job, selected.files.first().map(|file| &file.path), context),
         ..job.clone()
     }
 }

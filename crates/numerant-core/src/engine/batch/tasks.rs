@@ -5,6 +5,7 @@ use std::fs;
 use std::path::{Component, Path, PathBuf};
 
 use super::super::addresses::{ExistingOutput, NameClash, Refusal};
+use super::super::found::source_format;
 use super::super::{Context, Error};
 use super::{BatchFile, FileFate, SkipReason};
 use crate::format::{TextFormat, format_read};
@@ -73,6 +74,7 @@ pub(super) fn tasks(
             Some(reason) => FileFate::Skipped(reason),
             None => {
                 let mut own = task(&shared, place, found, out, alone);
+                own.job.source_format = source_format(&own.job, Some(&found.path), context);
                 own.job.existing = match existing {
                     // What is not known before is written anew.
                     ExistingPolicy::Newer => ExistingPolicy::Replace,

@@ -168,9 +168,11 @@ impl Producer {
         // An output can hold records of several sources, so all outputs follow the first.
         let lines = self.job.moves_lines(self.format);
         let out = *self.out_dialect.get_or_insert_with(|| {
-            self.job
-                .write
-                .dialect(&self.extension, facts.written, &path.extension())
+            self.job.write.dialect(
+                self.job.written_as(&self.extension),
+                facts.written,
+                &path.extension(),
+            )
         });
         // Lines are moved as they stand, whatever ends those of the first source.
         let out = if lines { dialect } else { out };

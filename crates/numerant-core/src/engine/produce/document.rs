@@ -44,7 +44,11 @@ impl Producer {
         let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
         let document = reader.document();
         let same = match (reader.facts().format, self.format.text) {
-            (format, Some(text)) if text.has_values_of(format) => true,
+            (format, Some(text)) if text.has_values_of(format) => {
+                // Only lines have a place for the names of their columns.
+                let has_header = document.is_some_and(|d| d.facts().header.is_some());
+                !has_header || text == TextFormat::JsonLines
+            }
             (format, Some(text)) if text.is_around(format) => {
                 let alone = self.apart || self.job.sources.len() == 1;
                 alone && document.is_some_and(|document| !document.around().scattered)
@@ -212,7 +216,14 @@ impl Producer {
         let (single, around) = (document.facts().single, document.around());
         let framed = alone && !around.scattered && (!around.head.is_empty() || single);
         let (around, foot) = match text {
-            TextFormat::JsonLines => (Around::lines(), None),
+            TextFormat::JsonLines => {
+                let head = match document.facts().header {
+                    Some(_) => around.head,
+                    None => Vec::new(),
+                };
+                let lines = Around::lines();
+                (Around { head, ..lines }, None)
+            }
             TextFormat::Json if !framed => (Around::list(), None),
             TextFormat::Xml | TextFormat::MarcXml => {
                 (in_one_encoding(around, alone), Some(Foot::default()))

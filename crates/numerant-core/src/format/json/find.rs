@@ -1,5 +1,7 @@
 //! Says what is in a document, and where its records are.
 
+use std::collections::HashSet;
+
 use super::descend::unescape;
 use super::path::{Selector, push_member};
 use super::tokens::Tokens;
@@ -67,6 +69,9 @@ pub(crate) fn find_records(
             return Err(failed(ReadProblem::RecordsPath { path, what }));
         }
         facts.records.clone_from(path);
+        if path == "$" && is_lines(opened)? {
+            facts.header = header(opened)?;
+        }
         return Ok(facts);
     }
     let mut walk = Walk::new(input, opened)?;
@@ -80,6 +85,12 @@ pub(crate) fn find_records(
         facts.lines = true;
         return Ok(facts);
     };
+    if first == b'[' && is_lines(opened)? {
+        facts.records = "$".to_owned();
+        facts.lines = true;
+        facts.header = header(opened)?;
+        return Ok(facts);
+    }
     // What is wrong further down is told when it is read.
     let (survey, several) = survey_walk(&mut walk, most)?;
     if first == b'[' {
@@ -132,6 +143,50 @@ pub(crate) fn find_records(
     let list = survey.path(survey.parent(place)).replace("[]", "");
     facts.above = (!facts.beside.is_empty()).then(|| ("$".to_owned(), list));
     Ok(facts)
+}
+
+/// Bytes of a list that may be the header of others.
+const MAX_HEADER: usize = 1 << 20;
+
+/// Whether a document is lists that follow each other, or lines of which there is one.
+fn is_lines(opened: &OpenedTrees) -> Result<bool, ReadError> {
+    let named_lines = super::LINES_EXTENSIONS.contains(&opened.path.extension().as_str());
+    let mut walk = Walk::new(opened.input()?, opened)?;
+    if walk.text.next_byte(None)? != Some(b'[') {
+        return Ok(false);
+    }
+    walk.next()?;
+    let Some(length) = first_list(&walk) else {
+        return Ok(false);
+    };
+    walk.text.at += length;
+    match walk.text.next_byte(None)? {
+        Some(next) => Ok(next == b'['),
+        None => Ok(named_lines && header(opened)?.is_some()),
+    }
+}
+
+/// Bytes of the list that the text begins with, if it is in what was read first.
+fn first_list(walk: &Walk) -> Option<usize> {
+    let start = walk.text.rest();
+    let start = start.get(..MAX_HEADER).unwrap_or(start);
+    let mut values = serde_json::Deserializer::from_str(start).into_iter::<serde::de::IgnoredAny>();
+    values.next()?.ok()?;
+    Some(values.byte_offset())
+}
+
+/// The first value of a document as names of columns: a list of different texts.
+fn header(opened: &OpenedTrees) -> Result<Option<Vec<String>>, ReadError> {
+    let mut walk = Walk::new(opened.input()?, opened)?;
+    walk.next()?;
+    let Some(length) = first_list(&walk).filter(|_| !opened.options.no_header) else {
+        return Ok(None);
+    };
+    let names: Option<Vec<String>> = serde_json::from_str(&walk.text.rest()[..length]).ok();
+    Ok(names.filter(|names| {
+        let different: HashSet<&String> = names.iter().collect();
+        !names.is_empty() && different.len() == names.len() && !different.contains(&String::new())
+    }))
 }
 
 /// Values that stand beside the records at a place, by their paths.

@@ -54,7 +54,15 @@ impl JsonTrees {
             let path = path.clone();
             opened.path.error(ReadProblem::RecordsPath { path, what })
         })?;
-        let walk = Walk::new(input, opened)?;
+        let mut walk = Walk::new(input, opened)?;
+        let mut around = Around::default();
+        if opened.facts.header.is_some() {
+            walk.next()?;
+            let length = walk.text.value()?;
+            around.head = walk.text.bytes()[..walk.text.at + length].to_vec();
+            around.head.push(b'\n');
+            walk.text.at += length;
+        }
         Ok(Self {
             head: Head {
                 upto: walk.text.passed(),
@@ -71,7 +79,7 @@ impl JsonTrees {
             counted: (0, 1),
             line: 1,
             records: 0,
-            around: Around::default(),
+            around,
             parent: None,
             beside: Beside::default(),
         })
