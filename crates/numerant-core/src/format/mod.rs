@@ -37,13 +37,14 @@ use serde::{Deserialize, Serialize};
 pub(crate) use json::{LINES as JSON_LINES, NAME as JSON, tree_of as json_tree};
 pub(crate) use ods::extract as extract_ods;
 pub(crate) use open::{Opened, OpenedBook, open};
+pub use xml::{Namespace, NamespaceError};
 
 pub use self::blanks::Blanks;
 use self::delimited::{Delimiter, Dialect, WriteOptions};
 pub use self::edi::{Balance, BalanceNote, MessageFacts, Miscounted};
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
-pub use self::trees::{Around, TreeFacts};
+pub use self::trees::{Around, Redeclared, TreeFacts};
 pub(crate) use self::trees::{Leaf, MOST_DEPTH, OpenedTrees, Trees};
 pub(crate) use self::xlsx::{
     Cutting, ExtractError, FillError, Form, PutTable, Shelf, Taken, Ways, assemble,
@@ -509,6 +510,11 @@ pub trait Document {
         None
     }
 
+    /// A prefix that stands for different namespaces, in what is known of it so far.
+    fn redeclared(&self) -> Option<Redeclared> {
+        None
+    }
+
     /// The values beside the records, of what was read so far.
     fn values_beside(&self) -> Vec<ValuesBeside> {
         Vec::new()
@@ -746,6 +752,34 @@ pub enum EncodeError {
         /// The line of the shape.
         line: usize,
     },
+    /// A set function of a shape cannot be computed.
+    #[error("{at}: {{{function}}} of the shape, line {line} of it: {what}")]
+    Aggregate {
+        /// Where in the source.
+        at: At,
+        /// The function, as it stands in the shape.
+        function: String,
+        /// What is wrong.
+        what: String,
+        /// The line of the shape.
+        line: usize,
+    },
+    /// A prefix stands for different namespaces, and elements of both cannot be written anew.
+    #[error(
+        "{}the namespaces '{}' and '{}' in the source; elements written anew cannot have both",
+        prefix_of(&.0.prefix), .0.namespaces[0], .0.namespaces[1]
+    )]
+    Redeclared(Redeclared),
+    /// Two members of an object in a shape have one name.
+    #[error("{at}: the object would have two members '{key}' (line {line} of the shape)")]
+    KeyTwice {
+        /// Where in the source.
+        at: At,
+        /// The name.
+        key: String,
+        /// The line of the shape.
+        line: usize,
+    },
     /// A value does not have the part that is wanted of it.
     #[error("{at}, column '{column}': {problem}")]
     Part {
@@ -803,6 +837,14 @@ pub enum EncodeError {
     },
 }
 
+/// The names of a prefix, for messages.
+fn prefix_of(prefix: &str) -> String {
+    match prefix {
+        "" => "names without a prefix are in ".to_owned(),
+        prefix => format!("the prefix '{prefix}:' stands for "),
+    }
+}
+
 impl EncodeError {
     /// What to do about it.
     pub fn hint(&self) -> String {
@@ -825,6 +867,15 @@ impl EncodeError {
             Self::OnePlace { first, .. } => format!("rename one of them, as with --rename {first}=NAME"),
             Self::NotOne { .. } => {
                 "put it into the part that repeats for each record, or sort and group by it too".to_owned()
+            }
+            Self::Redeclared(_) => {
+                "--no-prefixes leaves namespaces out; a split without steps keeps records verbatim".to_owned()
+            }
+            Self::KeyTwice { .. } => {
+                "let the part repeat for each value of the key, as \"{each COLUMN}\" does".to_owned()
+            }
+            Self::Aggregate { .. } => {
+                "leave such records out with --where, or mend the values with --set".to_owned()
             }
             Self::Part { .. } => "--date-format says how dates are written".to_owned(),
             Self::Marc { .. } => {

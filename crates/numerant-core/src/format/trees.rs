@@ -70,6 +70,15 @@ impl Around {
     }
 }
 
+/// A prefix that stands for different namespaces within one document.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Redeclared {
+    /// The prefix; empty for names without one.
+    pub prefix: String,
+    /// The namespaces; the first is empty where names without a prefix were in none.
+    pub namespaces: [String; 2],
+}
+
 /// Reads the records of a document, one after the other.
 pub(crate) trait Trees: Send {
     /// Replaces what is in `tree` with the next record; `false` when there are no more.
@@ -121,6 +130,11 @@ pub(crate) trait Trees: Send {
     /// Prefixes of names, and the namespaces that they stand for.
     fn namespaces(&self) -> Vec<(String, String)> {
         Vec::new()
+    }
+
+    /// A prefix that stands for different namespaces in what was read so far.
+    fn redeclared(&self) -> Option<Redeclared> {
+        None
     }
 
     /// What its records are counted in.

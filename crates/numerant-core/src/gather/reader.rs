@@ -5,8 +5,8 @@ use std::sync::Arc;
 use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::SheetFacts;
 use crate::format::{
-    Around, Document, MessageFacts, ReadTally, RecordEncoder, RecordReader, SourceFacts, Survey,
-    TextFormat, TreeFacts, ValuesBeside,
+    Around, Document, MessageFacts, ReadTally, RecordEncoder, RecordReader, Redeclared,
+    SourceFacts, Survey, TextFormat, TreeFacts, ValuesBeside,
 };
 use crate::record::{Batch, Columns, Span, push_quoted};
 use crate::source::{ReadError, SourcePath};
@@ -212,6 +212,10 @@ impl Document for GatheredReader {
 
     fn long_list(&self) -> Option<ReadError> {
         self.of().long_list()
+    }
+
+    fn redeclared(&self) -> Option<Redeclared> {
+        self.of().redeclared()
     }
 
     fn values_beside(&self) -> Vec<ValuesBeside> {

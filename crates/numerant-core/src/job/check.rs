@@ -461,6 +461,7 @@ impl Job {
             (write.root.is_some(), "--root", is_xml, "XML"),
             (write.item.is_some(), "--item", is_xml, "XML"),
             (write.xml_comment.is_some(), "--xml-comment", is_xml, "XML"),
+            (!write.namespace.is_empty(), "--namespace", is_xml, "XML"),
             (
                 write.indent.is_some(),
                 "--indent",

@@ -16,5 +16,5 @@ pub use pattern::{NameMismatch, NamePattern, NamePatternError};
 pub(crate) use safe::{fold, spelled_out};
 pub(crate) use template::RunValues;
 pub use template::{RunField, Template, TemplateError};
-pub(crate) use words::Word;
 pub use words::{OutputFacts, OutputField, Words, WordsError};
+pub(crate) use words::{Word, parse_words, word};

@@ -104,40 +104,50 @@ impl FromStr for Words {
     type Err = WordsError;
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let mut words = Vec::new();
-        let mut literal = String::new();
-        let mut rest = text;
-        while let Some(at) = rest.find(['{', '}']) {
-            literal.push_str(&rest[..at]);
-            let brace = &rest[at..=at];
-            let behind = &rest[at + 1..];
-            if behind.starts_with(brace) {
-                literal.push_str(brace);
-                rest = &behind[1..];
-                continue;
-            }
-            if brace == "}" {
-                return Err(WordsError::Unopened);
-            }
-            let Some(end) = closing(behind) else {
-                let shown = behind.chars().take(20).collect();
-                return Err(WordsError::Unclosed(shown));
-            };
-            if !literal.is_empty() {
-                words.push(Word::Literal(std::mem::take(&mut literal)));
-            }
-            words.push(word(&behind[..end])?);
-            rest = &behind[end + 1..];
-        }
-        literal.push_str(rest);
-        if !literal.is_empty() {
-            words.push(Word::Literal(literal));
-        }
         Ok(Self {
             text: text.to_owned(),
-            words,
+            words: parse_words(text, Word::Literal, word)?,
         })
     }
+}
+
+/// Takes a text with places in braces apart: `literal` makes a piece of what stands between them,
+/// and `place` of what stands in them.
+pub(crate) fn parse_words<W>(
+    text: &str,
+    literal_word: impl Fn(String) -> W,
+    place: impl Fn(&str) -> Result<W, WordsError>,
+) -> Result<Vec<W>, WordsError> {
+    let mut words = Vec::new();
+    let mut literal = String::new();
+    let mut rest = text;
+    while let Some(at) = rest.find(['{', '}']) {
+        literal.push_str(&rest[..at]);
+        let brace = &rest[at..=at];
+        let behind = &rest[at + 1..];
+        if behind.starts_with(brace) {
+            literal.push_str(brace);
+            rest = &behind[1..];
+            continue;
+        }
+        if brace == "}" {
+            return Err(WordsError::Unopened);
+        }
+        let Some(end) = closing(behind) else {
+            let shown = behind.chars().take(20).collect();
+            return Err(WordsError::Unclosed(shown));
+        };
+        if !literal.is_empty() {
+            words.push(literal_word(std::mem::take(&mut literal)));
+        }
+        words.push(place(&behind[..end])?);
+        rest = &behind[end + 1..];
+    }
+    literal.push_str(rest);
+    if !literal.is_empty() {
+        words.push(literal_word(literal));
+    }
+    Ok(words)
 }
 
 /// Where the brace is that closes what `text` begins inside of; quotes of both kinds enclose names
@@ -157,7 +167,7 @@ fn closing(text: &str) -> Option<usize> {
     None
 }
 
-fn word(inside: &str) -> Result<Word, WordsError> {
+pub(crate) fn word(inside: &str) -> Result<Word, WordsError> {
     if let Some(expression) = inside.strip_prefix('=') {
         return Ok(Word::Expression(expression.trim().to_owned()));
     }

@@ -10,7 +10,7 @@ use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::{Class, Look};
 use crate::format::{
     Around, Document, Leaf, MessageFacts, OpenedTrees, ReadTally, RecordEncoder, RecordReader,
-    SourceFacts, TextFormat, TreeFacts, Trees,
+    Redeclared, SourceFacts, TextFormat, TreeFacts, Trees,
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
@@ -47,6 +47,7 @@ pub struct TreeReader {
     /// Columns that are wanted.
     wanted: Vec<bool>,
     namespaces: Vec<(String, String)>,
+    redeclared: Option<Redeclared>,
     /// What is around the records, as far as it showed before any was handed on.
     around: Around,
     ended: bool,
@@ -119,6 +120,7 @@ impl TreeReader {
             return Err(path.error(ReadProblem::NoValues { path: records() }));
         }
         let (namespaces, around) = (trees.namespaces(), trees.around());
+        let redeclared = trees.redeclared();
         let (trees, taken) = opened.trees()?;
         let unit = trees.unit();
         let dialect = if markup {
@@ -147,6 +149,7 @@ impl TreeReader {
             typed: !markup,
             own: false,
             namespaces,
+            redeclared,
             around,
             ended: is_empty,
             thorough,
@@ -406,6 +409,13 @@ impl Document for TreeReader {
         };
         let place = Place::number(self.facts.unit, line);
         Some(self.path.error_at(place, problem))
+    }
+
+    fn redeclared(&self) -> Option<Redeclared> {
+        match self.ended {
+            true => self.trees.redeclared(),
+            false => self.redeclared.clone(),
+        }
     }
 
     fn values_beside(&self) -> Vec<ValuesBeside> {

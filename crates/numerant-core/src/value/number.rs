@@ -14,6 +14,15 @@ pub struct Number {
 #[error("'{0}' is not a number of up to 38 digits, such as -12.50")]
 pub struct NumberError(pub String);
 
+impl From<u64> for Number {
+    fn from(count: u64) -> Self {
+        Self {
+            units: count.into(),
+            scale: 0,
+        }
+    }
+}
+
 impl Number {
     /// Reads `-12.50`, `7` or `0.001`: no blanks, no thousands, no exponent.
     #[inline]

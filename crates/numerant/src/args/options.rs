@@ -8,7 +8,7 @@ use numerant_core::format::delimited::{
     Delimiter, Escape, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
 use numerant_core::format::sheet::Types;
-use numerant_core::format::{Balance, Blanks, ControlSigns, Miscounted};
+use numerant_core::format::{Balance, Blanks, ControlSigns, Miscounted, Namespace};
 use numerant_core::gather::ColumnPolicy;
 use numerant_core::job::{Formulas, Overflow};
 use numerant_core::name::{ClashPolicy, KeyError, NamePattern, Template, Words, parse_columns};
@@ -434,6 +434,10 @@ pub(super) struct WritingOptions {
     /// The name of the elements of XML that are records [default: as in the source, or record]
     #[arg(long, value_name = "NAME")]
     item: Option<String>,
+    /// Declare a namespace in the root element of XML, such as p=urn:varnholm:port; may be given
+    /// several times
+    #[arg(long, value_name = "PREFIX=URI")]
+    namespace: Vec<Namespace>,
     /// A comment before the root element of XML; {.rows}, {.source}, {.stem}, {.date} and {.time}
     /// are filled in
     #[arg(long, value_name = "TEXT")]
@@ -465,6 +469,7 @@ impl WritingOptions {
             flat: self.flat,
             root: self.root.clone(),
             item: self.item.clone(),
+            namespace: self.namespace.clone(),
             xml_comment: self.xml_comment.clone(),
             shape: self.shape.clone(),
             balance: self.balance,

@@ -408,6 +408,7 @@ mod tests {
                 flat: true,
                 root: Some("port".into()),
                 item: Some("call".into()),
+                namespace: Vec::new(),
                 xml_comment: Some("{.rows} calls".parse().expect("a text")),
                 balance: Balance::Refuse,
                 shape: Some("calls.xml".into()),

@@ -16,7 +16,7 @@ use crate::format::{
     Around, Blanks, Document, EncodeError, OwnEncoder, RecordEncoder, RecordReader, TextFormat,
 };
 use crate::shape::ShapeProblem;
-use crate::shape::form::{Shape, ShapeEncoder};
+use crate::shape::form::{Shape, ShapeEncoder, ShapeForm};
 use crate::source::Encoding;
 use crate::step::{LayoutColumn, Step};
 use crate::tree::{Outline, OutlineError, Repeats};
@@ -37,6 +37,7 @@ impl Producer {
             && write.root.is_none()
             && write.item.is_none()
             && write.xml_comment.is_none()
+            && write.namespace.is_empty()
             && write.shape.is_none()
             && write.out_encoding.is_none_or(Encoding::is_utf8);
         let steps = self.job.steps.iter();
@@ -121,9 +122,22 @@ impl Producer {
         let write = &self.job.write;
         Ok(match text {
             TextFormat::Xml => {
+                let redeclared = document.and_then(Document::redeclared);
+                if let Some(redeclared) = redeclared {
+                    let problem = EncodeError::Redeclared(redeclared);
+                    return Err(self.encode_error(reader, problem));
+                }
                 let elements = document.and_then(|document| document.facts().elements.clone());
                 let (root, item) =
                     elements.unwrap_or_else(|| ("records".to_owned(), "record".to_owned()));
+                let declared = write.namespace.iter();
+                let declared = declared.map(|found| (found.prefix.clone(), found.uri.clone()));
+                let mut namespaces: Vec<(String, String)> = declared.collect();
+                for (prefix, uri) in document.map_or(&[][..], Document::namespaces) {
+                    if !namespaces.iter().any(|(known, _)| known == prefix) {
+                        namespaces.push((prefix.clone(), uri.clone()));
+                    }
+                }
                 let form = XmlForm {
                     root: write.root.clone().unwrap_or(root),
                     item: write.item.clone().unwrap_or(item),
@@ -132,7 +146,8 @@ impl Producer {
                     encoding: out.encoding,
                     bom: out.bom,
                     comment: write.xml_comment.clone(),
-                    namespaces: document.map_or_else(Vec::new, |d| d.namespaces().to_vec()),
+                    namespaces,
+                    declared: write.namespace.len(),
                     control_signs: write.control_signs,
                 };
                 let encoder = XmlEncoder::new(form, columns, &outline, cells);
@@ -165,8 +180,20 @@ impl Producer {
     ) -> Result<Arc<dyn RecordEncoder>, Error> {
         let written = self.text_columns(text, reader)?;
         let layout = self.pipeline.layout();
+        for (name, line) in shape.conditions() {
+            let is_condition = |column: &LayoutColumn| column.kind == Type::Boolean;
+            if !layout.find(&name).is_ok_and(is_condition) {
+                let what = format!("'{}' is not a condition", name.trim_start_matches("= "));
+                return Err(Box::new(shape.error(line, ShapeProblem::Mark(what))).into());
+            }
+        }
         let mut columns = Vec::new();
-        for (name, line) in shape.columns() {
+        let known: Vec<&str> = layout
+            .columns()
+            .iter()
+            .map(|column| column.name.as_str())
+            .collect();
+        for (name, line) in shape.columns(&known) {
             if let Some(column) = written.iter().find(|column| column.name == name) {
                 columns.push(column.clone());
                 continue;
@@ -187,15 +214,15 @@ impl Producer {
             });
         }
         let write = &self.job.write;
-        Ok(Arc::new(ShapeEncoder::new(
-            shape,
-            columns,
-            self.pipeline.cells().clone(),
-            write.nulls,
-            write.control_signs,
-            write.xml_comment.clone(),
-            usize::try_from(self.job.memory.0 / 2).unwrap_or(usize::MAX),
-        )))
+        let form = ShapeForm {
+            cells: self.pipeline.cells().clone(),
+            nulls: write.nulls,
+            control_signs: write.control_signs,
+            comment: write.xml_comment.clone(),
+            as_lines: text == TextFormat::JsonLines,
+            max_kept: usize::try_from(self.job.memory.0 / 2).unwrap_or(usize::MAX),
+        };
+        Ok(Arc::new(ShapeEncoder::new(shape, columns, form)))
     }
 
     pub(super) fn encode_error(&self, reader: &dyn RecordReader, problem: EncodeError) -> Error {

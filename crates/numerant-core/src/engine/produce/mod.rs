@@ -60,7 +60,7 @@ fn shaped(job: &Job) -> Result<(Job, Option<Shape>), Error> {
     let (_, format) = job.format(job.sources.first().ok_or(JobError::NoSource)?)?;
     let fits = match format.text {
         Some(TextFormat::Xml) => shape.is_xml(),
-        Some(TextFormat::Json) => !shape.is_xml(),
+        Some(TextFormat::Json | TextFormat::JsonLines) => !shape.is_xml(),
         _ => false,
     };
     if !fits {
@@ -395,6 +395,12 @@ impl Producer {
             });
         }
         self.read_before += taken.load(Ordering::Relaxed);
+        let is_anew =
+            self.format.text == Some(TextFormat::Xml) && !is_framed && self.shape.is_none();
+        if is_anew && reader.document().and_then(Document::redeclared).is_some() {
+            // It was not before records that were written as if it were none.
+            return Err(reader.path().error(ReadProblem::Unforeseen).into());
+        }
         let document = reader.document().filter(|_| !is_framed);
         let values_left_out = document.map(Document::values_beside).unwrap_or_default();
         let tally = reader.tally();

@@ -7,7 +7,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 
 use crate::format::sheet::{SheetChoice, Types};
-use crate::format::{Balance, Blanks, ControlSigns, Miscounted};
+use crate::format::{Balance, Blanks, ControlSigns, Miscounted, Namespace};
 use crate::name::Words;
 use crate::record::{Batch, CELL_QUOTE};
 use crate::source::Encoding;
@@ -510,6 +510,9 @@ pub struct WriteOptions {
     /// The name of the elements of XML that are records.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub item: Option<String>,
+    /// Namespaces that the root element of XML declares.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub namespace: Vec<Namespace>,
     /// A comment before the root element of XML.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub xml_comment: Option<Words>,

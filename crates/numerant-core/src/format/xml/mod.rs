@@ -6,6 +6,7 @@ mod doctype;
 mod entities;
 mod find;
 mod name;
+mod namespace;
 mod path;
 mod read;
 mod syntax;
@@ -14,7 +15,9 @@ mod write;
 
 pub(crate) use declaration::in_one_encoding;
 pub(crate) use find::{begins, find_records, survey};
+pub use namespace::{Namespace, NamespaceError};
 pub(crate) use read::XmlTrees;
+pub(crate) use walk::check;
 pub(crate) use write::{XmlEncoder, XmlForm, push_comment};
 
 /// What the format is called.

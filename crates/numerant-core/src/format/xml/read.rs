@@ -5,7 +5,7 @@ use super::walk::{Handler, Walk, shown};
 use super::write::INSTANCE;
 use crate::format::alike::Likenesses;
 use crate::format::markup::Flow;
-use crate::format::trees::{Around, Leaf, OpenedTrees, Trees};
+use crate::format::trees::{Around, Leaf, OpenedTrees, Redeclared, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
 use crate::tree::{Beside, Kind, Paths, ROOT, TOP, Tree};
 use crate::value::eight;
@@ -85,6 +85,7 @@ struct Building {
     others: u64,
     scattered: bool,
     namespaces: Vec<(String, String)>,
+    redeclared: Option<Redeclared>,
     /// The values of the record stand in the text as they are, at these places.
     plain: bool,
     spans: Vec<(usize, usize)>,
@@ -97,6 +98,31 @@ struct Building {
 }
 
 impl Building {
+    /// The open element declares a namespace.
+    fn declare(&mut self, prefix: &str, uri: &str) {
+        if self.no_prefixes {
+            return;
+        }
+        let known = self.namespaces.iter().find(|(known, _)| known == prefix);
+        let inside = self
+            .record
+            .is_some_and(|record| self.open.len() > record + 1);
+        let other = match known {
+            Some((_, known)) if known == uri => return,
+            Some((_, known)) => Some(known.clone()),
+            // Elements around this one have no prefix, and are in no namespace.
+            None => (prefix.is_empty() && inside).then(String::new),
+        };
+        if let Some(other) = other {
+            self.redeclared.get_or_insert_with(|| Redeclared {
+                prefix: prefix.to_owned(),
+                namespaces: [other, uri.to_owned()],
+            });
+        } else if self.namespaces.len() < 100 {
+            self.namespaces.push((prefix.to_owned(), uri.to_owned()));
+        }
+    }
+
     /// Whether an element, which was closed, is not on the way to the records.
     fn is_beside(&self, open: &Open) -> bool {
         open.states == 0 || self.selector.descends() && !self.open.is_empty()
@@ -181,11 +207,7 @@ impl Handler for Builder<'_> {
     fn attribute(&mut self, name: &str, value: &[u8], at: Option<usize>) {
         if name == "xmlns" || name.starts_with("xmlns:") {
             let prefix = name.strip_prefix("xmlns:").unwrap_or_default();
-            let uri = String::from_utf8_lossy(value).into_owned();
-            let namespaces = &mut self.state.namespaces;
-            if !namespaces.iter().any(|(known, _)| known == prefix) && namespaces.len() < 100 {
-                namespaces.push((prefix.to_owned(), uri));
-            }
+            self.state.declare(prefix, &String::from_utf8_lossy(value));
             return;
         }
         if !self.in_record() {
@@ -340,6 +362,7 @@ impl XmlTrees {
                 others: 0,
                 scattered: false,
                 namespaces: Vec::new(),
+                redeclared: None,
                 plain: false,
                 spans: Vec::new(),
                 pieces: 0,
@@ -520,6 +543,10 @@ impl Trees for XmlTrees {
 
     fn beside(&self) -> Option<&Beside> {
         Some(&self.building.beside)
+    }
+
+    fn redeclared(&self) -> Option<Redeclared> {
+        self.building.redeclared.clone()
     }
 
     fn namespaces(&self) -> Vec<(String, String)> {

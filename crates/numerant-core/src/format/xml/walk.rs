@@ -10,8 +10,8 @@ use super::name::is_name;
 use super::syntax::{wrong_comment, wrong_declaration, wrong_instruction};
 use crate::format::markup::{Flow, forbidden};
 use crate::format::text::Text;
-use crate::format::trees::OpenedTrees;
-use crate::source::{Encoding, EncodingError, Input, ReadError, ReadProblem};
+use crate::format::trees::{MOST_DEPTH, OpenedTrees};
+use crate::source::{Encoding, EncodingError, Input, ReadError, ReadProblem, SourcePath};
 
 /// What is wrong at a place in the text.
 struct Wrong(usize, ReadProblem);
@@ -106,23 +106,23 @@ fn declared(start: &[u8]) -> Result<Option<Encoding>, EncodingError> {
 
 impl Walk {
     pub(super) fn new(input: Input, opened: &OpenedTrees) -> Result<Self, ReadError> {
-        let encoding = opened.options.encoding;
-        Ok(Self {
-            text: Text::new(
-                input,
-                super::NAME,
-                encoding,
-                declared,
-                opened.largest_record,
-            )?,
+        let (encoding, largest) = (opened.options.encoding, opened.largest_record);
+        let text = Text::new(input, super::NAME, encoding, declared, largest)?;
+        Ok(Self::through(text, opened.depth))
+    }
+
+    /// The way through a text.
+    fn through(text: Text, most_depth: usize) -> Self {
+        Self {
+            text,
             entities: Entities::default(),
             names: String::new(),
             open: Vec::new(),
             prefixes: Vec::new(),
             stage: Stage::Start,
-            most_depth: opened.depth,
+            most_depth,
             scratch: Vec::new(),
-        })
+        }
     }
 
     /// Goes on until the handler pauses (`true`) or more text is needed.
@@ -218,6 +218,46 @@ impl Walk {
         }
         Ok(())
     }
+}
+
+/// Hears nothing.
+struct Unheard;
+
+impl Handler for Unheard {
+    fn open(&mut self, _name: &str, _from: usize) {}
+    fn attribute(&mut self, _name: &str, _value: &[u8], _at: Option<usize>) {}
+    fn opened(&mut self, _to: usize) {}
+    fn text(&mut self, _text: &[u8], _at: Option<usize>) {}
+
+    fn close(&mut self, _to: usize) -> Flow {
+        Flow::On
+    }
+}
+
+/// Checks that a text of UTF-8 is a well-formed document; the line of what is wrong and that, if it
+/// is not.
+pub(crate) fn check(text: &str) -> Result<(), (u64, String)> {
+    let bytes = std::io::Cursor::new(text.as_bytes().to_vec());
+    let checked =
+        Input::from_reader(SourcePath::Standard, Box::new(bytes), None).and_then(|input| {
+            let utf8 = Some(Encoding::UTF_8);
+            let text = Text::new(input, super::NAME, utf8, declared, usize::MAX)?;
+            let mut walk = Walk::through(text, MOST_DEPTH);
+            loop {
+                walk.pull(&mut Unheard)?;
+                if walk.text.is_at_end() {
+                    return walk.check_end();
+                }
+                walk.text.more(walk.text.at)?;
+            }
+        });
+    checked.map_err(|error| {
+        let line = error.place.at.map_or(1, |at| at.number);
+        match error.problem {
+            ReadProblem::Malformed { what, .. } => (line, what),
+            problem => (line, problem.to_string()),
+        }
+    })
 }
 
 /// What an event is held against.

@@ -34,6 +34,8 @@ pub(crate) struct XmlForm {
     pub(crate) comment: Option<Words>,
     /// Prefixes and their namespaces.
     pub(crate) namespaces: Vec<(String, String)>,
+    /// So many of them are declared whether they are used or not.
+    pub(crate) declared: usize,
     pub(crate) control_signs: ControlSigns,
 }
 
@@ -202,8 +204,11 @@ impl XmlEncoder {
             );
         }
         used.extend([&form.root, &form.item].map(|n| n.split_once(':').map_or("", |(p, _)| p)));
-        form.namespaces
-            .retain(|(prefix, _)| prefix.is_empty() || used.contains(&prefix.as_str()));
+        let mut place = 0;
+        form.namespaces.retain(|(prefix, _)| {
+            place += 1;
+            place <= form.declared || prefix.is_empty() || used.contains(&prefix.as_str())
+        });
         let prefixes = form.namespaces.clone();
         let mut names = Names {
             prefixes: &prefixes,

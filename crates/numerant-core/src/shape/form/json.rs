@@ -1,10 +1,10 @@
 //! Reads a shape that is a sample of a JSON document.
 
-use super::{Body, Each, Item, Marks, Place, ShapeProblem, Value};
+use super::parts::{Body, Each, Item, Member, Value};
+use super::word::Place;
+use super::{MARKS, Marks, ShapeProblem, Wrong};
 use crate::format::json_tree;
 use crate::tree::{Kind, Paths, Tree};
-
-type Wrong = (usize, ShapeProblem);
 
 struct Parser<'a> {
     tree: &'a Tree,
@@ -63,6 +63,10 @@ impl Parser<'_> {
     }
 
     fn object(&self, node: usize) -> Result<Value, Wrong> {
+        Ok(Value::Object(self.members(node)?))
+    }
+
+    fn members(&self, node: usize) -> Result<Vec<Member>, Wrong> {
         let mut optional: Vec<(String, usize)> = Vec::new();
         for child in self.tree.children(node) {
             if self.paths.name(self.tree.nodes[child].path) == "{optional}" {
@@ -76,20 +80,58 @@ impl Parser<'_> {
         let mut members = Vec::new();
         for child in self.tree.children(node) {
             let name = self.paths.name(self.tree.nodes[child].path).to_owned();
+            let line = self.lines[child];
             if name == "{optional}" {
+                continue;
+            }
+            if let Some((mark, rest)) = mark(&name) {
+                members.push(self.marked(child, mark, rest, members.last())?);
                 continue;
             }
             let found = optional.iter().position(|(known, _)| *known == name);
             if let Some(found) = found {
                 optional.remove(found);
             }
-            members.push((name, self.value(child)?, found.is_some()));
+            members.push(Member::One {
+                name: Place::new(&name, line)?,
+                value: self.value(child)?,
+                optional: found.is_some(),
+            });
         }
         if let Some((name, line)) = optional.first() {
             let what = format!("the object has no member '{name}'");
             return Err((*line, ShapeProblem::Mark(what)));
         }
-        Ok(Value::Object(members))
+        Ok(members)
+    }
+
+    /// Members with a mark: an object whose members come in its place.
+    fn marked(
+        &self,
+        node: usize,
+        mark: &str,
+        rest: &str,
+        before: Option<&Member>,
+    ) -> Result<Member, Wrong> {
+        let line = self.lines[node];
+        if self.tree.nodes[node].kind != Kind::Object {
+            let what = format!("the value of '{{{mark}}}' is not an object with members");
+            return Err((line, ShapeProblem::Mark(what)));
+        }
+        let mut marks = Marks::default();
+        marks.add(mark, rest, line)?;
+        let members = self.members(node)?;
+        let follows = matches!(before, Some(Member::When(_)));
+        Ok(match marks.when(members, follows)? {
+            Ok(when) => Member::When(when),
+            Err(body) => match marks.each {
+                Some((over, line)) => Member::Each(Each { over, line, body }),
+                None => {
+                    let what = format!("the mark '{mark}' is not one for members");
+                    return Err((line, ShapeProblem::Mark(what)));
+                }
+            },
+        })
     }
 
     fn list(&self, node: usize) -> Result<Value, Wrong> {
@@ -99,29 +141,31 @@ impl Parser<'_> {
             let line = self.lines[child];
             if self.tree.nodes[child].kind == Kind::Text {
                 let text = self.text(child);
-                let inside = text
-                    .strip_prefix('{')
-                    .and_then(|text| text.strip_suffix('}'));
-                let (mark, rest) = match inside.map(|inside| inside.split_once(' ')) {
-                    Some(Some((mark, rest))) => (mark, rest),
-                    Some(None) => (inside.unwrap_or_default(), ""),
-                    None => ("", ""),
-                };
-                if matches!((mark, rest), ("each", _) | ("optional", "")) {
+                let found =
+                    mark(&text).filter(|(mark, rest)| *mark != "optional" || rest.is_empty());
+                if let Some((mark, rest)) = found {
                     marks.add(mark, rest, line)?;
                     continue;
                 }
             }
             let value = self.value(child)?;
-            let marks = std::mem::take(&mut marks);
-            items.push(match (marks.each, marks.optional) {
-                (Some((keys, line)), _) => Item::Each(Each {
-                    keys,
+            let mut marks = std::mem::take(&mut marks);
+            let item = match marks.optional {
+                true => Item::Optional(value),
+                false => Item::One(value),
+            };
+            let follows = marks.each.is_none() && matches!(items.last(), Some(Item::When(_)));
+            let item = match marks.when(Box::new(item), follows)? {
+                Ok(when) => Item::When(when),
+                Err(item) => *item,
+            };
+            items.push(match marks.each {
+                Some((over, line)) => Item::Each(Each {
+                    over,
                     line,
-                    body: value,
+                    body: Box::new(item),
                 }),
-                (None, true) => Item::Optional(value),
-                (None, false) => Item::One(value),
+                None => item,
             });
         }
         if !marks.is_empty() {
@@ -130,4 +174,11 @@ impl Parser<'_> {
         }
         Ok(Value::List(items))
     }
+}
+
+/// The mark that a text is, and what stands behind its name.
+fn mark(text: &str) -> Option<(&str, &str)> {
+    let inside = text.strip_prefix('{')?.strip_suffix('}')?;
+    let (mark, rest) = inside.split_once(' ').unwrap_or((inside, ""));
+    MARKS.contains(&mark).then_some((mark, rest))
 }

@@ -2,20 +2,26 @@
 //! marks where parts repeat or may be left out.
 //!
 //! In XML the marks are processing instructions before the element that they are for: `<?each?>`,
-//! `<?each quay?>`, `<?optional?>` and `<?optional @flag?>`. In JSON they are strings of their own: an
-//! item `"{each}"`, `"{each quay}"` or `"{optional}"` before the item that it is for, and a member
+//! `<?each quay?>`, `<?each lines[*]?>`, `<?when CONDITION?>`, `<?else?>`, `<?optional?>` and
+//! `<?optional @flag?>`. In JSON they are strings: an item such as `"{each quay}"` before the item that
+//! it is for, a member such as `"{each quay}": {…}` whose members repeat, and a member
 //! `"{optional}": ["name"]` for members.
 
 mod encode;
 mod json;
+mod parts;
+mod word;
 mod xml;
 
 use std::path::{Path, PathBuf};
 
-pub(crate) use encode::ShapeEncoder;
+pub(crate) use encode::{ShapeEncoder, ShapeForm};
+
+use parts::{Body, Over, Unscoped, Used, When};
+use word::Place;
 
 use crate::expr::Expression;
-use crate::name::{Key, OutputField, Word, Words, WordsError, parse_keys};
+use crate::name::{OutputField, WordsError, parse_keys};
 use crate::record::ColumnError;
 
 /// A shape that cannot be used.
@@ -76,111 +82,14 @@ impl ShapeProblem {
         match self {
             Self::Column(problem) => Some(problem.hint()),
             Self::Mark(_) => Some(
-                "marks are <?each?>, <?each COLUMN,…?>, <?optional?> and <?optional @NAME?> in XML, \
-                 \"{each}\", \"{each COLUMN,…}\" and \"{optional}\" in JSON"
+                "marks are <?each?>, <?each COLUMN,…?>, <?each LIST[*]?>, <?when CONDITION?>, <?else?>, \
+                 <?else when CONDITION?>, <?optional?> and <?optional @NAME?> in XML, and the same in \
+                 braces in JSON, such as \"{each COLUMN}\""
                     .to_owned(),
             ),
             _ => None,
         }
     }
-}
-
-/// How what is filled in has to be written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Escape {
-    /// As text of an element.
-    Text,
-    /// As the value of an attribute.
-    Attribute,
-    /// As it is between the marks of a comment.
-    Comment,
-    /// As text of a CDATA section.
-    Section,
-}
-
-/// A place that is filled in.
-#[derive(Clone, Debug)]
-pub(super) struct Place {
-    pub(super) words: Vec<Word>,
-    pub(super) line: usize,
-}
-
-impl Place {
-    fn new(text: &str, line: usize) -> Result<Self, (usize, ShapeProblem)> {
-        let words: Words = text
-            .parse()
-            .map_err(|error: WordsError| (line, error.into()))?;
-        Ok(Self {
-            words: words.words,
-            line,
-        })
-    }
-
-    /// What is wanted, for messages.
-    fn wanted(&self) -> String {
-        let of_record = self.words.iter().find_map(|word| match word {
-            Word::Column(key) => Some(format!("{{{key}}}")),
-            Word::Expression(text) => Some(format!("{{= {text}}}")),
-            _ => None,
-        });
-        of_record.unwrap_or_default()
-    }
-
-    fn is_of_records(&self) -> bool {
-        let of_record = |word: &Word| matches!(word, Word::Column(_) | Word::Expression(_));
-        self.words.iter().any(of_record)
-    }
-
-    fn is_of_output(&self) -> bool {
-        self.words
-            .iter()
-            .any(|word| matches!(word, Word::Output(_)))
-    }
-}
-
-/// A part that repeats.
-#[derive(Clone, Debug)]
-pub(super) struct Each<P> {
-    /// For each value of these; for each record if there are none.
-    pub(super) keys: Vec<Key>,
-    pub(super) line: usize,
-    pub(super) body: P,
-}
-
-/// A piece of an XML document.
-#[derive(Clone, Debug)]
-pub(super) enum Piece {
-    Literal(String),
-    Place(Place, Escape),
-    Each(Each<Vec<Piece>>),
-    /// Left out where all that is filled in is blank.
-    Optional(Vec<Piece>),
-}
-
-/// A value of a JSON document.
-#[derive(Clone, Debug)]
-pub(super) enum Value {
-    /// As it stands.
-    Literal(String),
-    /// A text, or a single value with its type.
-    Place(Place),
-    List(Vec<Item>),
-    Object(Vec<(String, Value, bool)>),
-}
-
-/// An item of a list of a JSON document.
-#[derive(Clone, Debug)]
-pub(super) enum Item {
-    One(Value),
-    Each(Each<Value>),
-    Optional(Value),
-}
-
-#[derive(Clone, Debug)]
-pub(super) enum Body {
-    Xml(Vec<Piece>),
-    /// With blanks for each level, if the sample is on several lines.
-    Json(Value, Option<usize>),
 }
 
 /// The form that documents are to have.
@@ -190,36 +99,69 @@ pub(crate) struct Shape {
     body: Body,
 }
 
+/// What is wrong, and on which line.
+type Wrong = (usize, ShapeProblem);
+
 /// A mark before a part.
 #[derive(Clone, Debug, Default)]
 struct Marks {
-    each: Option<(Vec<Key>, usize)>,
+    each: Option<(Over, usize)>,
+    /// Whether the part is instead of the one before it, and its condition.
+    when: Option<(bool, Option<Place>, usize)>,
     optional: bool,
     attributes: Vec<String>,
 }
 
+/// The words that marks begin with.
+const MARKS: [&str; 4] = ["each", "when", "else", "optional"];
+
 impl Marks {
     /// Takes note of a mark: its name and what stands behind that.
-    fn add(&mut self, mark: &str, rest: &str, line: usize) -> Result<(), (usize, ShapeProblem)> {
+    fn add(&mut self, mark: &str, rest: &str, line: usize) -> Result<(), Wrong> {
         let rest = rest.trim();
+        let wrong = |what: String| (line, ShapeProblem::Mark(what));
         match mark {
             "each" => {
-                let keys = match rest {
-                    "" => Vec::new(),
-                    rest => parse_keys(rest)
-                        .map_err(|error| (line, ShapeProblem::Mark(error.to_string())))?,
+                let over = match rest {
+                    "" => Over::Records,
+                    list if list.ends_with("[*]") => Over::Items(list.to_owned()),
+                    keys => Over::Groups(parse_keys(keys).map_err(|e| wrong(e.to_string()))?),
                 };
-                if self.each.replace((keys, line)).is_some() {
-                    let what = "two marks 'each' before one part".to_owned();
-                    return Err((line, ShapeProblem::Mark(what)));
+                if self.each.replace((over, line)).is_some() {
+                    return Err(wrong("two marks 'each' before one part".to_owned()));
+                }
+            }
+            "when" | "else" => {
+                let condition = match (mark, rest.strip_prefix("when ")) {
+                    ("when", _) if rest.is_empty() => {
+                        return Err(wrong("the condition of 'when' is missing".to_owned()));
+                    }
+                    ("when", _) => Some(rest),
+                    (_, Some(condition)) => Some(condition.trim()),
+                    (_, None) if rest.is_empty() => None,
+                    (_, None) => {
+                        return Err(wrong(format!("'{rest}' behind 'else' is not 'when …'")));
+                    }
+                };
+                let condition = condition.map(|text| Place {
+                    words: vec![word::ShapeWord::Expression(text.to_owned())],
+                    line,
+                });
+                if self
+                    .when
+                    .replace((mark == "else", condition, line))
+                    .is_some()
+                {
+                    return Err(wrong(
+                        "two marks 'when' or 'else' before one part".to_owned(),
+                    ));
                 }
             }
             _ if rest.is_empty() => self.optional = true,
             _ => {
                 for name in rest.split_whitespace() {
                     let Some(name) = name.strip_prefix('@') else {
-                        let what = format!("'{name}' is no attribute with its @");
-                        return Err((line, ShapeProblem::Mark(what)));
+                        return Err(wrong(format!("'{name}' is no attribute with its @")));
                     };
                     self.attributes.push(name.to_owned());
                 }
@@ -229,7 +171,23 @@ impl Marks {
     }
 
     fn is_empty(&self) -> bool {
-        self.each.is_none() && !self.optional && self.attributes.is_empty()
+        self.each.is_none() && self.when.is_none() && !self.optional && self.attributes.is_empty()
+    }
+
+    /// The part with its condition, if it has one. `follows` says that a part with one is before it.
+    fn when<P>(&mut self, body: P, follows: bool) -> Result<Result<When<P>, P>, Wrong> {
+        let Some((is_else, condition, line)) = self.when.take() else {
+            return Ok(Err(body));
+        };
+        if is_else && !follows {
+            let what = "'else' follows no part with 'when'".to_owned();
+            return Err((line, ShapeProblem::Mark(what)));
+        }
+        Ok(Ok(When {
+            is_else,
+            condition,
+            body,
+        }))
     }
 }
 
@@ -252,9 +210,16 @@ impl Shape {
                 ShapeProblem::Malformed("neither an XML nor a JSON document".to_owned()),
             )),
         };
+        let body = body.map_err(failed)?;
+        let mut unscoped = Unscoped::default();
+        body.visit(&mut unscoped);
+        if let Some(line) = unscoped.numbers.first() {
+            let what = "{.number} stands in no part that repeats".to_owned();
+            return Err(failed((*line, ShapeProblem::Mark(what))));
+        }
         Ok(Self {
             path: path.to_owned(),
-            body: body.map_err(failed)?,
+            body,
         })
     }
 
@@ -270,114 +235,28 @@ impl Shape {
         }
     }
 
-    /// All places in it.
-    fn places(&self) -> Vec<&Place> {
-        let mut places = Vec::new();
-        match &self.body {
-            Body::Xml(pieces) => places_in(pieces, &mut places),
-            Body::Json(value, _) => places_of(value, &mut places),
-        }
-        places
+    /// What it uses of the records.
+    fn used(&self) -> Used {
+        let mut used = Used::default();
+        self.body.visit(&mut used);
+        used
     }
 
-    /// All keys that parts repeat by, with their lines.
-    fn keys(&self) -> Vec<(Key, usize)> {
-        fn pieces_keys(pieces: &[Piece], keys: &mut Vec<(Key, usize)>) {
-            for piece in pieces {
-                match piece {
-                    Piece::Each(each) => {
-                        keys.extend(each.keys.iter().map(|key| (key.clone(), each.line)));
-                        pieces_keys(&each.body, keys);
-                    }
-                    Piece::Optional(inside) => pieces_keys(inside, keys),
-                    Piece::Literal(_) | Piece::Place(..) => {}
-                }
-            }
-        }
-        fn value_keys(value: &Value, keys: &mut Vec<(Key, usize)>) {
-            match value {
-                Value::List(items) => {
-                    for item in items {
-                        match item {
-                            Item::One(value) | Item::Optional(value) => value_keys(value, keys),
-                            Item::Each(each) => {
-                                keys.extend(each.keys.iter().map(|key| (key.clone(), each.line)));
-                                value_keys(&each.body, keys);
-                            }
-                        }
-                    }
-                }
-                Value::Object(members) => {
-                    members
-                        .iter()
-                        .for_each(|(_, value, _)| value_keys(value, keys));
-                }
-                Value::Literal(_) | Value::Place(_) => {}
-            }
-        }
-        let mut keys = Vec::new();
-        match &self.body {
-            Body::Xml(pieces) => pieces_keys(pieces, &mut keys),
-            Body::Json(value, _) => value_keys(value, &mut keys),
-        }
-        keys
+    /// The columns of its conditions, with their lines.
+    pub(crate) fn conditions(&self) -> Vec<(String, usize)> {
+        self.used().conditions
     }
 
     /// The columns that its expressions compute: their names and the expressions.
     pub(crate) fn computed(&self) -> Result<Vec<(String, Expression)>, ShapeError> {
-        let mut computed: Vec<(String, Expression)> = Vec::new();
-        for place in self.places() {
-            for word in &place.words {
-                let Word::Expression(text) = word else {
-                    continue;
-                };
-                let name = computed_name(text);
-                if computed.iter().any(|(known, _)| *known == name) {
-                    continue;
-                }
-                let expression = text.parse().map_err(|error: crate::expr::ExprError| {
-                    self.error(place.line, ShapeProblem::Expression(error.to_string()))
-                })?;
-                computed.push((name, expression));
-            }
-        }
-        Ok(computed)
-    }
-}
-
-/// The name of the column that an expression computes.
-fn computed_name(expression: &str) -> String {
-    format!("= {expression}")
-}
-
-fn places_in<'a>(pieces: &'a [Piece], places: &mut Vec<&'a Place>) {
-    for piece in pieces {
-        match piece {
-            Piece::Place(place, _) => places.push(place),
-            Piece::Each(each) => places_in(&each.body, places),
-            Piece::Optional(inside) => places_in(inside, places),
-            Piece::Literal(_) => {}
-        }
-    }
-}
-
-fn places_of<'a>(value: &'a Value, places: &mut Vec<&'a Place>) {
-    match value {
-        Value::Place(place) => places.push(place),
-        Value::List(items) => {
-            for item in items {
-                match item {
-                    Item::One(value) | Item::Optional(value) => places_of(value, places),
-                    Item::Each(each) => places_of(&each.body, places),
-                }
-            }
-        }
-        Value::Object(members) => {
-            members
-                .iter()
-                .for_each(|(_, value, _)| places_of(value, places));
-        }
-        Value::Literal(_) => {}
+        let computed = self.used().computed.into_iter();
+        let parsed = computed.map(|(name, text, line)| {
+            let expression = text.parse().map_err(|error: crate::expr::ExprError| {
+                self.error(line, ShapeProblem::Expression(error.to_string()))
+            })?;
+            Ok((name, expression))
+        });
+        parsed.collect()
     }
 }
 

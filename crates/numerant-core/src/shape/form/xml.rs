@@ -4,9 +4,10 @@ use quick_xml::Reader;
 use quick_xml::escape::unescape;
 use quick_xml::events::{BytesStart, Event};
 
-use super::{Each, Escape, Marks, Piece, Place, ShapeProblem};
-
-type Wrong = (usize, ShapeProblem);
+use super::parts::{Each, Escape, Piece};
+use super::word::Place;
+use super::{MARKS, Marks, ShapeProblem, Wrong};
+use crate::format::xml::check;
 
 /// A part that is being read.
 struct Open {
@@ -40,6 +41,8 @@ pub(super) fn parse(text: &str) -> Result<Vec<Piece>, Wrong> {
         marks: Marks::default(),
         names: Vec::new(),
     };
+    // Places and marks are text and instructions, so that the shape is well-formed as the outputs are.
+    check(text).map_err(|(line, what)| malformed(line as usize, what))?;
     let mut reader = Reader::from_str(text);
     reader.config_mut().check_end_names = false;
     let mut from = 0;
@@ -131,7 +134,7 @@ impl Parser<'_> {
             }
             Event::Empty(tag) => {
                 self.start(&tag, from, to)?;
-                self.close();
+                self.close()?;
             }
             Event::End(tag) => {
                 let name = tag.name();
@@ -144,7 +147,7 @@ impl Parser<'_> {
                     None => return Err(malformed(line, format!("</{name}> closes nothing"))),
                 }
                 self.literal(raw);
-                self.close();
+                self.close()?;
             }
             Event::Comment(comment) => {
                 let text = comment.into_inner();
@@ -165,7 +168,7 @@ impl Parser<'_> {
             Event::PI(instruction) => {
                 let text = instruction.into_inner();
                 let (mark, rest) = text.split_once(char::is_whitespace).unwrap_or((&text, ""));
-                if matches!(mark, "each" | "optional") {
+                if MARKS.contains(&mark) {
                     self.marks.add(mark, rest, line)?;
                     // The mark goes with the white space before it; that behind it stays.
                     if self.text[to..].starts_with(char::is_whitespace)
@@ -187,6 +190,11 @@ impl Parser<'_> {
 
     fn start(&mut self, tag: &BytesStart<'_>, from: usize, to: usize) -> Result<(), Wrong> {
         let marks = std::mem::take(&mut self.marks);
+        let comes_and_goes = marks.each.is_some() || marks.when.is_some() || marks.optional;
+        if comes_and_goes && self.names.is_empty() {
+            let what = "the root element can neither repeat nor be left out".to_owned();
+            return Err((self.line(from), ShapeProblem::Mark(what)));
+        }
         if !marks.is_empty() {
             let white = match self.open.last_mut().map(|open| open.pieces.last_mut()) {
                 Some(Some(Piece::Literal(before))) => {
@@ -262,30 +270,56 @@ impl Parser<'_> {
     }
 
     /// An element ends; so does its part, if it has one.
-    fn close(&mut self) {
+    fn close(&mut self) -> Result<(), Wrong> {
         let Some(open) = self.open.last_mut() else {
-            return;
+            return Ok(());
         };
         open.depth = open.depth.saturating_sub(1);
         if open.depth > 0 || self.open.len() == 1 {
-            return;
+            return Ok(());
         }
         let Some(Open {
-            mut pieces, marks, ..
+            mut pieces,
+            mut marks,
+            ..
         }) = self.open.pop()
         else {
-            return;
+            return Ok(());
         };
         if marks.optional {
             pieces = vec![Piece::Optional(pieces)];
         }
+        // Each record has a choice of its own, so that 'else' does not look beyond one.
+        let follows = marks.each.is_none() && self.follows_condition();
+        let pieces = match marks.when(pieces, follows)? {
+            Ok(when) => vec![Piece::When(when)],
+            Err(pieces) => pieces,
+        };
         match marks.each {
-            Some((keys, line)) => self.push(Piece::Each(Each {
-                keys,
+            Some((over, line)) => self.push(Piece::Each(Each {
+                over,
                 line,
                 body: pieces,
             })),
             None => pieces.into_iter().for_each(|piece| self.push(piece)),
         }
+        Ok(())
     }
+
+    /// Whether the part before is one with a condition, but for white space and comments.
+    fn follows_condition(&self) -> bool {
+        let pieces = self.open.last().map(|open| open.pieces.as_slice());
+        let mut before = pieces.unwrap_or_default().iter().rev();
+        let found = before.find(|piece| !matches!(piece, Piece::Literal(text) if is_aside(text)));
+        matches!(found, Some(Piece::When(_)))
+    }
+}
+
+/// Whether a text is nothing but white space and comments.
+fn is_aside(text: &str) -> bool {
+    let rest = text.trim();
+    let inside = rest
+        .strip_prefix("<!--")
+        .and_then(|rest| rest.strip_suffix("-->"));
+    rest.is_empty() || inside.is_some_and(|inside| !inside.contains("-->"))
 }

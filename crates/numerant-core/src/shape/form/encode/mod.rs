@@ -1,22 +1,27 @@
 //! Fills shapes in: record by record where the shape lets that be, or else when all records of an
 //! output are there.
 
+mod aggregate;
 mod fill;
 mod rows;
+mod scope;
 
 use std::cell::Cell;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io::{self, BufReader, Read, Write};
 
 use fill::Filler;
 use rows::{Kept, Live, NoRows, Rows, keep};
+use scope::Scope;
 
-use super::{Body, Each, Item, Piece, Place, Shape, Value, computed_name};
+use super::Shape;
+use super::parts::{Body, Each, Item, Member, Over, Piece, Value, Visitor, visit_pieces};
+use super::word::Place;
 use crate::format::column::TextColumn;
 use crate::format::xml::push_comment;
 use crate::format::{Blanks, ControlSigns, EncodeError, Late, LateError, RecordEncoder};
-use crate::name::{OutputFacts, Word, Words};
+use crate::name::{OutputFacts, Words};
 use crate::record::Batch;
 use crate::value::Cells;
 
@@ -31,44 +36,84 @@ enum Mode {
     Gather,
 }
 
+/// How a shape is filled in.
+#[derive(Debug)]
+pub(crate) struct ShapeForm {
+    /// How values of columns are read.
+    pub(crate) cells: Cells,
+    pub(crate) nulls: Blanks,
+    pub(crate) control_signs: ControlSigns,
+    /// What stands in a comment before the root element of XML.
+    pub(crate) comment: Option<Words>,
+    /// Each record, or group of records, is a line of JSON.
+    pub(crate) as_lines: bool,
+    /// Bytes of an output that may be kept in memory.
+    pub(crate) max_kept: usize,
+}
+
 /// Writes records in the form of a shape.
 #[derive(Debug)]
 pub(crate) struct ShapeEncoder {
     shape: Shape,
     columns: Vec<TextColumn>,
     places: HashMap<String, usize>,
-    cells: Cells,
-    nulls: Blanks,
-    control_signs: ControlSigns,
-    comment: Option<Words>,
+    form: ShapeForm,
     mode: Mode,
     between: Vec<u8>,
-    /// Bytes of an output that may be kept in memory.
-    most: usize,
 }
 
 impl Shape {
-    /// The names of the columns that are used, each once, with the first line that it is used in.
-    pub(crate) fn columns(&self) -> Vec<(String, usize)> {
+    /// The columns that it uses: those of items, such as `lines[*].code`, once for each column of
+    /// `known` that they stand for. Each with the first line that it is used in.
+    pub(crate) fn columns(&self, known: &[&str]) -> Vec<(String, usize)> {
+        let used = self.used();
         let mut columns: Vec<(String, usize)> = Vec::new();
-        let mut add = |name: String, line: usize| {
-            if !columns.iter().any(|(known, _)| *known == name) {
-                columns.push((name, line));
+        let mut there = HashSet::new();
+        let mut add = |name: &str, line: usize| {
+            if there.insert(name.to_owned()) {
+                columns.push((name.to_owned(), line));
             }
         };
-        for place in self.places() {
-            for word in &place.words {
-                match word {
-                    Word::Column(key) => add(key.column.clone(), place.line),
-                    Word::Expression(text) => add(computed_name(text), place.line),
-                    Word::Literal(_) | Word::Output(_) => {}
-                }
+        for (name, line) in &used.columns {
+            if !name.contains("[*]") {
+                add(name, *line);
+                continue;
             }
+            let fits = known
+                .iter()
+                .filter(|known| scope::stands_for(name, known, false));
+            fits.for_each(|name| add(name, *line));
         }
-        for (key, line) in self.keys() {
-            add(key.column, line);
+        // How many items a record has shows in all columns of its list.
+        for (list, line) in &used.lists {
+            let fits = known
+                .iter()
+                .filter(|known| scope::stands_for(list, known, true));
+            fits.for_each(|name| add(name, *line));
         }
         columns
+    }
+
+    /// When the lines of an output can be filled in.
+    fn mode_of_lines(&self) -> Mode {
+        let Body::Json(value, _) = &self.body else {
+            return Mode::Gather;
+        };
+        let mut inside = Places::default();
+        let is_plain = match line_of(value) {
+            None => {
+                value.visit(&mut inside);
+                true
+            }
+            Some(each) => {
+                each.body.visit(&mut inside);
+                matches!(each.over, Over::Records) && matches!(*each.body, Item::One(_))
+            }
+        };
+        match is_plain && inside.is_of_one_record() {
+            true => Mode::Stream,
+            false => Mode::Gather,
+        }
     }
 
     fn mode(&self, comment: Option<&Words>) -> Mode {
@@ -89,6 +134,32 @@ impl Shape {
     }
 }
 
+/// The places of a part, and whether any of it repeats.
+#[derive(Default)]
+struct Places<'a> {
+    all: Vec<&'a Place>,
+    repeats: bool,
+}
+
+impl<'a> Visitor<'a> for Places<'a> {
+    fn place(&mut self, place: &'a Place) {
+        self.all.push(place);
+    }
+
+    fn enter(&mut self, over: &'a Over, _line: usize) {
+        // The items of a record are there with it.
+        self.repeats |= !matches!(over, Over::Items(_));
+    }
+}
+
+impl Places<'_> {
+    /// Whether the part can be filled in with one record.
+    fn is_of_one_record(&self) -> bool {
+        let in_items = |place: &&Place| place.is_of_output();
+        !self.repeats && !self.all.iter().any(in_items)
+    }
+}
+
 /// The places around the one part that repeats for each record; `None` if there is no such part.
 fn around_pieces(pieces: &[Piece]) -> Option<Vec<&Place>> {
     let mut around = Vec::new();
@@ -97,27 +168,22 @@ fn around_pieces(pieces: &[Piece]) -> Option<Vec<&Place>> {
         match piece {
             Piece::Literal(_) => {}
             Piece::Place(place, _) => around.push(place),
-            Piece::Each(Each { keys, body, .. }) if keys.is_empty() => {
-                let mut inside = Vec::new();
-                super::places_in(body, &mut inside);
-                let simple = !body.iter().any(holds_each);
-                if !simple || inside.iter().any(|place| place.is_of_output()) {
+            Piece::Each(Each {
+                over: Over::Records,
+                body,
+                ..
+            }) => {
+                let mut inside = Places::default();
+                visit_pieces(body, &mut inside);
+                if !inside.is_of_one_record() {
                     return None;
                 }
                 bodies += 1;
             }
-            Piece::Each(_) | Piece::Optional(_) => return None,
+            Piece::Each(_) | Piece::When(_) | Piece::Optional(_) => return None,
         }
     }
     (bodies == 1).then_some(around)
-}
-
-fn holds_each(piece: &Piece) -> bool {
-    match piece {
-        Piece::Each(_) => true,
-        Piece::Optional(inside) => inside.iter().any(holds_each),
-        Piece::Literal(_) | Piece::Place(..) => false,
-    }
 }
 
 fn around_value(value: &Value) -> Option<Vec<&Place>> {
@@ -128,19 +194,31 @@ fn around_value(value: &Value) -> Option<Vec<&Place>> {
                 around.push(place);
                 true
             }
-            Value::Object(members) => members
-                .iter()
-                .all(|(_, value, optional)| !optional && walk(value, around, bodies)),
+            Value::Object(members) => members.iter().all(|member| match member {
+                Member::One {
+                    name,
+                    value,
+                    optional: false,
+                } if name.constant().is_some() => walk(value, around, bodies),
+                _ => false,
+            }),
             Value::List(items) => match items.as_slice() {
-                [Item::Each(each)] if each.keys.is_empty() => {
-                    let mut inside = Vec::new();
-                    super::places_of(&each.body, &mut inside);
+                [
+                    Item::Each(Each {
+                        over: Over::Records,
+                        body,
+                        ..
+                    }),
+                ] => {
+                    let mut inside = Places::default();
+                    body.visit(&mut inside);
                     *bodies += 1;
-                    !value_holds_each(&each.body) && !inside.iter().any(|p| p.is_of_output())
+                    // What may be left out has no comma either.
+                    matches!(**body, Item::One(_)) && inside.is_of_one_record()
                 }
                 items => items.iter().all(|item| match item {
                     Item::One(value) => walk(value, around, bodies),
-                    Item::Each(_) | Item::Optional(_) => false,
+                    Item::Each(_) | Item::When(_) | Item::Optional(_) => false,
                 }),
             },
         }
@@ -149,44 +227,40 @@ fn around_value(value: &Value) -> Option<Vec<&Place>> {
     (walk(value, &mut around, &mut bodies) && bodies == 1).then_some(around)
 }
 
-fn value_holds_each(value: &Value) -> bool {
+/// What a line of JSON Lines is: the item of the one list that repeats, or all of the shape.
+fn line_of(value: &Value) -> Option<&Each<Box<Item>>> {
     match value {
-        Value::Literal(_) | Value::Place(_) => false,
-        Value::Object(members) => members.iter().any(|(_, value, _)| value_holds_each(value)),
-        Value::List(items) => items.iter().any(|item| match item {
-            Item::Each(_) => true,
-            Item::One(value) | Item::Optional(value) => value_holds_each(value),
-        }),
+        Value::List(items) => match items.as_slice() {
+            [Item::Each(each)] => Some(each),
+            _ => None,
+        },
+        _ => None,
     }
 }
 
 impl ShapeEncoder {
-    /// `columns` are those that [`Shape::columns`] names, in that order.
-    pub(crate) fn new(
-        shape: Shape,
-        columns: Vec<TextColumn>,
-        cells: Cells,
-        nulls: Blanks,
-        control_signs: ControlSigns,
-        comment: Option<Words>,
-        most: usize,
-    ) -> Self {
-        let names = shape.columns().into_iter().enumerate();
-        let places = names.map(|(place, (name, _))| (name, place)).collect();
-        let mode = shape.mode(comment.as_ref());
+    /// `columns` are those that [`Shape::columns`] names.
+    pub(crate) fn new(shape: Shape, columns: Vec<TextColumn>, form: ShapeForm) -> Self {
+        let names = columns.iter().enumerate();
+        let places = names.map(|(place, column)| (column.name.clone(), place));
+        let places = places.collect();
+        let mode = match form.as_lines {
+            true => shape.mode_of_lines(),
+            false => shape.mode(form.comment.as_ref()),
+        };
         let mut encoder = Self {
             shape,
             columns,
             places,
-            cells,
-            nulls,
-            control_signs,
-            comment,
+            form,
             mode,
             between: Vec::new(),
-            most,
         };
-        if let (Body::Json(value, indent), false) = (&encoder.shape.body, mode == Mode::Gather) {
+        if mode == Mode::Gather {
+            // Nothing stands between records that are kept.
+        } else if encoder.form.as_lines {
+            encoder.between = b"\n".to_vec();
+        } else if let Body::Json(value, indent) = &encoder.shape.body {
             let level = level_of_each(value, 0).unwrap_or_default();
             let mut between = vec![b','];
             Filler::new_line(*indent, level, &mut between);
@@ -209,21 +283,23 @@ impl ShapeEncoder {
     fn whole(
         &self,
         filler: &Filler<'_>,
-        scope: &[u32],
+        scope: &Scope<'_>,
         out: &mut Vec<u8>,
     ) -> Result<(), EncodeError> {
         match &self.shape.body {
+            Body::Json(value, _) if self.form.as_lines => filler.lines(value, scope, out),
             Body::Json(value, indent) => {
                 filler.json(value, *indent, 0, scope, out)?;
                 out.push(b'\n');
+                Ok(())
             }
             Body::Xml(pieces) => {
                 let start = out.len();
                 filler.pieces(pieces, scope, out)?;
                 self.put_comment(filler.facts, filler.split.as_ref(), start, out);
+                Ok(())
             }
         }
-        Ok(())
     }
 
     /// Puts the comment before the root element.
@@ -234,7 +310,9 @@ impl ShapeEncoder {
         start: usize,
         out: &mut Vec<u8>,
     ) {
-        let Some(comment) = &self.comment else { return };
+        let Some(comment) = &self.form.comment else {
+            return;
+        };
         let text = match facts {
             Some(facts) => comment.of_output(facts),
             None => comment.to_string().replace("{{", "{").replace("}}", "}"),
@@ -257,7 +335,7 @@ impl ShapeEncoder {
         let mut filler = self.filler(&NoRows, facts);
         filler.split = Some(Cell::new(0));
         let mut out = Vec::new();
-        self.whole(&filler, &[], &mut out)?;
+        self.whole(&filler, &Scope::of(&[]), &mut out)?;
         let at = filler.split.as_ref().map_or(0, Cell::get);
         let foot = out.split_off(at);
         Ok((out, foot))
@@ -266,14 +344,17 @@ impl ShapeEncoder {
 
 /// How deep the part that repeats is.
 fn level_of_each(value: &Value, level: usize) -> Option<usize> {
+    let member = |member: &Member| match member {
+        Member::One { value, .. } => level_of_each(value, level + 1),
+        Member::Each(_) | Member::When(_) => None,
+    };
     match value {
         Value::Literal(_) | Value::Place(_) => None,
-        Value::Object(members) => members
-            .iter()
-            .find_map(|(_, value, _)| level_of_each(value, level + 1)),
+        Value::Object(members) => members.iter().find_map(member),
         Value::List(items) => items.iter().find_map(|item| match item {
             Item::Each(_) => Some(level + 1),
             Item::One(value) | Item::Optional(value) => level_of_each(value, level + 1),
+            Item::When(_) => None,
         }),
     }
 }
@@ -286,22 +367,24 @@ fn body_of_pieces(pieces: &[Piece]) -> Option<&[Piece]> {
     })
 }
 
-fn body_of_value(value: &Value) -> Option<&Value> {
+fn body_of_value(value: &Value) -> Option<&Item> {
     match value {
         Value::Literal(_) | Value::Place(_) => None,
-        Value::Object(members) => members
-            .iter()
-            .find_map(|(_, value, _)| body_of_value(value)),
+        Value::Object(members) => members.iter().find_map(|member| match member {
+            Member::One { value, .. } => body_of_value(value),
+            Member::Each(_) | Member::When(_) => None,
+        }),
         Value::List(items) => items.iter().find_map(|item| match item {
-            Item::Each(each) => Some(&each.body),
+            Item::Each(each) => Some(&*each.body),
             Item::One(value) | Item::Optional(value) => body_of_value(value),
+            Item::When(_) => None,
         }),
     }
 }
 
 impl RecordEncoder for ShapeEncoder {
     fn begin(&self, out: &mut Vec<u8>) -> Result<(), EncodeError> {
-        if self.mode == Mode::Stream {
+        if self.mode == Mode::Stream && !self.form.as_lines {
             out.extend_from_slice(&self.frame(None)?.0);
         }
         Ok(())
@@ -317,15 +400,23 @@ impl RecordEncoder for ShapeEncoder {
             return keep(&live, row, self.columns.len(), out);
         }
         let filler = self.filler(&live, None);
+        let rows = [row];
+        let scope = Scope::of(&rows);
         match &self.shape.body {
             Body::Xml(pieces) => {
-                filler.pieces(body_of_pieces(pieces).unwrap_or_default(), &[row], out)
+                filler.pieces(body_of_pieces(pieces).unwrap_or_default(), &scope, out)
             }
             Body::Json(value, indent) => {
                 let level = level_of_each(value, 0).unwrap_or_default();
-                if let Some(body) = body_of_value(value)
-                    && !filler.json(body, *indent, level, &[row], out)?
-                {
+                let body = match body_of_value(value) {
+                    Some(Item::One(body)) => body,
+                    _ => value,
+                };
+                let (indent, level) = match self.form.as_lines {
+                    true => (None, 0),
+                    false => (*indent, level),
+                };
+                if !filler.json(body, indent, level, &scope, out)? {
                     out.extend_from_slice(b"null");
                 }
                 Ok(())
@@ -341,7 +432,13 @@ impl RecordEncoder for ShapeEncoder {
         &self.between
     }
 
-    fn end(&self, _records: u64, out: &mut Vec<u8>) {
+    fn end(&self, records: u64, out: &mut Vec<u8>) {
+        if self.form.as_lines {
+            if self.mode == Mode::Stream && records > 0 {
+                out.push(b'\n');
+            }
+            return;
+        }
         if self.mode == Mode::Stream
             && let Ok((_, foot)) = self.frame(None)
         {
@@ -369,14 +466,19 @@ impl Late for ShapeEncoder {
             return Ok(());
         }
         let mut bytes = Vec::new();
-        kept.take(self.most as u64 + 1).read_to_end(&mut bytes)?;
-        if bytes.len() > self.most {
+        kept.take(self.form.max_kept as u64 + 1)
+            .read_to_end(&mut bytes)?;
+        if bytes.len() > self.form.max_kept {
             return Err(LateError::TooLarge);
         }
         let rows = Kept::new(bytes, self.columns.len());
         let scope: Vec<u32> = (0..rows.starts.len() as u32).collect();
         let mut text = Vec::new();
-        self.whole(&self.filler(&rows, Some(facts)), &scope, &mut text)?;
+        self.whole(
+            &self.filler(&rows, Some(facts)),
+            &Scope::of(&scope),
+            &mut text,
+        )?;
         out.write_all(&text)?;
         Ok(())
     }

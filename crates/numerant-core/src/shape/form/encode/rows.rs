@@ -41,7 +41,12 @@ impl Rows for Live<'_> {
     fn value(&self, row: u32, column: usize) -> Result<Filled, EncodeError> {
         let mut scratch = Vec::new();
         let column = &self.encoder.columns[column];
-        let shown = column.value(self.batch, row as usize, &self.encoder.cells, &mut scratch)?;
+        let shown = column.value(
+            self.batch,
+            row as usize,
+            &self.encoder.form.cells,
+            &mut scratch,
+        )?;
         Ok(shown.into())
     }
 
