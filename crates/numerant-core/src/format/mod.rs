@@ -510,6 +510,11 @@ pub trait Document {
         None
     }
 
+    /// Whether records are members of an object, and their names a column.
+    fn is_keyed(&self) -> bool {
+        false
+    }
+
     /// A prefix that stands for different namespaces, in what is known of it so far.
     fn redeclared(&self) -> Option<Redeclared> {
         None

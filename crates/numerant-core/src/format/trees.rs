@@ -132,6 +132,11 @@ pub(crate) trait Trees: Send {
         Vec::new()
     }
 
+    /// Whether the records that were read so far are members of an object.
+    fn is_keyed(&self) -> bool {
+        false
+    }
+
     /// A prefix that stands for different namespaces in what was read so far.
     fn redeclared(&self) -> Option<Redeclared> {
         None

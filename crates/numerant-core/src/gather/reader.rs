@@ -214,6 +214,10 @@ impl Document for GatheredReader {
         self.of().long_list()
     }
 
+    fn is_keyed(&self) -> bool {
+        self.of().is_keyed()
+    }
+
     fn redeclared(&self) -> Option<Redeclared> {
         self.of().redeclared()
     }

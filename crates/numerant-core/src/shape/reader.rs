@@ -48,6 +48,8 @@ pub struct TreeReader {
     wanted: Vec<bool>,
     namespaces: Vec<(String, String)>,
     redeclared: Option<Redeclared>,
+    /// Records are members of an object, and their names a column.
+    is_keyed: bool,
     /// What is around the records, as far as it showed before any was handed on.
     around: Around,
     ended: bool,
@@ -120,7 +122,7 @@ impl TreeReader {
             return Err(path.error(ReadProblem::NoValues { path: records() }));
         }
         let (namespaces, around) = (trees.namespaces(), trees.around());
-        let redeclared = trees.redeclared();
+        let (redeclared, is_keyed) = (trees.redeclared(), trees.is_keyed());
         let (trees, taken) = opened.trees()?;
         let unit = trees.unit();
         let dialect = if markup {
@@ -150,6 +152,7 @@ impl TreeReader {
             own: false,
             namespaces,
             redeclared,
+            is_keyed,
             around,
             ended: is_empty,
             thorough,
@@ -409,6 +412,10 @@ impl Document for TreeReader {
         };
         let place = Place::number(self.facts.unit, line);
         Some(self.path.error_at(place, problem))
+    }
+
+    fn is_keyed(&self) -> bool {
+        self.is_keyed
     }
 
     fn redeclared(&self) -> Option<Redeclared> {

@@ -383,6 +383,12 @@ pub enum ReadProblem {
         /// Its path in the record.
         name: String,
     },
+    /// A record has a member that is called like the column of the keys.
+    #[error("the record has a member '{name}', as the column of the keys is called")]
+    KeyColumn {
+        /// The name.
+        name: String,
+    },
     /// A list has too many items for a column each.
     #[error(
         "the list '{path}' has more than {most} items in the record that begins here, too many for columns of their own"
@@ -545,6 +551,7 @@ impl ReadProblem {
                  '/port/call' or '//call'"
                     .to_owned(),
             ),
+            Self::KeyColumn { .. } => Some("--key-column NAME calls that column otherwise".to_owned()),
             Self::TooManyItems { path, .. } => Some(format!(
                 "--repeats rows={path} makes a record of each item, --repeats keep leaves the list \
                  in one cell, --repeats columns=NUMBER allows more"

@@ -249,6 +249,10 @@ pub(super) struct ReadingOptions {
     #[allow(rustdoc::broken_intra_doc_links, reason = "the help is no Markdown")]
     #[arg(long, value_name = "PATH")]
     records: Option<String>,
+    /// Call the column NAME that has the names of the members which are records, as with --records
+    /// '$.*' [default: key]
+    #[arg(long, value_name = "NAME")]
+    key_column: Option<String>,
     /// What becomes of lists in the records of documents: columns, a column for each item
     /// (columns=N allows N of a list); rows, a record for each item (rows=PATH of that list); keep,
     /// JSON in one cell [default: columns]
@@ -304,6 +308,7 @@ impl ReadingOptions {
             skip_lines: self.skip_lines,
             ragged: self.ragged,
             records: self.records,
+            key_column: self.key_column,
             repeats: self.repeats,
             no_prefixes: self.no_prefixes,
             depth: self.depth.map(usize::from),

@@ -194,6 +194,19 @@ fn changed_record(record: &FoundRecord, columns: &[String]) -> String {
     )
 }
 
+/// Characters of a value that are shown.
+const MAX_SHOWN: usize = 200;
+
+/// A value on one line, cut where it is long.
+fn shortened(value: &str) -> String {
+    let mut text = visible(value);
+    if let Some((at, _)) = text.char_indices().nth(MAX_SHOWN) {
+        text.truncate(at);
+        text.push('…');
+    }
+    text
+}
+
 fn place(record: &FoundRecord, label: &str) -> String {
     let mut text = format!(
         "{}, {} {}: ",
@@ -205,7 +218,7 @@ fn place(record: &FoundRecord, label: &str) -> String {
         .values
         .iter()
         .take(VALUES)
-        .map(|value| visible(value))
+        .map(|value| shortened(value))
         .collect();
     text.push_str(&values.join(" | "));
     if record.values.len() > VALUES {

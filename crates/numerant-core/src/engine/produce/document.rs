@@ -44,6 +44,8 @@ impl Producer {
         let only_chosen = steps.into_iter().all(|step| matches!(step, Step::Where(_)));
         let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
         let document = reader.document();
+        // The names of members that are records are columns, and stand in none of their texts.
+        let is_keyed = document.is_some_and(Document::is_keyed);
         let same = match (reader.facts().format, self.format.text) {
             (format, Some(text)) if text.has_values_of(format) => {
                 // Only lines have a place for the names of their columns.
@@ -60,7 +62,13 @@ impl Producer {
             _ => false,
         };
         let as_they_are = self.job.from_name.is_none() && self.job.source_column.is_none();
-        plain && as_they_are && only_chosen && !rows && same && !self.job.read.no_prefixes
+        plain
+            && as_they_are
+            && only_chosen
+            && !rows
+            && !is_keyed
+            && same
+            && !self.job.read.no_prefixes
     }
 
     /// The columns that are needed though records are written as they stand; `None` if all may be.

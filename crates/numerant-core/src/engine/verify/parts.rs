@@ -173,6 +173,12 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
     };
     let mut read = options.read.clone();
     let mut parts_read = options.parts_read.clone().unwrap_or_else(|| read.clone());
+    // A path that was not stated for the parts is that of the whole, which they may not have.
+    let parts_path = options
+        .parts_read
+        .as_ref()
+        .and_then(|read| read.records.as_ref());
+    parts_read.records_elsewhere = parts_path.is_none();
     let document = documents(options, &mut read, &mut parts_read, context)?;
     let whole = open(&options.whole, &read, true)?;
     let columns = compared_columns(first, options, &whole.columns())?;
@@ -262,7 +268,8 @@ fn documents(
         if *path == SourcePath::Standard {
             return Ok(None);
         }
-        let job = job(options, std::slice::from_ref(path), read);
+        let mut job = job(options, std::slice::from_ref(path), read);
+        job.read.records_elsewhere = parts_read.records_elsewhere && path == part;
         let (sources, mut cursor) = Sources::open(&job, false, true, false, context)?;
         let reader = sources.next(&mut cursor, &job, context)?;
         Ok(reader.and_then(|reader| {
@@ -282,7 +289,7 @@ fn documents(
     }
     read.as_one = true;
     parts_read.as_one = true;
-    if parts_read.records.is_none() && whole.extension() == part.extension() {
+    if parts_read.records.is_none() {
         parts_read.records = Some(whole_facts.records);
     }
     Ok(true)

@@ -438,6 +438,9 @@ pub struct ReadOptions {
     /// The records of a document, as a JSONPath or an XPath; they are looked for if it is not said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub records: Option<String>,
+    /// The column for the names of members of a JSON object that are records; `key` if not said.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub key_column: Option<String>,
     /// What becomes of lists in the records of documents.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub repeats: Option<Repeats>,
@@ -470,6 +473,9 @@ pub struct ReadOptions {
     /// Messages of which no layout is known are an error, and not records.
     #[serde(skip)]
     pub by_layout: bool,
+    /// Where nothing is at `records`, the records are looked for.
+    #[serde(skip)]
+    pub records_elsewhere: bool,
     /// A sheet with nothing in it is no error.
     #[serde(skip)]
     pub may_be_empty: bool,

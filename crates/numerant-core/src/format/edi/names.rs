@@ -24,6 +24,8 @@ pub(super) struct Names {
     ids: HashSet<String>,
     /// Totals of messages that are left out before the records, and their paths as far as they were met.
     totals: HashSet<String>,
+    /// Columns that are never wanted.
+    counts: HashSet<String>,
     total_paths: Vec<u32>,
 }
 
@@ -162,10 +164,12 @@ impl Names {
         }
     }
 
-    /// All names but those of totals that stand before the records.
+    /// All names but those of totals that stand before the records, and of the counts and control
+    /// numbers that close a message: those are mended, and state nothing of their own.
     pub(super) fn without_totals(totals: HashSet<String>) -> Self {
         Self {
             totals,
+            counts: ["SE01", "SE02", "UNT01", "UNT02"].map(str::to_owned).into(),
             ..Self::default()
         }
     }
@@ -255,7 +259,7 @@ impl Names {
         if *most == 0 {
             return;
         }
-        let (only, totals) = (&self.only, &self.totals);
+        let (only, totals, counts) = (&self.only, &self.totals, &self.counts);
         let total_paths = &mut self.total_paths;
         found.paths.push(*path | SEGMENT);
         each_component(raw, marks, *most, &mut |element, component, part| {
@@ -277,7 +281,8 @@ impl Names {
                     component => format!("{element:02}-{component}"),
                 };
                 let column = format!("{name}{element}");
-                let wanted = only.as_ref().is_none_or(|only| only.contains(&column));
+                let named = only.as_ref().is_none_or(|only| only.contains(&column));
+                let wanted = named && !counts.contains(&column);
                 *own = match wanted {
                     true => Element::Wanted(paths.child(*path, &element)),
                     false => Element::Unwanted,

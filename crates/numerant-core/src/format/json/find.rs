@@ -4,11 +4,12 @@ use std::collections::HashSet;
 
 use super::descend::unescape;
 use super::path::{Selector, push_member};
+use super::read::JsonTrees;
 use super::tokens::Tokens;
 use super::walk::{Next, Walk};
-use crate::format::trees::{OpenedTrees, TreeFacts};
+use crate::format::trees::{OpenedTrees, TreeFacts, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
-use crate::tree::{Kind, Survey};
+use crate::tree::{Kind, Paths, Survey, Tree};
 
 /// Places of records and values beside them that are named.
 pub(crate) const NAMED: usize = 12;
@@ -68,11 +69,13 @@ pub(crate) fn find_records(
             let path = path.clone();
             return Err(failed(ReadProblem::RecordsPath { path, what }));
         }
-        facts.records.clone_from(path);
-        if path == "$" && is_lines(opened)? {
-            facts.header = header(opened)?;
+        if !opened.options.records_elsewhere || has_path(opened, path)? {
+            facts.records.clone_from(path);
+            if path == "$" && is_lines(opened)? {
+                facts.header = header(opened)?;
+            }
+            return Ok(facts);
         }
-        return Ok(facts);
     }
     let mut walk = Walk::new(input, opened)?;
     facts.found = true;
@@ -126,7 +129,9 @@ pub(crate) fn find_records(
         .map(|(place, _)| place)
         .collect();
     let lists = survey.by_likely_records(&lists);
+    let maps = keyed_maps(&survey);
     let Some((place, others)) = lists.split_first() else {
+        facts.others = maps;
         return Ok(facts);
     };
     let place = *place;
@@ -136,6 +141,7 @@ pub(crate) fn find_records(
         .filter(|other| !survey.is_within(**other, place));
     let others = others.take(NAMED);
     facts.others = others.map(|place| json_path(&survey, *place)).collect();
+    facts.others.extend(maps);
     facts.others.push("$".to_owned());
     facts.single = false;
     facts.beside = beside(&survey, place);
@@ -143,6 +149,16 @@ pub(crate) fn find_records(
     let list = survey.path(survey.parent(place)).replace("[]", "");
     facts.above = (!facts.beside.is_empty()).then(|| ("$".to_owned(), list));
     Ok(facts)
+}
+
+/// Whether anything is at a path of a document.
+fn has_path(opened: &OpenedTrees, path: &str) -> Result<bool, ReadError> {
+    if path == "$" && Walk::new(opened.input()?, opened)?.text.next_byte(None)? == Some(b'[') {
+        // A list is the records, unless others follow it.
+        return is_lines(opened);
+    }
+    let mut trees = JsonTrees::at(opened.input()?, opened, path)?;
+    trees.next(&mut Tree::default(), &mut Paths::default())
 }
 
 /// Bytes of a list that may be the header of others.
@@ -187,6 +203,29 @@ fn header(opened: &OpenedTrees) -> Result<Option<Vec<String>>, ReadError> {
         let different: HashSet<&String> = names.iter().collect();
         !names.is_empty() && different.len() == names.len() && !different.contains(&String::new())
     }))
+}
+
+/// The paths of records in objects whose members are all objects, and may be a table by its keys.
+fn keyed_maps(survey: &Survey) -> Vec<String> {
+    let is_record = |place: &usize| {
+        let node = &survey.nodes[*place];
+        !node.items && node.branches == node.times && node.lists == 0
+    };
+    let nodes = survey.nodes.iter().enumerate();
+    let names = |place: usize| {
+        let children = survey.nodes[place].children.iter();
+        children.map(|child| survey.nodes[*child].name.as_str())
+    };
+    let maps = nodes.filter(|(_, node)| {
+        let [first, others @ ..] = node.children.as_slice() else {
+            return false;
+        };
+        let known: HashSet<&str> = names(*first).collect();
+        let alike = |place: &usize| is_record(place) && names(*place).any(|n| known.contains(n));
+        node.times == 1 && !others.is_empty() && is_record(first) && others.iter().all(alike)
+    });
+    let paths = maps.map(|(place, _)| format!("{}.*", json_path(survey, place)));
+    paths.take(NAMED).collect()
 }
 
 /// Values that stand beside the records at a place, by their paths.

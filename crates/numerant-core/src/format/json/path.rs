@@ -127,6 +127,12 @@ impl Selector {
         states & (1 << self.segments.len()) != 0
     }
 
+    /// Whether the records may be all members of an object, whatever their names.
+    pub(super) fn takes_any_name(&self) -> bool {
+        let picks = self.segments.last().map(|segment| &segment.picks[..]);
+        matches!(picks, Some([Pick::All | Pick::Filter(_)]))
+    }
+
     /// Whether the records have to pass a filter.
     pub(super) fn filters(&self) -> bool {
         let picks = self.segments.last().map(|segment| &segment.picks[..]);

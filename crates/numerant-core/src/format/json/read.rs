@@ -7,7 +7,7 @@ use super::walk::{Frame, Next, Walk};
 use crate::format::alike::Likenesses;
 use crate::format::trees::{Around, Leaf, OpenedTrees, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
-use crate::tree::{Beside, Kind, Paths, TOP, Tree};
+use crate::tree::{Beside, Kind, Node, Paths, ROOT, TOP, Tree};
 
 /// Bytes around the records that are kept.
 const MAX_AROUND: usize = 1 << 26;
@@ -37,6 +37,40 @@ pub(crate) struct JsonTrees {
     /// The container that the records are in.
     parent: Option<u64>,
     beside: Beside,
+    /// The column of the names of members that are records.
+    key_column: String,
+    /// The record that was read last has one.
+    is_keyed: bool,
+}
+
+/// The column for the names of members that are records, if it is not stated.
+const KEY: &str = "key";
+
+/// Makes the name of the member that a record is its first value. What is no object becomes one,
+/// with the record in `value`.
+fn add_key(column: &str, name: &str, tree: &mut Tree, paths: &mut Paths) {
+    let mut keyed = Tree::default();
+    let root = keyed.open(ROOT, Kind::Object);
+    keyed.push(paths.child(ROOT, column), Kind::Text, name.as_bytes());
+    let (nodes, text) = (keyed.nodes.len() as u32, keyed.text.len() as u32);
+    let is_object = tree.nodes[0].kind == Kind::Object;
+    let value = paths.child(ROOT, "value");
+    for (place, node) in tree.nodes.iter().enumerate() {
+        if is_object && place == 0 {
+            continue;
+        }
+        // The root of an object is there already.
+        let moved = nodes - u32::from(is_object);
+        keyed.nodes.push(Node {
+            path: if place == 0 { value } else { node.path },
+            text: (node.text.0 + text, node.text.1 + text),
+            next: node.next + moved,
+            ..*node
+        });
+    }
+    keyed.text.extend_from_slice(&tree.text);
+    keyed.close(root);
+    *tree = keyed;
 }
 
 /// The beginning of a document, up to its first record.
@@ -49,7 +83,14 @@ struct Head {
 
 impl JsonTrees {
     pub(crate) fn new(input: Input, opened: &OpenedTrees) -> Result<Self, ReadError> {
-        let path = opened.facts.records.clone();
+        let mut trees = Self::at(input, opened, &opened.facts.records)?;
+        trees.single = opened.facts.found && !trees.selector.is_document();
+        Ok(trees)
+    }
+
+    /// Reads what is at a path.
+    pub(super) fn at(input: Input, opened: &OpenedTrees, path: &str) -> Result<Self, ReadError> {
+        let path = path.to_owned();
         let selector = Selector::new(&path).map_err(|what| {
             let path = path.clone();
             opened.path.error(ReadProblem::RecordsPath { path, what })
@@ -69,7 +110,7 @@ impl JsonTrees {
                 ..Head::default()
             },
             walk,
-            single: opened.facts.found && !selector.is_document(),
+            single: false,
             lines: opened.facts.lines,
             selector,
             path,
@@ -82,6 +123,12 @@ impl JsonTrees {
             around,
             parent: None,
             beside: Beside::default(),
+            key_column: opened
+                .options
+                .key_column
+                .clone()
+                .unwrap_or_else(|| KEY.to_owned()),
+            is_keyed: false,
         })
     }
 
@@ -158,6 +205,16 @@ impl JsonTrees {
         }
         descend(text, tree, paths, self.walk.most_depth, &mut self.spans)
             .map_err(|wrong| self.walk.wrong(at, wrong))?;
+        let in_object = self.walk.open.last().is_some_and(|frame| !frame.list);
+        self.is_keyed = in_object && self.selector.takes_any_name();
+        if self.is_keyed {
+            let is_key = |child: usize| paths.name(tree.nodes[child].path) == self.key_column;
+            if tree.children(0).any(is_key) {
+                let name = self.key_column.clone();
+                return Err(self.walk.text.error(at, ReadProblem::KeyColumn { name }));
+            }
+            add_key(&self.key_column, &self.walk.name, tree, paths);
+        }
         self.settle_around();
         self.count_lines();
         self.line = self.counted.1;
@@ -286,7 +343,7 @@ impl Trees for JsonTrees {
     }
 
     fn remember(&mut self, values: usize) -> Option<usize> {
-        if values != self.spans.len() {
+        if self.is_keyed || values != self.spans.len() {
             return None;
         }
         let (from, to) = self.record;
@@ -308,6 +365,10 @@ impl Trees for JsonTrees {
 
     fn around(&self) -> Around {
         self.around.clone()
+    }
+
+    fn is_keyed(&self) -> bool {
+        self.is_keyed
     }
 
     fn beside(&self) -> Option<&Beside> {

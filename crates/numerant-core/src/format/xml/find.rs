@@ -1,12 +1,13 @@
 //! Says what is in a document, and where its records are.
 
 use super::path::ElementPath;
+use super::read::XmlTrees;
 use super::walk::{Handler, Walk, shown};
 use crate::format::json::{NAMED, beside};
 use crate::format::markup::Flow;
-use crate::format::trees::{OpenedTrees, TreeFacts};
+use crate::format::trees::{OpenedTrees, TreeFacts, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
-use crate::tree::{Kind, Survey};
+use crate::tree::{Kind, Paths, Survey, Tree};
 
 /// Says what is in a document.
 struct Surveyor {
@@ -122,6 +123,17 @@ pub(crate) fn find_records(
             let path = path.clone();
             return Err(failed(ReadProblem::RecordsPath { path, what }));
         }
+    }
+    let stated = opened.options.records.as_ref();
+    let is_there = |path: &String| -> Result<bool, ReadError> {
+        let mut trees = XmlTrees::at(opened.input()?, opened, path)?;
+        trees.next(&mut Tree::default(), &mut Paths::default())
+    };
+    let stated = match stated {
+        Some(path) if opened.options.records_elsewhere && !is_there(path)? => None,
+        stated => stated,
+    };
+    if let Some(path) = stated {
         facts.records.clone_from(path);
         let names: Vec<&str> = path.split('/').filter(|name| !name.is_empty()).collect();
         let root = survey.nodes.get(1).map_or("", |node| node.name.as_str());

@@ -338,9 +338,13 @@ pub(crate) struct XmlTrees {
 
 impl XmlTrees {
     pub(crate) fn new(input: Input, opened: &OpenedTrees) -> Result<Self, ReadError> {
-        let path = opened.facts.records.clone();
-        let selector = ElementPath::new(&path).map_err(|what| {
-            let path = path.clone();
+        Self::at(input, opened, &opened.facts.records)
+    }
+
+    /// Reads what is at a path.
+    pub(super) fn at(input: Input, opened: &OpenedTrees, path: &str) -> Result<Self, ReadError> {
+        let selector = ElementPath::new(path).map_err(|what| {
+            let path = path.to_owned();
             opened.path.error(ReadProblem::RecordsPath { path, what })
         })?;
         let walk = Walk::new(input, opened)?;
