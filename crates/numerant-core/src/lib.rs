@@ -9,7 +9,7 @@
 //! [`engine::Context`].
 //!
 //! Arrows between the modules run one way: `engine` → (`step`, `route`, `output`, `ledger`) →
-//! (`format`, `gather`, `expr`, `name`) → (`source`, `record`, `value`).
+//! (`format`, `gather`, `expr`, `name`, `schema`) → (`source`, `record`, `value`).
 
 pub mod engine;
 pub mod expr;
@@ -21,6 +21,7 @@ pub mod name;
 pub mod output;
 pub mod record;
 pub mod route;
+pub mod schema;
 pub mod shape;
 pub mod source;
 pub mod step;

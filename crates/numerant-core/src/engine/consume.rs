@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::Error;
+use super::conformity::Traced;
 use super::produce::{Becomes, KeptSheet, Message, Routed, SourceBegins};
 use crate::format::delimited::Dialect;
 use crate::format::sheet::{ColumnTally, Spooler};
@@ -13,7 +14,7 @@ use crate::format::{BalanceNote, Cutting, ExtractError, RecordEncoder};
 use crate::job::{Formulas, Job};
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks};
-use crate::record::{Batch, RejectedRecord};
+use crate::record::{At, Batch, RejectedRecord};
 use crate::route::NOWHERE;
 use crate::source::SourcePath;
 
@@ -55,6 +56,9 @@ pub(super) struct Consumer {
     rejects: Vec<Reject>,
     rejects_path: Option<PathBuf>,
     rejects_file: Option<SideFile>,
+    /// Where each record was written, by output, if that is wanted; and the sources.
+    traced: Option<Vec<Vec<Traced>>>,
+    source_names: Vec<String>,
 }
 
 impl Consumer {
@@ -90,6 +94,31 @@ impl Consumer {
             rejects: Vec::new(),
             rejects_path: job.rejects.clone(),
             rejects_file: None,
+            traced: job.write.schema.is_some().then(Vec::new),
+            source_names: Vec::new(),
+        }
+    }
+
+    /// Where the records of an output were written.
+    pub(super) fn traced(&self, output: usize) -> &[Traced] {
+        let traced = self.traced.as_ref().and_then(|traced| traced.get(output));
+        traced.map_or(&[], Vec::as_slice)
+    }
+
+    /// The name of a source, by its number.
+    pub(super) fn source_name(&self, source: u32) -> String {
+        self.source_names[source as usize].clone()
+    }
+
+    /// Takes note of where a record was written.
+    fn trace(&mut self, sink: usize, at: At) {
+        let end = self.sinks.bytes(sink);
+        if let Some(traced) = &mut self.traced {
+            if traced.len() <= sink {
+                traced.resize_with(sink + 1, Vec::new);
+            }
+            let source = self.source_names.len().saturating_sub(1) as u32;
+            traced[sink].push(Traced { end, source, at });
         }
     }
 
@@ -101,6 +130,7 @@ impl Consumer {
                     self.encoders
                         .push((Arc::clone(encoder), begins.path.clone()));
                 }
+                self.source_names.push(begins.name.clone());
                 self.source = Some(begins);
                 Ok(None)
             }
@@ -193,6 +223,9 @@ impl Consumer {
                         Ok(Ok(())) => self.records[sink] += 1,
                         Ok(Err(error)) => return Err(self.sink_error(error)),
                         Err(problem) => return Err(self.encode_error(sink, problem)),
+                    }
+                    if self.traced.is_some() {
+                        self.trace(sink, routed.batch.at(record));
                     }
                 }
             }

@@ -10,7 +10,7 @@ use super::consume::Consumer;
 use super::once::Keep;
 use super::produce::Produced;
 use super::{Context, Error};
-use crate::format::LateError;
+use crate::format::{LateError, Placed};
 use crate::job::Job;
 use crate::ledger::FileDigest;
 use crate::name::OutputFacts;
@@ -25,6 +25,8 @@ pub(super) struct WrittenDocument {
     pub(super) staged: PathBuf,
     pub(super) bytes: u64,
     pub(super) digest: Option<String>,
+    /// Where the records stand in it.
+    pub(super) placed: Placed,
 }
 
 /// Makes those outputs that could not be made record by record, by their numbers.
@@ -52,7 +54,8 @@ pub(super) fn write(
         let file = File::create_new(&staged).map_err(failed)?;
         let mut out = Counted::new(BufWriter::with_capacity(PIECE, file), keep.digest);
         let facts = facts(job, &produced.sources_of(source), records[output], context);
-        late.write(&facts, &mut input, &mut out)
+        let placed = late
+            .write(&facts, &mut input, &mut out)
             .map_err(|error| match error {
                 LateError::Io(cause) => failed(cause),
                 LateError::TooLarge => failed(std::io::Error::other(error.to_string())),
@@ -65,7 +68,8 @@ pub(super) fn write(
         out.flush().map_err(failed)?;
         // The stage is removed as a whole later.
         let _ = std::fs::remove_file(&kept);
-        let document = out.into_written(staged, keep.sync).map_err(failed)?;
+        let mut document = out.into_written(staged, keep.sync).map_err(failed)?;
+        document.placed = placed;
         written.insert(output, document);
     }
     Ok(written)
@@ -120,6 +124,7 @@ impl Counted {
             staged,
             bytes: self.bytes,
             digest: self.digest.map(FileDigest::finish),
+            placed: Placed::Unknown,
         })
     }
 }

@@ -4,6 +4,7 @@ use std::io;
 use std::path::PathBuf;
 
 use super::addresses::Refusal;
+use super::conformity::Unfit;
 use crate::format::{EncodeError, FormProblem};
 use crate::gather::ColumnsDiffer;
 use crate::job::JobError;
@@ -12,6 +13,7 @@ use crate::name::ValueError;
 use crate::output::OutputError;
 use crate::record::{At, Batch, ColumnError};
 use crate::route::RouteError;
+use crate::schema::SchemaError;
 use crate::shape::ShapeError;
 use crate::source::{ReadError, ReadProblem, SelectError};
 use crate::step::{LookupError, StepError, StepProblem};
@@ -65,6 +67,12 @@ pub enum Error {
     /// The shape of the outputs cannot be used.
     #[error(transparent)]
     Shape(#[from] Box<ShapeError>),
+    /// The schema of the outputs cannot be used.
+    #[error(transparent)]
+    Schema(#[from] SchemaError),
+    /// Outputs do not fit their schema.
+    #[error("{0}")]
+    Unfit(Box<Unfit>),
     /// A source cannot be read.
     #[error(transparent)]
     Read(#[from] ReadError),
@@ -271,6 +279,7 @@ impl Error {
                 shortened(names.clone(), most, count - names.len() as u64)
             }
             Self::Step(problem) => shortened(problem.details(), most, 0),
+            Self::Unfit(unfit) => shortened(unfit.lines(), most, u64::from(unfit.has_more)),
             _ => (Vec::new(), 0),
         }
     }
@@ -280,6 +289,7 @@ impl Error {
         match self {
             Self::Job(_)
             | Self::Shape(_)
+            | Self::Schema(_)
             | Self::Column { .. }
             | Self::NothingToCompare
             | Self::OwnColumn { .. }
@@ -343,6 +353,10 @@ impl Error {
                 Some("--existing newer goes on with those that are missing".to_owned())
             }
             Self::Shape(error) => error.problem.hint(),
+            Self::Unfit(_) => Some(
+                "mend the values with --set, leave records out with --where, or change the shape".to_owned(),
+            ),
+            Self::Schema(_) => None,
             Self::Read(error) => error.problem.hint(),
             Self::Value { problem, .. } => problem.hint(),
             Self::AllRejected { kept: None, .. } => {

@@ -9,6 +9,7 @@ mod addresses;
 mod batch;
 mod books;
 mod compress;
+mod conformity;
 mod consume;
 mod documents;
 mod earlier;
@@ -33,6 +34,7 @@ use jiff::civil::DateTime;
 
 pub use addresses::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
 pub use batch::{BatchFile, BatchSummary, FileFate, SkipReason, plan_batch, run_batch};
+pub use conformity::{Unfit, UnfitPlace};
 pub use error::{Error, Fault};
 use found::{dated, with_files};
 pub use found::{dated_path, files};

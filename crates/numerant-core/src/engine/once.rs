@@ -10,11 +10,15 @@ use std::time::Duration;
 use super::consume::Consumer;
 use super::earlier::{Earlier, others};
 use super::produce::{Message, Produced, Producer, Routed};
-use super::{Context, Error, FILES_KEPT_FREE, Notice, STACK, Summary, books, compress, documents};
-use crate::job::Job;
+use super::{
+    Context, Error, FILES_KEPT_FREE, Notice, STACK, Summary, books, compress, conformity, documents,
+};
+use crate::format::TextFormat;
+use crate::job::{Job, JobError};
 use crate::ledger::{Ledger, OutputEntry, TypedColumn};
 use crate::output::{Destination, ExistingPolicy, OutputError, SideFile, Stage, commit};
 use crate::record::Batch;
+use crate::schema::{DocumentSchema, SchemaError, SchemaProblem};
 use crate::source::{Identity, SourcePath};
 use crate::value::DecimalMark;
 
@@ -129,6 +133,7 @@ pub(super) fn run_once(
     thorough: bool,
     shared: &Shared<'_>,
 ) -> Result<Summary, Error> {
+    let schema = schema_of(job)?;
     let producer = Producer::open(job, context, thorough, shared)?;
     let out = producer.out().to_owned();
     let own_stage;
@@ -173,6 +178,7 @@ pub(super) fn run_once(
     if produced.sheets.is_empty() {
         consumer.finish(sync)?;
         let mut late = documents::write(&consumer, &produced, &records, job, keep, context)?;
+        conformity::check(job, schema.as_ref(), &consumer, &produced, &late, context)?;
         let notes = consumer.balance_notes();
         produced
             .notices
@@ -293,6 +299,27 @@ pub(super) fn run_once(
         side_file.commit()?;
     }
     Ok(summary)
+}
+
+/// The schema that the outputs of a job are held against.
+fn schema_of(job: &Job) -> Result<Option<DocumentSchema>, Error> {
+    let Some(path) = &job.write.schema else {
+        return Ok(None);
+    };
+    let schema = DocumentSchema::read(path)?;
+    let source = job.sources.first().ok_or(JobError::NoSource)?;
+    let (_, format) = job.format(source)?;
+    let is_xml = format.text == Some(TextFormat::Xml);
+    match schema.is_xml() == is_xml {
+        true => Ok(Some(schema)),
+        false => Err(Error::Schema(SchemaError {
+            path: path.clone(),
+            problem: SchemaProblem::OtherFormat {
+                schema: if is_xml { "JSON" } else { "XML" },
+                wanted: format.name,
+            },
+        })),
+    }
 }
 
 /// Files of earlier runs in the folder of a run.

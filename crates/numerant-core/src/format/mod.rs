@@ -28,6 +28,7 @@ pub(crate) mod xml;
 
 use std::fs::File;
 use std::io::{self, BufReader, Write};
+use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
@@ -258,6 +259,13 @@ pub const FORMATS: &[Format] = &[
         text: None,
     },
 ];
+
+/// A text as XML holds it in an attribute.
+pub(crate) fn escaped(text: &str) -> String {
+    let mut out = Vec::new();
+    markup::push_escaped(text, true, &mut out);
+    String::from_utf8_lossy(&out).into_owned()
+}
 
 /// Delimited text.
 pub(crate) fn delimited() -> &'static Format {
@@ -645,6 +653,17 @@ pub trait RecordEncoder: Send + Sync {
     }
 }
 
+/// Where the records stand in an output that was made of them at last.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Placed {
+    /// As they were kept, behind so many bytes.
+    Behind(u64),
+    /// Each in these bytes, with where it stands in its source; in the order in which they begin.
+    Within(Vec<(Range<u64>, At)>),
+    /// That is not known.
+    Unknown,
+}
+
 /// Makes an output when all its records are known.
 pub trait Late: Sync {
     /// Writes an output whose records were appended to `kept`.
@@ -657,7 +676,7 @@ pub trait Late: Sync {
         facts: &OutputFacts,
         kept: &mut BufReader<File>,
         out: &mut dyn Write,
-    ) -> Result<(), LateError>;
+    ) -> Result<Placed, LateError>;
 }
 
 /// An output that could not be made at last.

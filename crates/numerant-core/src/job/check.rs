@@ -476,6 +476,12 @@ impl Job {
                 "JSON and XML",
             ),
             (
+                write.schema.is_some(),
+                "--schema",
+                is_xml || is_json,
+                "JSON and XML",
+            ),
+            (
                 write.nulls != Blanks::Keep,
                 "--nulls",
                 is_xml || is_json,

@@ -451,6 +451,10 @@ pub(super) struct WritingOptions {
     /// parts repeat; docs/documents.md explains them
     #[arg(long, value_name = "FILE")]
     shape: Option<PathBuf>,
+    /// Refuse the run if an output does not fit the schema in FILE: XML Schema for XML, JSON Schema for
+    /// JSON
+    #[arg(long, value_name = "FILE")]
+    schema: Option<PathBuf>,
     /// What becomes of the total of a message of which only some records are taken: recompute makes it
     /// their sum and leaves adjustments of the message out, keep copies both unchanged
     #[arg(long, value_name = "POLICY", value_parser = choice(BALANCES), default_value = "refuse")]
@@ -477,6 +481,7 @@ impl WritingOptions {
             namespace: self.namespace.clone(),
             xml_comment: self.xml_comment.clone(),
             shape: self.shape.clone(),
+            schema: self.schema.clone(),
             balance: self.balance,
         }
     }

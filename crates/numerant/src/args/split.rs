@@ -409,6 +409,7 @@ mod tests {
                 root: Some("port".into()),
                 item: Some("call".into()),
                 namespace: Vec::new(),
+                schema: None,
                 xml_comment: Some("{.rows} calls".parse().expect("a text")),
                 balance: Balance::Refuse,
                 shape: Some("calls.xml".into()),

@@ -3,6 +3,8 @@
 use std::sync::Arc;
 
 use numerant_core::engine;
+use numerant_core::schema::sample_of;
+use numerant_core::source::SourcePath;
 
 use super::{Failure, saved};
 use crate::args::{InspectRequest, Report};
@@ -22,6 +24,13 @@ pub(super) fn inspect(
     let mut counts = Vec::new();
     let mut failure = None;
     for source in &engine::files(job)? {
+        if let (SourcePath::File(path), None, None, Report::Text) =
+            (source, values, &job.read.from, request.report.report)
+            && let Some(sample) = sample_of(path).map_err(engine::Error::from)?
+        {
+            reporter.sample(&sample)?;
+            continue;
+        }
         let progress = Arc::new(Progress::new(request.report.quiet));
         let context = interrupts.context(Arc::clone(&progress) as _);
         let result = match values {
@@ -39,7 +48,7 @@ pub(super) fn inspect(
     if failure.is_none() || request.report.report == Report::Text {
         if values.is_some() {
             reporter.values(&counts)?;
-        } else {
+        } else if !inspections.is_empty() {
             reporter.inspections(&inspections)?;
         }
     }

@@ -20,6 +20,7 @@ use numerant_core::engine::{
     BatchSummary, Error, FileFate, Inspection, LedgerCheck, Notice, PartsCheck, Summary,
     ValueCounts,
 };
+use numerant_core::schema::Sample;
 
 pub(crate) use progress::Progress;
 pub(crate) use run::outputs_in_words;
@@ -198,6 +199,23 @@ impl Reporter {
         inspections
             .iter()
             .try_for_each(|inspection| self.notices(&inspection.notices()))
+    }
+
+    /// A sample shape on standard output, and what cannot stand in it on standard error.
+    pub(crate) fn sample(&self, sample: &Sample) -> io::Result<()> {
+        let mut out = anstream::stdout().lock();
+        out.write_all(sample.text.as_bytes())?;
+        out.flush()?;
+        if self.quiet {
+            return Ok(());
+        }
+        let mut err = anstream::stderr().lock();
+        for note in &sample.notes {
+            words::labelled(&mut err, words::NOTE, "note", note)?;
+        }
+        let hint = "keep this in a file, put the names of your columns in the braces, and use it with \
+                    --shape FILE --schema SCHEMA";
+        words::labelled(&mut err, words::HINT, "hint", hint)
     }
 
     pub(crate) fn values(&self, counts: &[ValueCounts]) -> io::Result<()> {

@@ -525,6 +525,9 @@ pub struct WriteOptions {
     /// A file with the form that documents are to have.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub shape: Option<PathBuf>,
+    /// A file with the schema that documents are held against.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub schema: Option<PathBuf>,
     /// What becomes of the totals of messages of which only some records are taken.
     pub balance: Balance,
 }

@@ -16,7 +16,7 @@ use super::layout::Layout;
 use super::marks::{Marks, Standard};
 use super::segments::{Segment, amount, line_end, with_values};
 use super::stream::{bytes_at, opening_at, segment_at, segments_in};
-use crate::format::{EncodeError, Late, LateError, RecordEncoder};
+use crate::format::{EncodeError, Late, LateError, Placed, RecordEncoder};
 use crate::name::OutputFacts;
 use crate::record::Batch;
 use crate::value::Number;
@@ -126,7 +126,7 @@ impl Late for EdiEncoder {
         _facts: &OutputFacts,
         kept: &mut BufReader<File>,
         out: &mut dyn Write,
-    ) -> Result<(), LateError> {
+    ) -> Result<Placed, LateError> {
         // Totals stand before the records that they sum up, so those are gone through first.
         let mut parts: Vec<Part> = Vec::new();
         let mut last = None;
@@ -173,7 +173,8 @@ impl Late for EdiEncoder {
             kept.read_exact(&mut raw)?;
             writing.record(&frame, &raw, &mut parts)?;
         }
-        writing.close(Level::Interchange)
+        writing.close(Level::Interchange)?;
+        Ok(Placed::Unknown)
     }
 }
 

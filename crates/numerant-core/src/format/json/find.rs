@@ -11,8 +11,11 @@ use crate::format::trees::{OpenedTrees, TreeFacts, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
 use crate::tree::{Kind, Paths, Survey, Tree};
 
-/// Places of records and values beside them that are named.
-pub(crate) const NAMED: usize = 12;
+/// Values beside the records that are named.
+const NAMED: usize = 12;
+
+/// Other places of records that are named.
+pub(crate) const MAX_OTHERS: usize = 6;
 
 /// Goes through a document, or so much of it, and says what is in it.
 pub(crate) fn survey(input: Input, opened: &OpenedTrees, most: u64) -> Result<Survey, ReadError> {
@@ -139,7 +142,7 @@ pub(crate) fn find_records(
     let others = others
         .iter()
         .filter(|other| !survey.is_within(**other, place));
-    let others = others.take(NAMED);
+    let others = others.take(MAX_OTHERS);
     facts.others = others.map(|place| json_path(&survey, *place)).collect();
     facts.others.extend(maps);
     facts.others.push("$".to_owned());
@@ -225,7 +228,7 @@ fn keyed_maps(survey: &Survey) -> Vec<String> {
         node.times == 1 && !others.is_empty() && is_record(first) && others.iter().all(alike)
     });
     let paths = maps.map(|(place, _)| format!("{}.*", json_path(survey, place)));
-    paths.take(NAMED).collect()
+    paths.take(MAX_OTHERS).collect()
 }
 
 /// Values that stand beside the records at a place, by their paths.

@@ -12,7 +12,7 @@ mod write;
 use crate::tree::{Paths, Tree};
 use serde::de::IgnoredAny;
 
-pub(crate) use find::{NAMED, begins, beside, find_records, survey};
+pub(crate) use find::{MAX_OTHERS, begins, beside, find_records, survey};
 pub(crate) use read::JsonTrees;
 pub(crate) use write::{JsonEncoder, JsonForm};
 

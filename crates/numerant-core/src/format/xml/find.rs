@@ -3,7 +3,7 @@
 use super::path::ElementPath;
 use super::read::XmlTrees;
 use super::walk::{Handler, Walk, shown};
-use crate::format::json::{NAMED, beside};
+use crate::format::json::{MAX_OTHERS, beside};
 use crate::format::markup::Flow;
 use crate::format::trees::{OpenedTrees, TreeFacts, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
@@ -118,11 +118,11 @@ pub(crate) fn find_records(
             .rev()
             .fold(String::new(), |path, name| format!("{path}/{name}"))
     };
-    if let Some(path) = &opened.options.records {
-        if let Err(what) = ElementPath::new(path) {
-            let path = path.clone();
-            return Err(failed(ReadProblem::RecordsPath { path, what }));
-        }
+    if let Some(path) = &opened.options.records
+        && let Err(what) = ElementPath::new(path)
+    {
+        let path = path.clone();
+        return Err(failed(ReadProblem::RecordsPath { path, what }));
     }
     let stated = opened.options.records.as_ref();
     let is_there = |path: &String| -> Result<bool, ReadError> {
@@ -176,7 +176,7 @@ pub(crate) fn find_records(
     let others = lists
         .iter()
         .filter(|other| !survey.is_within(**other, best));
-    let others = others.take(NAMED);
+    let others = others.take(MAX_OTHERS);
     facts.others = others.map(|place| path_to(*place)).collect();
     if best != 1 {
         facts.others.push(path_to(1));

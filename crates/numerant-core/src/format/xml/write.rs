@@ -8,7 +8,7 @@ use super::name::{continues_name, starts_name};
 use crate::format::blanks::Blanks;
 use crate::format::column::{Shown, TextColumn, Typing};
 use crate::format::markup::{forbidden, is_allowed, push_escaped};
-use crate::format::{ControlSigns, EncodeError, Late, LateError, RecordEncoder};
+use crate::format::{ControlSigns, EncodeError, Late, LateError, Placed, RecordEncoder};
 use crate::name::{OutputFacts, Words};
 use crate::record::{Batch, Nothing};
 use crate::source::Encoding;
@@ -502,7 +502,7 @@ impl Late for XmlEncoder {
         facts: &OutputFacts,
         kept: &mut BufReader<File>,
         out: &mut dyn Write,
-    ) -> Result<(), LateError> {
+    ) -> Result<Placed, LateError> {
         let mut head = Vec::new();
         if self.form.bom {
             head.extend_from_slice(self.form.encoding.byte_order_mark().unwrap_or_default());
@@ -512,7 +512,7 @@ impl Late for XmlEncoder {
         self.encode(&text, &mut head);
         out.write_all(&head)?;
         io::copy(kept, out)?;
-        Ok(())
+        Ok(Placed::Behind(head.len() as u64))
     }
 }
 

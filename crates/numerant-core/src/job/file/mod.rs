@@ -506,6 +506,7 @@ impl Job {
             &mut self.ledger,
             &mut self.rejects,
             &mut self.write.shape,
+            &mut self.write.schema,
             &mut self.fill.template,
         ];
         for path in paths.into_iter().flatten() {

@@ -1,7 +1,8 @@
 //! Fills the places of a shape in.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeSet, HashMap, HashSet};
+use std::ops::Range;
 
 use super::super::output_text;
 use super::super::parts::{Each, Escape, Item, Member, Over, Piece, Value, When};
@@ -39,6 +40,8 @@ pub(super) struct Filler<'a> {
     pub(super) facts: Option<&'a OutputFacts>,
     /// Where the part that repeats would stand, if it is not to be filled in.
     pub(super) split: Option<Cell<usize>>,
+    /// The parts of records that are alone in one, and which those are.
+    pub(super) placed: RefCell<Vec<(Range<usize>, u32)>>,
     pub(super) tally: Cell<Tally>,
 }
 
@@ -158,12 +161,15 @@ impl Filler<'_> {
         &self,
         each: &Each<P>,
         scope: &Scope<'_>,
-        mut fill: impl FnMut(&P, &Scope<'_>) -> Result<(), EncodeError>,
+        out: &mut Vec<u8>,
+        mut fill: impl FnMut(&P, &Scope<'_>, &mut Vec<u8>) -> Result<(), EncodeError>,
     ) -> Result<(), EncodeError> {
         match &each.over {
             Over::Records => {
                 for (row, number) in scope.rows.iter().zip(1..) {
                     let rows = std::slice::from_ref(row);
+                    let place = self.placed.borrow().len();
+                    self.placed.borrow_mut().push((out.len()..out.len(), *row));
                     fill(
                         &each.body,
                         &Scope {
@@ -171,7 +177,11 @@ impl Filler<'_> {
                             number,
                             ..*scope
                         },
+                        out,
                     )?;
+                    if let Some((part, _)) = self.placed.borrow_mut().get_mut(place) {
+                        part.end = out.len();
+                    }
                 }
             }
             Over::Groups(_) => {
@@ -183,7 +193,7 @@ impl Filler<'_> {
                         grouped,
                         ..*scope
                     };
-                    fill(&each.body, &inner)?;
+                    fill(&each.body, &inner, out)?;
                 }
             }
             Over::Items(list) => {
@@ -195,7 +205,7 @@ impl Filler<'_> {
                         items: &items,
                         ..*scope
                     };
-                    fill(&each.body, &inner)?;
+                    fill(&each.body, &inner, out)?;
                     items.pop();
                 }
             }
@@ -297,7 +307,9 @@ impl Filler<'_> {
                         split.set(out.len());
                         continue;
                     }
-                    self.each(each, scope, |body, scope| self.pieces(body, scope, out))?;
+                    self.each(each, scope, out, |body, scope, out| {
+                        self.pieces(body, scope, out)
+                    })?;
                 }
                 Piece::When(when) => {
                     if self.holds(when, scope, &mut chosen)? {
@@ -470,7 +482,7 @@ impl Filler<'_> {
                         full: before.1.full + found.full,
                     });
                 }
-                Member::Each(each) => self.each(each, scope, |body, scope| {
+                Member::Each(each) => self.each(each, scope, out, |body, scope, out| {
                     self.members(body, indent, level, scope, names, out)
                 })?,
                 Member::When(when) => {
@@ -490,7 +502,7 @@ impl Filler<'_> {
         scope: &Scope<'_>,
         out: &mut Vec<u8>,
     ) -> Result<(), EncodeError> {
-        let mut line = |item: &Item, scope: &Scope<'_>| {
+        let line = |item: &Item, scope: &Scope<'_>, out: &mut Vec<u8>| {
             let before = out.len();
             let mut list = ListState::default();
             self.item(item, None, 0, scope, &mut list, out)?;
@@ -501,31 +513,19 @@ impl Filler<'_> {
             Ok(())
         };
         match line_of(value) {
-            Some(each) => self.each(each, scope, |body, scope| line(body, scope)),
+            Some(each) => self.each(each, scope, out, |body, scope, out| line(body, scope, out)),
             None => {
-                let item = Item::One(value.clone());
-                for (row, number) in scope.rows.iter().zip(1..) {
-                    let rows = std::slice::from_ref(row);
-                    line(
-                        &item,
-                        &Scope {
-                            rows,
-                            number,
-                            ..*scope
-                        },
-                    )?;
-                }
-                Ok(())
+                let each = Each {
+                    over: Over::Records,
+                    line: 1,
+                    body: Item::One(value.clone()),
+                };
+                self.each(&each, scope, out, line)
             }
         }
     }
 
-    /// Appends an item of a list; `any` says whether one stands before it, and `chosen` whether the
-    /// part that it may be instead of is there.
-    #[allow(
-        clippy::too_many_arguments,
-        reason = "the two flags belong to the list"
-    )]
+    /// Appends an item of a list.
     fn item(
         &self,
         item: &Item,
@@ -551,7 +551,7 @@ impl Filler<'_> {
                     list.any = true;
                     return Ok(());
                 }
-                return self.each(each, scope, |body, scope| {
+                return self.each(each, scope, out, |body, scope, out| {
                     self.item(body, indent, level, scope, list, out)
                 });
             }

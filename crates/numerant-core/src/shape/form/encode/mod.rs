@@ -6,10 +6,11 @@ mod fill;
 mod rows;
 mod scope;
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io::{self, BufReader, Read, Write};
+use std::ops::Range;
 
 use fill::Filler;
 use rows::{Kept, Live, NoRows, Rows, keep};
@@ -20,7 +21,7 @@ use super::parts::{Body, Each, Item, Member, Over, Piece, Value, Visitor, visit_
 use super::word::Place;
 use crate::format::column::TextColumn;
 use crate::format::xml::push_comment;
-use crate::format::{Blanks, ControlSigns, EncodeError, Late, LateError, RecordEncoder};
+use crate::format::{Blanks, ControlSigns, EncodeError, Late, LateError, Placed, RecordEncoder};
 use crate::name::{OutputFacts, Words};
 use crate::record::Batch;
 use crate::value::Cells;
@@ -275,6 +276,7 @@ impl ShapeEncoder {
             rows,
             facts,
             split: None,
+            placed: RefCell::default(),
             tally: Cell::default(),
         }
     }
@@ -296,20 +298,15 @@ impl ShapeEncoder {
             Body::Xml(pieces) => {
                 let start = out.len();
                 filler.pieces(pieces, scope, out)?;
-                self.put_comment(filler.facts, filler.split.as_ref(), start, out);
+                self.put_comment(filler, start, out);
                 Ok(())
             }
         }
     }
 
     /// Puts the comment before the root element.
-    fn put_comment(
-        &self,
-        facts: Option<&OutputFacts>,
-        split: Option<&Cell<usize>>,
-        start: usize,
-        out: &mut Vec<u8>,
-    ) {
+    fn put_comment(&self, filler: &Filler<'_>, start: usize, out: &mut Vec<u8>) {
+        let facts = filler.facts;
         let Some(comment) = &self.form.comment else {
             return;
         };
@@ -324,8 +321,11 @@ impl ShapeEncoder {
             .windows(2)
             .position(|pair| pair[0] == b'<' && !matches!(pair[1], b'?' | b'!'));
         let at = start + root.unwrap_or(0);
-        if let Some(split) = split {
+        if let Some(split) = &filler.split {
             split.set(split.get() + piece.len());
+        }
+        for (place, _) in filler.placed.borrow_mut().iter_mut() {
+            *place = place.start + piece.len()..place.end + piece.len();
         }
         out.splice(at..at, piece);
     }
@@ -457,13 +457,13 @@ impl Late for ShapeEncoder {
         facts: &OutputFacts,
         kept: &mut BufReader<File>,
         out: &mut dyn Write,
-    ) -> Result<(), LateError> {
+    ) -> Result<Placed, LateError> {
         if self.mode == Mode::Frame {
             let (head, foot) = self.frame(Some(facts))?;
             out.write_all(&head)?;
             io::copy(kept, out)?;
             out.write_all(&foot)?;
-            return Ok(());
+            return Ok(Placed::Behind(head.len() as u64));
         }
         let mut bytes = Vec::new();
         kept.take(self.form.max_kept as u64 + 1)
@@ -474,12 +474,13 @@ impl Late for ShapeEncoder {
         let rows = Kept::new(bytes, self.columns.len());
         let scope: Vec<u32> = (0..rows.starts.len() as u32).collect();
         let mut text = Vec::new();
-        self.whole(
-            &self.filler(&rows, Some(facts)),
-            &Scope::of(&scope),
-            &mut text,
-        )?;
+        let filler = self.filler(&rows, Some(facts));
+        self.whole(&filler, &Scope::of(&scope), &mut text)?;
         out.write_all(&text)?;
-        Ok(())
+        let placed = filler.placed.take().into_iter();
+        let at = |(place, row): (Range<usize>, u32)| {
+            (place.start as u64..place.end as u64, filler.rows.at(row))
+        };
+        Ok(Placed::Within(placed.map(at).collect()))
     }
 }
