@@ -764,6 +764,18 @@ pub enum EncodeError {
         /// The other.
         second: String,
     },
+    /// A record has values in two columns that are one place of the document.
+    #[error(
+        "{at}: the columns '{first}' and '{second}' both have a value, and are one place of the document"
+    )]
+    TwoValues {
+        /// Where in the source.
+        at: At,
+        /// The first column.
+        first: String,
+        /// The other.
+        second: String,
+    },
     /// A value differs within a group that it is to stand for.
     #[error(
         "{at}: the shape wants one value of {wanted} here (line {line} of it), and the records of the group have several"
@@ -888,7 +900,7 @@ impl EncodeError {
             Self::ValueAndMembers { column, .. } => format!(
                 "rename one of them, as with --rename {column}=NAME, or say --flat"
             ),
-            Self::OnePlace { first, .. } => format!("rename one of them, as with --rename {first}=NAME"),
+            Self::OnePlace { first, .. } | Self::TwoValues { first, .. } => format!("rename one of them, as with --rename {first}=NAME"),
             Self::NotOne { .. } => {
                 "put it into the part that repeats for each record, or sort and group by it too".to_owned()
             }

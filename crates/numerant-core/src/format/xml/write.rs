@@ -387,7 +387,8 @@ impl XmlEncoder {
                 continue;
             }
             if !is_blank(chosen)? {
-                return Err(EncodeError::OnePlace {
+                return Err(EncodeError::TwoValues {
+                    at: batch.at(record),
                     first: self.columns[chosen].name.clone(),
                     second: self.columns[*column].name.clone(),
                 });
