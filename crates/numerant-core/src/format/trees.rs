@@ -235,6 +235,12 @@ impl TreeFormat {
     }
 }
 
+/// Where the records of a document are, and all that is in it, if all of it was looked at.
+pub(crate) struct FoundRecords {
+    pub(crate) facts: TreeFacts,
+    pub(crate) survey: Option<Survey>,
+}
+
 /// A document that can be read as often as need be.
 pub(crate) struct OpenedTrees {
     pub(crate) path: SourcePath,
@@ -245,6 +251,8 @@ pub(crate) struct OpenedTrees {
     pub(crate) compression: Option<&'static str>,
     pub(crate) options: ReadOptions,
     pub(crate) facts: TreeFacts,
+    /// What is in it, if all of it was looked at.
+    surveyed: Option<Survey>,
     pub(crate) depth: usize,
     pub(crate) largest_record: usize,
 }
@@ -291,13 +299,14 @@ impl OpenedTrees {
                 lines: false,
                 repeats: options.repeats.clone().unwrap_or_default().to_string(),
             },
+            surveyed: None,
             depth: options.depth.unwrap_or(DEPTH),
             largest_record,
         };
         let input = opened.input()?;
         opened.facts = match format {
-            TreeFormat::Json => json::find_records(input, &opened, SAMPLE)?,
-            TreeFormat::Xml => xml::find_records(input, &opened, SAMPLE)?,
+            TreeFormat::Json => opened.found(json::find_records(input, &opened, SAMPLE)?),
+            TreeFormat::Xml => opened.found(xml::find_records(input, &opened, SAMPLE)?),
             TreeFormat::Marc => TreeFacts {
                 records: marc::RECORDS.to_owned(),
                 found: true,
@@ -324,22 +333,29 @@ impl OpenedTrees {
             TreeFormat::MarcXml => {
                 opened.options.no_prefixes = true;
                 opened.options.records = Some("//record".to_owned());
-                xml::find_records(input, &opened, SAMPLE)?
+                xml::find_records(input, &opened, SAMPLE)?.facts
             }
         };
         Ok(opened)
     }
 
+    /// Keeps a survey of all of the document, and returns where its records are.
+    fn found(&mut self, found: FoundRecords) -> TreeFacts {
+        self.surveyed = found.survey;
+        found.facts
+    }
+
     /// Finds out where the records are from all of the document, if that is not stated.
     pub(crate) fn find_in_all(&mut self) -> Result<(), ReadError> {
-        if !self.facts.found {
+        if !self.facts.found || self.surveyed.is_some() {
             return Ok(());
         }
-        self.facts = match self.format {
+        let found = match self.format {
             TreeFormat::Json => json::find_records(self.input()?, self, u64::MAX)?,
             TreeFormat::Xml => xml::find_records(self.input()?, self, u64::MAX)?,
             TreeFormat::Marc | TreeFormat::MarcXml | TreeFormat::Edi(_) => return Ok(()),
         };
+        self.facts = self.found(found);
         Ok(())
     }
 
@@ -403,6 +419,9 @@ impl OpenedTrees {
 
     /// Goes through all of it and says what is in it.
     pub(crate) fn survey(&self) -> Result<Survey, ReadError> {
+        if let Some(survey) = &self.surveyed {
+            return Ok(survey.clone());
+        }
         match self.format {
             TreeFormat::Json => json::survey(self.input()?, self, u64::MAX),
             TreeFormat::Xml => xml::survey(self.input()?, self, u64::MAX),

@@ -7,7 +7,7 @@ use super::path::{Selector, push_member};
 use super::read::JsonTrees;
 use super::tokens::Tokens;
 use super::walk::{Next, Walk};
-use crate::format::trees::{OpenedTrees, TreeFacts, Trees};
+use crate::format::trees::{FoundRecords, OpenedTrees, TreeFacts, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
 use crate::tree::{Kind, Paths, Survey, Tree};
 
@@ -20,15 +20,27 @@ pub(crate) const MAX_OTHERS: usize = 6;
 /// Goes through a document, or so much of it, and says what is in it.
 pub(crate) fn survey(input: Input, opened: &OpenedTrees, most: u64) -> Result<Survey, ReadError> {
     let mut walk = Walk::new(input, opened)?;
-    survey_walk(&mut walk, most).map(|(survey, _)| survey)
+    survey_walk(&mut walk, most).map(|surveyed| surveyed.survey)
 }
 
-/// The survey, and whether a second value stands behind the first.
-fn survey_walk(walk: &mut Walk, most: u64) -> Result<(Survey, bool), ReadError> {
+/// What was found in a document.
+struct Surveyed {
+    survey: Survey,
+    /// A second value stands behind the first.
+    is_several: bool,
+    /// That is all of it.
+    is_whole: bool,
+}
+
+fn survey_walk(walk: &mut Walk, most: u64) -> Result<Surveyed, ReadError> {
     let mut survey = Survey::default();
+    let mut is_whole = false;
     while walk.text.passed() < most {
         match walk.next()? {
-            Next::End => break,
+            Next::End => {
+                is_whole = true;
+                break;
+            }
             Next::Close(_) => survey.close(),
             Next::Value => {
                 let kind = walk.kind();
@@ -54,8 +66,11 @@ fn survey_walk(walk: &mut Walk, most: u64) -> Result<(Survey, bool), ReadError> 
             }
         }
     }
-    let several = walk.documents > 1;
-    Ok((survey.finish(), several))
+    Ok(Surveyed {
+        survey: survey.finish(),
+        is_several: walk.documents > 1,
+        is_whole,
+    })
 }
 
 /// Finds out where the records of a document are, if that is not said, from so many bytes of it.
@@ -63,6 +78,18 @@ pub(crate) fn find_records(
     input: Input,
     opened: &OpenedTrees,
     most: u64,
+) -> Result<FoundRecords, ReadError> {
+    let mut survey = None;
+    let facts = find(input, opened, most, &mut survey)?;
+    Ok(FoundRecords { facts, survey })
+}
+
+/// Finds the records; a survey of all of the document is kept.
+fn find(
+    input: Input,
+    opened: &OpenedTrees,
+    most: u64,
+    kept: &mut Option<Survey>,
 ) -> Result<TreeFacts, ReadError> {
     let mut facts = opened.facts.clone();
     let failed = |problem| opened.path.error(problem);
@@ -98,14 +125,19 @@ pub(crate) fn find_records(
         return Ok(facts);
     }
     // What is wrong further down is told when it is read.
-    let (survey, several) = survey_walk(&mut walk, most)?;
+    let Surveyed {
+        survey,
+        is_several: several,
+        is_whole,
+    } = survey_walk(&mut walk, most)?;
+    *kept = is_whole.then(|| survey.clone());
     if first == b'[' {
         facts.records = "$[*]".to_owned();
         return Ok(facts);
     }
     let has_lists = survey.nodes.iter().any(|node| node.items);
-    if first == b'{' && !has_lists && walk.text.passed() >= most {
-        return find_records(opened.input()?, opened, u64::MAX);
+    if first == b'{' && !several && !has_lists && !is_whole {
+        return find(opened.input()?, opened, u64::MAX, kept);
     }
     facts.records = "$".to_owned();
     facts.lines = several;

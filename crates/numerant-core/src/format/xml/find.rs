@@ -5,7 +5,7 @@ use super::read::XmlTrees;
 use super::walk::{Handler, Walk, shown};
 use crate::format::json::{MAX_OTHERS, beside};
 use crate::format::markup::Flow;
-use crate::format::trees::{OpenedTrees, TreeFacts, Trees};
+use crate::format::trees::{FoundRecords, OpenedTrees, TreeFacts, Trees};
 use crate::source::{Input, ReadError, ReadProblem};
 use crate::tree::{Kind, Paths, Survey, Tree};
 
@@ -80,6 +80,16 @@ impl Handler for Surveyor {
 
 /// Goes through a document, or so much of it, and says what is in it.
 pub(crate) fn survey(input: Input, opened: &OpenedTrees, most: u64) -> Result<Survey, ReadError> {
+    survey_start(input, opened, most).map(|(survey, _)| survey)
+}
+
+/// The survey of so much of a document, and whether that is all of it.
+fn survey_start(
+    input: Input,
+    opened: &OpenedTrees,
+    most: u64,
+) -> Result<(Survey, bool), ReadError> {
+    let mut is_whole = false;
     let mut walk = Walk::new(input, opened)?;
     let mut surveyor = Surveyor {
         survey: Survey::default(),
@@ -90,11 +100,12 @@ pub(crate) fn survey(input: Input, opened: &OpenedTrees, most: u64) -> Result<Su
         walk.pull(&mut surveyor)?;
         if walk.text.is_at_end() && !walk.text.more(walk.text.at)? {
             walk.check_end()?;
+            is_whole = true;
             break;
         }
         walk.text.more(walk.text.at)?;
     }
-    Ok(surveyor.survey.finish())
+    Ok((surveyor.survey.finish(), is_whole))
 }
 
 /// Finds out where the records of a document are, if that is not said, from so many bytes of it.
@@ -102,10 +113,18 @@ pub(crate) fn find_records(
     input: Input,
     opened: &OpenedTrees,
     most: u64,
-) -> Result<TreeFacts, ReadError> {
+) -> Result<FoundRecords, ReadError> {
+    let (survey, is_whole) = survey_start(input, opened, most)?;
+    let facts = find(opened, &survey)?;
+    Ok(FoundRecords {
+        facts,
+        survey: is_whole.then_some(survey),
+    })
+}
+
+fn find(opened: &OpenedTrees, survey: &Survey) -> Result<TreeFacts, ReadError> {
     let mut facts = opened.facts.clone();
     let failed = |problem| opened.path.error(problem);
-    let survey = survey(input, opened, most)?;
     let path_to = |place: usize| {
         let mut names = Vec::new();
         let mut at = place;
@@ -180,7 +199,7 @@ pub(crate) fn find_records(
     facts.others = others.map(|place| path_to(*place)).collect();
     if best != 1 {
         facts.others.push(path_to(1));
-        facts.beside = beside(&survey, best);
+        facts.beside = beside(survey, best);
         let list = survey.path(best);
         let list = list.split_once('.').map(|(_, list)| list.to_owned());
         let list = list.filter(|_| !facts.beside.is_empty());
