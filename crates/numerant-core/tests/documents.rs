@@ -738,3 +738,11 @@ fn the_longest_list_is_found_wherever_it_stands() {
         );
     }
 }
+
+#[test]
+fn entities_with_elements_are_replaced_across_pieces() {
+    let references = "&e;\n".repeat(100_000);
+    let text = format!("<!DOCTYPE a [<!ENTITY e '<b>x</b>'>]><a>{references}</a>");
+    let out = convert("in.xml", text, "out.csv").expect("converted");
+    assert_eq!(out, format!("#text\n{}", "x\n".repeat(100_000)));
+}

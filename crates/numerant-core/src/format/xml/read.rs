@@ -467,6 +467,10 @@ impl Trees for XmlTrees {
             self.walk.text.more(keep)?;
             let building = &mut self.building;
             building.from = building.from.saturating_sub(keep);
+            if building.record.is_none() {
+                // Those of the record before are gone with it.
+                building.spans.clear();
+            }
             for span in &mut building.spans {
                 *span = (span.0 - keep, span.1 - keep);
             }
