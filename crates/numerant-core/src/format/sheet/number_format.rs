@@ -118,6 +118,9 @@ impl Shown {
             return Self::Boolean(spelling);
         }
         let signs = signs(code);
+        if signs.contains(&Sign::General) {
+            return Self::PLAIN;
+        }
         let is_digit = |sign: &Sign| matches!(sign, Sign::Other('0' | '#' | '?'));
         let digits = signs.iter().any(is_digit);
         if let Some(moments) = moments(&signs, digits) {
@@ -161,6 +164,8 @@ enum Sign {
     Exponent,
     /// Hours count to twelve.
     HalfDay,
+    /// A number as programs show it without a format.
+    General,
     /// Anything else.
     Other(char),
 }
@@ -168,9 +173,6 @@ enum Sign {
 /// The signs of the first section of a code.
 fn signs(code: &str) -> Vec<Sign> {
     let mut signs = Vec::new();
-    if code.eq_ignore_ascii_case("general") || code.eq_ignore_ascii_case("standard") {
-        return signs;
-    }
     let mut rest = code.chars().peekable();
     while let Some(sign) = rest.next() {
         match sign {
@@ -206,6 +208,8 @@ fn signs(code: &str) -> Vec<Sign> {
                 signs.push(Sign::Exponent);
             }
             'A' | 'a' if is_half_day(&mut rest) => signs.push(Sign::HalfDay),
+            'G' | 'g' if takes(&mut rest, "eneral") => signs.push(Sign::General),
+            'S' | 's' if takes(&mut rest, "tandard") => signs.push(Sign::General),
             letter if letter.is_ascii_alphabetic() => {
                 let letter = letter.to_ascii_lowercase();
                 let mut length = 1;
@@ -221,6 +225,16 @@ fn signs(code: &str) -> Vec<Sign> {
         }
     }
     signs
+}
+
+/// Takes these letters, in any case, if they come next.
+fn takes(rest: &mut std::iter::Peekable<std::str::Chars<'_>>, letters: &str) -> bool {
+    let next: String = rest.clone().take(letters.len()).collect();
+    let is_there = next.eq_ignore_ascii_case(letters);
+    if is_there {
+        rest.by_ref().take(letters.len()).for_each(drop);
+    }
+    is_there
 }
 
 /// Takes `M/PM` or `/P` behind an `A`.

@@ -3,6 +3,7 @@
 use super::cell::{Class, Look};
 use super::number_format::{Shown, Spelling};
 use super::serial::{Epoch, write_moment};
+use crate::format::column::is_json_number;
 use crate::format::delimited::Dialect;
 use crate::record::push_quoted;
 
@@ -78,7 +79,12 @@ impl Row {
 /// Appends a text as it travels in batches: in quotes if it would be taken for something else.
 pub(crate) fn lay_text(text: &[u8], out: &mut Vec<u8>) {
     let (delimiter, quote) = Dialect::CELLS_MARKS;
-    let typed = !matches!(Look::at(text, true).class, Class::Text | Class::Blank);
+    let typed = !matches!(Look::at(text, true).class, Class::Text | Class::Blank)
+        || match text.first() {
+            Some(b'[' | b'{') => true,
+            Some(b'0'..=b'9' | b'-') => is_json_number(text),
+            _ => false,
+        };
     if typed {
         out.push(quote);
         out.extend_from_slice(text);

@@ -39,9 +39,9 @@ pub(crate) fn write_moment(serial: f64, epoch: Epoch, shown: Moments, out: &mut 
         return false;
     }
     let total = (serial * MILLISECONDS as f64).round() as i64;
-    if shown.elapsed || !shown.date {
-        let day = total >= MILLISECONDS;
-        write_clock(total, shown, shown.elapsed || day, out);
+    // Only formats of elapsed time count hours beyond a day; under others that is a date.
+    if shown.elapsed || (!shown.date && total < MILLISECONDS) {
+        write_clock(total, shown, shown.elapsed, out);
         return true;
     }
     let (mut days, time) = (total / MILLISECONDS, total % MILLISECONDS);
@@ -173,7 +173,11 @@ mod tests {
                 "2026-03-05T06:00:00",
             ),
             (0.597_222_222_22, Epoch::Year1900, "h:mm AM/PM", "14:20"),
-            (1.5, Epoch::Year1900, "h:mm", "36:00"),
+            (1.5, Epoch::Year1900, "h:mm", "1900-01-01 12:00"),
+            (39_066.668, Epoch::Year1900, "h:mm", "2006-12-15 16:01:55.2"),
+            (46_086.25, Epoch::Year1900, "mm:ss", "2026-03-05 06:00:00"),
+            (46_086.25, Epoch::Year1900, "h:mm AM/PM", "2026-03-05 06:00"),
+            (46_086.25, Epoch::Year1900, "[h]:mm", "1106070:00"),
             (5.0, Epoch::Year1900, "[h]:mm:ss", "120:00:00"),
             (0.000_017_361_111, Epoch::Year1900, "mm:ss.0", "00:00:01.5"),
         ] {
