@@ -296,7 +296,7 @@ fn what_is_wrong_with_a_spreadsheet_is_told() {
             head + "<table:table-row><table:table-cell>",
             "ends in the middle of its rows",
         ),
-        (String::new(), "the sheet is empty"),
+        (String::new(), "the workbook is empty"),
     ] {
         spreadsheet(&path, &rows);
         let found = problem("out.csv");

@@ -377,7 +377,7 @@ fn what_is_wrong_with_a_sheet_is_told_with_its_place() {
         ),
         (
             "<worksheet><sheetData/></worksheet>".to_owned(),
-            ": the sheet is empty",
+            ": the workbook is empty",
         ),
     ] {
         let found = problem_of(&sheet);

@@ -58,6 +58,9 @@ pub struct Inspection {
     /// The sheet, if it is one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sheet: Option<SheetFacts>,
+    /// The sheets of its workbook that are empty; they stand with the first that is not.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub empty_sheets: Vec<String>,
     /// What is in the document, if it is one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub tree: Option<TreeInspection>,
@@ -206,6 +209,10 @@ pub fn inspect(
         };
         inspections.push(inspect_one(reader, pipeline, &job, show, context)?);
     }
+    let empty = cursor.empty.into_iter().flat_map(|(_, sheets)| sheets);
+    if let Some(first) = inspections.first_mut() {
+        first.empty_sheets.extend(empty);
+    }
     Ok(inspections)
 }
 
@@ -299,6 +306,7 @@ fn inspect_one(
         detected: facts.detected,
         text_notes: facts.notes.clone(),
         sheet: reader.sheet(),
+        empty_sheets: Vec::new(),
         tree: match reader.document() {
             None => None,
             Some(document) => Some(TreeInspection {
@@ -357,6 +365,12 @@ impl Inspection {
                 note: note.clone(),
             })
             .collect();
+        if !self.empty_sheets.is_empty() {
+            notices.push(Notice::EmptySheets {
+                workbook: source(),
+                sheets: self.empty_sheets.clone(),
+            });
+        }
         if self.not_as_named {
             notices.push(Notice::NotAsNamed {
                 file: source(),

@@ -74,6 +74,13 @@ pub enum Notice {
         /// The format that it is in.
         format: &'static str,
     },
+    /// Sheets of a workbook are empty, and were not read.
+    EmptySheets {
+        /// The workbook.
+        workbook: String,
+        /// Their names.
+        sheets: Vec<String>,
+    },
     /// Only some sheets of a workbook were read.
     SheetsPassedOver {
         /// The workbook.

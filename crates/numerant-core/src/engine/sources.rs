@@ -64,6 +64,8 @@ pub(super) struct Cursor {
     pub(super) first: Option<Box<dyn RecordReader>>,
     /// Workbooks of which only some sheets are read: their names, and those of the others.
     pub(super) passed_over: Vec<(String, Vec<String>)>,
+    /// Sheets of workbooks that are empty, and were not read.
+    pub(super) empty: Vec<(String, Vec<String>)>,
 }
 
 /// An error if two sources are one file, under two spellings or through a link.
@@ -298,6 +300,9 @@ impl Sources {
                     break Box::new(TreeReader::open(trees, BATCH, self.thorough)?);
                 }
                 Opened::Book(book) => {
+                    if !book.empty.is_empty() {
+                        cursor.empty.push((path.to_string(), book.empty.clone()));
+                    }
                     let others = book.passed_over();
                     if !others.is_empty() {
                         cursor.passed_over.push((path.to_string(), others));
@@ -400,6 +405,7 @@ impl Sources {
             next: opened.len(),
             opened,
             passed_over: cursor.passed_over,
+            empty: cursor.empty,
             ..Cursor::default()
         })
     }

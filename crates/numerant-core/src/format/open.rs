@@ -8,7 +8,7 @@ use std::sync::atomic::AtomicU64;
 
 use super::delimited::ReadOptions;
 use super::package::Package;
-use super::sheet::{SheetReader, SheetSource, Workbook, choose};
+use super::sheet::{Row, SheetReader, SheetSource, Visibility, Workbook, choose};
 use super::trees::{OpenedTrees, TreeFormat};
 use super::{edi, format_read, json, marc, ods, xls, xlsb, xlsx, xml};
 use crate::source::{
@@ -53,6 +53,8 @@ pub(crate) struct OpenedBook {
     taken: Arc<AtomicU64>,
     /// The sheets that are read, from 0.
     pub(crate) chosen: Vec<usize>,
+    /// The names of those that would be, and are empty.
+    pub(crate) empty: Vec<String>,
 }
 
 impl OpenedBook {
@@ -88,6 +90,7 @@ impl OpenedBook {
         let sheets = self.workbook.sheets().iter().enumerate();
         sheets
             .filter(|(place, sheet)| sheet.has_cells && !self.chosen.contains(place))
+            .filter(|(_, sheet)| !self.empty.contains(&sheet.name))
             .map(|(_, sheet)| sheet.name.clone())
             .collect()
     }
@@ -242,7 +245,11 @@ pub(crate) fn open(
     } else {
         return Err(failed(no_workbook(&path, "a compound file")));
     };
-    let chosen = choose(workbook.sheets(), &options.read_sheet, all).map_err(failed)?;
+    let mut chosen = choose(workbook.sheets(), &options.read_sheet, all).map_err(failed)?;
+    let mut empty = Vec::new();
+    if !options.may_be_empty {
+        empty = pass_over_empty(workbook.as_ref(), options, &mut chosen).map_err(failed)?;
+    }
     Ok(Opened::Book(OpenedBook {
         path,
         workbook,
@@ -251,7 +258,66 @@ pub(crate) fn open(
         compression,
         taken,
         chosen,
+        empty,
     }))
+}
+
+/// Leaves out the sheets without any value of those that are chosen, and returns their names. Where
+/// no sheet was asked for and the first is empty, the next one that is not is chosen. One that was
+/// asked for alone stays.
+fn pass_over_empty(
+    workbook: &dyn Workbook,
+    options: &ReadOptions,
+    chosen: &mut Vec<usize>,
+) -> Result<Vec<String>, ReadProblem> {
+    let sheets = workbook.sheets();
+    let is_empty = |sheet: usize| -> Result<bool, ReadProblem> {
+        let mut rows = workbook.rows(sheet)?;
+        let mut row = Row::default();
+        loop {
+            row.clear();
+            // What is wrong with a row is reported when it is read.
+            match rows.next(&mut row) {
+                Ok(false) => return Ok(true),
+                Ok(true) if row.is_blank() => {}
+                Ok(true) | Err(_) => return Ok(false),
+            }
+        }
+    };
+    if let ([_], false) = (chosen.as_slice(), options.read_sheet.is_empty()) {
+        return Ok(Vec::new());
+    }
+    let mut empty = Vec::new();
+    let mut filled = Vec::new();
+    for sheet in chosen.iter().copied() {
+        match is_empty(sheet)? {
+            true => empty.push(sheet),
+            false => filled.push(sheet),
+        }
+    }
+    if filled.is_empty() && options.read_sheet.is_empty() {
+        let shown = (0..sheets.len()).filter(|sheet| {
+            let info = &sheets[*sheet];
+            info.has_cells && info.visibility == Visibility::Visible && !empty.contains(sheet)
+        });
+        for sheet in shown.collect::<Vec<_>>() {
+            if !is_empty(sheet)? {
+                filled.push(sheet);
+                break;
+            }
+            empty.push(sheet);
+        }
+    }
+    empty.sort_unstable();
+    let names: Vec<String> = empty
+        .iter()
+        .map(|sheet| sheets[*sheet].name.clone())
+        .collect();
+    if filled.is_empty() {
+        return Err(ReadProblem::EmptyWorkbook { sheets: names });
+    }
+    *chosen = filled;
+    Ok(names)
 }
 
 /// What is wrong with an archive that holds no workbook.

@@ -81,6 +81,15 @@ impl fmt::Display for Place {
     }
 }
 
+/// The sheets of a workbook, for messages.
+fn sheets_named(sheets: &[String]) -> String {
+    let names: Vec<String> = sheets.iter().map(|name| format!("'{name}'")).collect();
+    match names.as_slice() {
+        [one] => format!("its sheet {one}"),
+        names => format!("its sheets {}", names.join(", ")),
+    }
+}
+
 /// What is wrong with a source.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -223,6 +232,15 @@ pub enum ReadProblem {
     /// A sheet with nothing in it.
     #[error("the sheet is empty")]
     EmptySheet,
+    /// Sheets without any value, in a workbook without others.
+    #[error(
+        "the workbook is empty: no cell of {} has a value",
+        sheets_named(sheets)
+    )]
+    EmptyWorkbook {
+        /// The names of its sheets.
+        sheets: Vec<String>,
+    },
     /// A cell holds something beside the columns that have a header.
     #[error("the cell {cell} holds something, and the columns are {columns}")]
     OutsideColumns {
@@ -533,7 +551,7 @@ impl ReadProblem {
             Self::SharedTexts { .. } | Self::WorkbookTooLarge { .. } => {
                 Some("give more --memory".to_owned())
             }
-            Self::EmptySheet | Self::NoSheets => None,
+            Self::EmptySheet | Self::EmptyWorkbook { .. } | Self::NoSheets => None,
             Self::Damaged { .. } => Some(
                 "was it cut off on its way? fetch it again, or open and save it in a spreadsheet \
                  program"

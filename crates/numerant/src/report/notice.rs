@@ -304,6 +304,23 @@ pub(super) fn text(notice: &Notice) -> String {
         Notice::NotAsNamed { file, format } => {
             format!("{file}: its content is in another format than its name says: {format}")
         }
+        Notice::EmptySheets { workbook, sheets } => {
+            let names: Vec<String> = sheets
+                .iter()
+                .take(5)
+                .map(|name| format!("'{name}'"))
+                .collect();
+            let more = if sheets.len() > names.len() {
+                ", …"
+            } else {
+                ""
+            };
+            format!(
+                "{workbook}: {} empty and not read: {}{more}",
+                counted(sheets.len() as u64, "sheet is", "sheets are"),
+                names.join(", ")
+            )
+        }
         Notice::SheetsPassedOver { workbook, sheets } => {
             let shown: Vec<String> = sheets
                 .iter()

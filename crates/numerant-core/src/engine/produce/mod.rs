@@ -315,6 +315,9 @@ impl Producer {
                 sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
             }
         }
+        for (workbook, sheets) in std::mem::take(&mut self.cursor.empty) {
+            note(&mut self.notices, Notice::EmptySheets { workbook, sheets });
+        }
         for (workbook, sheets) in std::mem::take(&mut self.cursor.passed_over) {
             let passed_over = Notice::SheetsPassedOver { workbook, sheets };
             note(&mut self.notices, passed_over);
