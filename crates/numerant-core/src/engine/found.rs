@@ -8,7 +8,7 @@ use jiff::civil::DateTime;
 use super::{Context, Error};
 use crate::format::{format_read, open, read_extensions};
 use crate::job::Job;
-use crate::source::{Found, Input, Selected, Selection, SourcePath, select};
+use crate::source::{Found, Input, Selected, Selection, SourcePath, is_lock, select};
 
 /// The job with the day and time of the run in the names of its ledger and rejects.
 pub(super) fn dated(job: &Job, context: &Context) -> Job {
@@ -92,6 +92,10 @@ pub(super) fn find(job: &Job) -> Result<Selected, Error> {
         out: job.out.as_deref(),
     };
     let mut selected = select(&job.sources, &selection)?;
+    // Whoever names patterns gets the files of open workbooks, too, and those are none.
+    if !selected.files.iter().all(|found| is_lock(&found.path)) {
+        selected.files.retain(|found| !is_lock(&found.path));
+    }
     let output = job
         .only_output()
         .into_iter()

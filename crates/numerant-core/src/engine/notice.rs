@@ -74,6 +74,8 @@ pub enum Notice {
         /// The format that it is in.
         format: &'static str,
     },
+    /// Workbooks are open in a spreadsheet program.
+    OpenElsewhere(Vec<String>),
     /// Sheets of a workbook are empty, and were not read.
     EmptySheets {
         /// The workbook.

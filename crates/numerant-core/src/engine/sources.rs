@@ -14,7 +14,7 @@ use crate::gather::{BlankValuesReader, GatheredReader, settle};
 use crate::job::{Job, JobError};
 use crate::record::Columns;
 use crate::shape::TreeReader;
-use crate::source::{Input, ReadProblem, SharedFile, SourcePath, common_folder};
+use crate::source::{Input, ReadProblem, SharedFile, SourcePath, common_folder, is_open_elsewhere};
 
 /// Names that an error keeps to list.
 const LISTED: usize = 1000;
@@ -64,6 +64,8 @@ pub(super) struct Cursor {
     pub(super) first: Option<Box<dyn RecordReader>>,
     /// Workbooks of which only some sheets are read: their names, and those of the others.
     pub(super) passed_over: Vec<(String, Vec<String>)>,
+    /// Workbooks that are open in a program.
+    pub(super) open_elsewhere: Vec<String>,
     /// Sheets of workbooks that are empty, and were not read.
     pub(super) empty: Vec<(String, Vec<String>)>,
 }
@@ -300,6 +302,9 @@ impl Sources {
                     break Box::new(TreeReader::open(trees, BATCH, self.thorough)?);
                 }
                 Opened::Book(book) => {
+                    if is_open_elsewhere(path) {
+                        cursor.open_elsewhere.push(path.to_string());
+                    }
                     if !book.empty.is_empty() {
                         cursor.empty.push((path.to_string(), book.empty.clone()));
                     }
@@ -406,6 +411,7 @@ impl Sources {
             opened,
             passed_over: cursor.passed_over,
             empty: cursor.empty,
+            open_elsewhere: cursor.open_elsewhere,
             ..Cursor::default()
         })
     }

@@ -7,6 +7,7 @@ mod archive;
 mod detect_encoding;
 mod encoding;
 mod error;
+mod lock;
 mod natural;
 mod open;
 mod select;
@@ -19,6 +20,7 @@ pub(crate) use detect_encoding::{DetectedEncoding, detect_encoding, detect_legac
 pub use encoding::{Encoding, EncodingError};
 pub(crate) use encoding::{Malformed, Transcoder, mostly_utf16};
 pub use error::{Place, ReadError, ReadProblem};
+pub(crate) use lock::{is_lock, is_open_elsewhere};
 pub use open::{Compression, Identity, Input, SourcePath};
 pub(crate) use open::{common_folder, plain};
 pub use select::{FilePattern, Found, SelectError, Selected, Selection, select};

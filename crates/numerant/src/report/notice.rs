@@ -304,6 +304,20 @@ pub(super) fn text(notice: &Notice) -> String {
         Notice::NotAsNamed { file, format } => {
             format!("{file}: its content is in another format than its name says: {format}")
         }
+        Notice::OpenElsewhere(workbooks) => {
+            let names: Vec<&str> = workbooks.iter().take(5).map(String::as_str).collect();
+            let more = if workbooks.len() > names.len() {
+                ", …"
+            } else {
+                ""
+            };
+            format!(
+                "{} open in a spreadsheet program, and changes that are not saved there were not \
+                 read: {}{more}",
+                counted(workbooks.len() as u64, "workbook is", "workbooks are"),
+                names.join(", ")
+            )
+        }
         Notice::EmptySheets { workbook, sheets } => {
             let names: Vec<String> = sheets
                 .iter()

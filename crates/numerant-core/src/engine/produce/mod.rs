@@ -315,6 +315,10 @@ impl Producer {
                 sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
             }
         }
+        let open_elsewhere = std::mem::take(&mut self.cursor.open_elsewhere);
+        if !open_elsewhere.is_empty() {
+            self.notices.push(Notice::OpenElsewhere(open_elsewhere));
+        }
         for (workbook, sheets) in std::mem::take(&mut self.cursor.empty) {
             note(&mut self.notices, Notice::EmptySheets { workbook, sheets });
         }

@@ -4,6 +4,8 @@ mod json;
 mod xml;
 
 use std::ffi::OsStr;
+use std::fs::File;
+use std::io::Read;
 use std::path::Path;
 
 use super::{SchemaError, SchemaProblem};
@@ -13,6 +15,12 @@ const MAX_DEPTH: usize = 40;
 
 /// Parts of a sample, as types may be in each other in many ways.
 const MAX_PARTS: usize = 10_000;
+
+/// Bytes in which a schema states what it is.
+const START: u64 = 1 << 13;
+
+/// Bytes of a schema.
+const MAX_SCHEMA: u64 = 1 << 24;
 
 /// The namespace of XML Schema.
 const XSD: &str = "http://www.w3.org/2001/XMLSchema";
@@ -42,7 +50,18 @@ pub fn sample_of(path: &Path) -> Result<Option<Sample>, SchemaError> {
         path: path.to_owned(),
         problem,
     };
-    let bytes = std::fs::read(path).map_err(|error| failed(error.into()))?;
+    let mut bytes = Vec::new();
+    let read = |bytes: &mut Vec<u8>| -> std::io::Result<()> {
+        let mut file = File::open(path)?;
+        (&mut file).take(START).read_to_end(bytes)?;
+        let names = |word: &str| memchr::memmem::find(bytes, word.as_bytes()).is_some();
+        // What is large is rather data.
+        if names("json-schema.org") || names(XSD) {
+            file.take(MAX_SCHEMA).read_to_end(bytes)?;
+        }
+        Ok(())
+    };
+    read(&mut bytes).map_err(|error| failed(error.into()))?;
     let Ok(text) = std::str::from_utf8(&bytes) else {
         return Ok(None);
     };
