@@ -237,29 +237,27 @@ impl State {
         shown
     }
 
-    fn begin_column(&mut self, tag: &BytesStart<'_>) {
-        let repeated = attribute(tag, "number-columns-repeated");
-        let repeated = repeated.and_then(|text| text.parse().ok()).unwrap_or(1_u32);
+    fn begin_column(&mut self, tag: &BytesStart<'_>) -> Result<(), ReadProblem> {
+        let repeated = repeats(attribute(tag, "number-columns-repeated").as_deref())?;
+        let repeated = u32::try_from(repeated).unwrap_or(u32::MAX);
         let style = attribute(tag, "default-cell-style-name").unwrap_or_default();
         let before = self.columns.last().map_or(0, |known| known.0);
         let shown = self.styles.shown(&style);
         self.columns.push((before.saturating_add(repeated), shown));
+        Ok(())
     }
 
-    fn begin_row(&mut self, tag: &BytesStart<'_>) {
-        self.row += self.repeated;
-        let repeated = attribute(tag, "number-rows-repeated");
-        self.repeated = repeated
-            .and_then(|text| text.parse().ok())
-            .unwrap_or(1)
-            .max(1);
+    fn begin_row(&mut self, tag: &BytesStart<'_>) -> Result<(), ReadProblem> {
+        self.row = self.row.saturating_add(self.repeated);
+        self.repeated = repeats(attribute(tag, "number-rows-repeated").as_deref())?;
         self.column = 0;
         if attribute(tag, "visibility").is_some_and(|how| how != "visible") {
             self.oddities.hidden_rows += 1;
         }
+        Ok(())
     }
 
-    fn begin_cell(&mut self, tag: &BytesStart<'_>) {
+    fn begin_cell(&mut self, tag: &BytesStart<'_>) -> Result<(), ReadProblem> {
         let mut head = CellHead {
             repeated: 1,
             ..CellHead::default()
@@ -279,7 +277,8 @@ impl State {
                 "formula" => head.formula = true,
                 "style-name" => style = Some(value()),
                 "number-columns-repeated" => {
-                    head.repeated = attribute.value.parse().unwrap_or(1).max(1);
+                    let repeated = repeats(Some(attribute.value.as_ref()))?;
+                    head.repeated = u32::try_from(repeated).unwrap_or(u32::MAX);
                 }
                 "number-columns-spanned" | "number-rows-spanned"
                     if attribute.value.as_ref() != "1" =>
@@ -301,6 +300,7 @@ impl State {
         self.paragraphs = 0;
         self.in_paragraph = 0;
         self.text.clear();
+        Ok(())
     }
 
     fn end_cell(&mut self, row: &mut Row) -> Result<(), ReadProblem> {
@@ -452,27 +452,27 @@ impl State {
         }
         match event {
             Event::Start(tag) => match tag.local_name().as_ref() {
-                "table-cell" | "covered-table-cell" => self.begin_cell(tag),
-                "table-row" => self.begin_row(tag),
-                "table-column" => self.begin_column(tag),
+                "table-cell" | "covered-table-cell" => self.begin_cell(tag)?,
+                "table-row" => self.begin_row(tag)?,
+                "table-column" => self.begin_column(tag)?,
                 _ => {}
             },
             Event::Empty(tag) => match tag.local_name().as_ref() {
                 "table-cell" | "covered-table-cell" => {
-                    self.begin_cell(tag);
+                    self.begin_cell(tag)?;
                     self.end_cell(row)?;
                 }
                 "table-row" => {
-                    self.begin_row(tag);
-                    row.number = self.row + 1;
+                    self.begin_row(tag)?;
+                    row.number = self.row.saturating_add(1);
                     return Ok(Flow::Pause);
                 }
-                "table-column" => self.begin_column(tag),
+                "table-column" => self.begin_column(tag)?,
                 _ => {}
             },
             Event::End(tag) => match tag.local_name().as_ref() {
                 "table-row" => {
-                    row.number = self.row + 1;
+                    row.number = self.row.saturating_add(1);
                     return Ok(Flow::Pause);
                 }
                 "table" => {
@@ -514,6 +514,19 @@ fn write_date(value: &str, shown: Shown, out: &mut Vec<u8>) {
     }
 }
 
+/// How often a row, column or cell stands there: what has too many digits is as much as can be.
+fn repeats(text: Option<&str>) -> Result<u64, ReadProblem> {
+    let Some(text) = text else {
+        return Ok(1);
+    };
+    let is_number = !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
+    if !is_number {
+        let what = format!("'{text}' is not how often a row or cell is repeated");
+        return Err(ReadProblem::Damaged { what });
+    }
+    Ok(text.parse().unwrap_or(u64::MAX).max(1))
+}
+
 /// Milliseconds of `14:20:00.25`.
 fn clock(time: &str) -> Option<i64> {
     let mut parts = time.split(':');
@@ -534,7 +547,12 @@ fn milliseconds(seconds: &str) -> Option<i64> {
 /// Appends a duration such as `PT14H20M00S`; `false` if it is none.
 fn write_duration(value: &str, shown: Shown, out: &mut Vec<u8>) -> bool {
     let Some(rest) = value.strip_prefix("PT") else {
-        return false;
+        // Some programs write `09:55:33`.
+        let (Some(total), Shown::Moment(moments)) = (clock(value), shown) else {
+            return false;
+        };
+        write_clock(total, moments, moments.elapsed, out);
+        return true;
     };
     let mut total = 0;
     let mut number = String::new();
@@ -585,16 +603,19 @@ impl Rows for OdsRows {
             let place = Place::row(row);
             (place, problem)
         };
-        let more = more.map_err(|problem| at(self.state.row + 1, problem))?;
+        let more = more.map_err(|problem| at(self.state.row.saturating_add(1), problem))?;
         if !more {
             let what = "the sheet ends in the middle of its rows".to_owned();
-            return Err(at(self.state.row + 1, ReadProblem::Damaged { what }));
+            return Err(at(
+                self.state.row.saturating_add(1),
+                ReadProblem::Damaged { what },
+            ));
         }
         if self.state.ended {
             return Ok(false);
         }
         if !row.is_blank() {
-            let last = self.state.row + self.state.repeated;
+            let last = self.state.row.saturating_add(self.state.repeated);
             if last > ROWS {
                 let what = format!("a row with values is there up to row {last}");
                 return Err(at(row.number, ReadProblem::Damaged { what }));
