@@ -390,7 +390,8 @@ impl Cells {
                     Some([code, _]) => self.error(row, column, *code),
                     _ => {}
                 },
-                0x0006 => {
+                // Some programs write the numbers that the record had in earlier versions.
+                0x0006 | 0x0206 | 0x0406 => {
                     self.oddities.formulas += 1;
                     match data.get(6..14) {
                         Some([0, .., 0xff, 0xff]) => formula = Some((row, column)),

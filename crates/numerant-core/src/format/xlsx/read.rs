@@ -148,6 +148,7 @@ impl Workbook for XlsxBook {
                 cell: CellHead::default(),
                 is_open: false,
                 value: String::new(),
+                has_inline: false,
                 has_value: false,
                 has_formula: false,
                 inside: Inside::Nothing,
@@ -248,6 +249,8 @@ pub(super) struct State {
     /// A cell has begun and not ended.
     is_open: bool,
     value: String,
+    /// The open cell has the text of an inline string.
+    has_inline: bool,
     has_value: bool,
     has_formula: bool,
     inside: Inside,
@@ -329,6 +332,7 @@ impl State {
         self.cell = head;
         self.is_open = true;
         self.value.clear();
+        self.has_inline = false;
         self.has_value = false;
         self.has_formula = false;
         self.inside = Inside::Nothing;
@@ -425,12 +429,20 @@ impl State {
         match event {
             Event::Start(tag) => match tag.local_name().as_ref() {
                 "c" if self.stage == Stage::Data => self.begin_cell(&tag)?,
+                // The text of an inline string is that in `is`, whatever stands beside it.
+                "v" if self.has_inline => {}
                 "v" => {
                     self.inside = Inside::Value;
                     self.has_value = true;
                 }
                 "f" => self.has_formula = true,
-                "is" => self.inside = Inside::Inline,
+                "is" => {
+                    if self.cell.kind == CellKind::Inline {
+                        self.has_inline = true;
+                        self.value.clear();
+                    }
+                    self.inside = Inside::Inline;
+                }
                 "row" => self.begin_row(&tag, row)?,
                 "sheetData" => self.stage = Stage::Data,
                 "mergeCell" => self.oddities.merged += 1,
