@@ -746,3 +746,12 @@ fn entities_with_elements_are_replaced_across_pieces() {
     let out = convert("in.xml", text, "out.csv").expect("converted");
     assert_eq!(out, format!("#text\n{}", "x\n".repeat(100_000)));
 }
+
+#[test]
+fn a_byte_order_mark_within_a_document_is_a_character() {
+    let text = "<a><r><t>1</t></r>\u{feff}<r><t>\u{feff}2</t></r>\u{feff}<r><t>3</t></r></a>";
+    let out = convert("in.xml", text, "out.csv").expect("converted");
+    assert_eq!(out, "t\n1\n\u{feff}2\n3\n");
+    let behind = convert("in.xml", format!("{text}\u{feff}"), "out.csv");
+    assert!(behind.is_err());
+}

@@ -14,6 +14,9 @@ use crate::record::holds_any;
 use crate::source::ReadProblem;
 use crate::value::eight;
 
+/// What may stand before a document.
+const BYTE_ORDER_MARK: &[u8] = "\u{feff}".as_bytes();
+
 /// Bytes that are read at a time.
 const PIECE: usize = 1 << 18;
 
@@ -39,6 +42,8 @@ pub(crate) struct Markup {
     /// The start of a character whose end is still to come.
     cut: Vec<u8>,
     at_end: bool,
+    /// The first piece was read.
+    is_begun: bool,
     /// The part of the package that the document is, for messages.
     part: String,
 }
@@ -51,6 +56,7 @@ impl Markup {
             at: 0,
             cut: Vec::new(),
             at_end: false,
+            is_begun: false,
             part: part.to_owned(),
         }
     }
@@ -135,6 +141,10 @@ impl Markup {
             .read_to_end(&mut bytes)
             .map_err(|error| unreadable(error, &self.part))?;
         self.at_end = read == 0;
+        if !std::mem::replace(&mut self.is_begun, true) && bytes.starts_with(BYTE_ORDER_MARK) {
+            // The parser would drop it, too, and count its place without it.
+            bytes.drain(..BYTE_ORDER_MARK.len());
+        }
         match simdutf8::compat::from_utf8(&bytes) {
             Ok(text) => self.text.push_str(text),
             Err(error) if error.error_len().is_none() && !self.at_end => {

@@ -147,6 +147,14 @@ impl Walk {
             most_depth,
             scratch,
         } = self;
+        // The parser would take it for the mark before a document, and count its place without it.
+        if text.rest().starts_with('\u{feff}') {
+            if open.is_empty() {
+                return Err(text.malformed(text.at, "text outside of the root element"));
+            }
+            handler.text("\u{feff}".as_bytes(), None);
+            text.at += '\u{feff}'.len_utf8();
+        }
         let base = text.at;
         let at_end = text.is_at_end();
         let rest = text.rest();

@@ -6,6 +6,9 @@ use quick_xml::events::{BytesStart, Event};
 use crate::format::markup::{attribute, push_escaped};
 use crate::source::ReadProblem;
 
+/// Elements in each other; what is deeper would not be left again without the stack.
+const MAX_DEPTH: usize = 500;
+
 /// A part.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Document {
@@ -55,6 +58,11 @@ impl Document {
             let done = match event {
                 Event::Eof => break,
                 Event::DocType(_) => return Err(ReadProblem::DocumentType),
+                Event::Start(_) if open.len() >= MAX_DEPTH => {
+                    return Err(damaged(&format!(
+                        "more than {MAX_DEPTH} elements in each other"
+                    )));
+                }
                 Event::Start(_) => {
                     open.push(Element::new(raw[1..raw.len() - 1].to_owned(), true));
                     continue;
