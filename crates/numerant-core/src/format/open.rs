@@ -235,7 +235,14 @@ pub(crate) fn open(
         } else if let Some(book) = ods::OdsBook::open(&package).map_err(failed)? {
             (Arc::new(book), ods::NAME)
         } else {
-            return Err(failed(no_workbook(&path, "a zip archive")));
+            let media = package.bytes("mimetype", 200).map_err(failed)?;
+            let found = match media.as_deref() {
+                Some(b"application/vnd.sun.xml.calc") => {
+                    "a spreadsheet in the format before OpenDocument (.sxc)"
+                }
+                _ => "a zip archive",
+            };
+            return Err(failed(no_workbook(&path, found)));
         }
     } else if flat {
         let book = ods::OdsBook::open_flat(shared).map_err(failed)?;

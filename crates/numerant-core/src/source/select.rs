@@ -244,7 +244,8 @@ pub fn select(names: &[SourcePath], selection: &Selection<'_>) -> Result<Selecte
 /// read and begins like one.
 fn is_archive(path: &Path, selection: &Selection<'_>) -> bool {
     let extension = SourcePath::File(path.to_owned()).extension();
-    if selection.extensions.contains(&extension.as_str()) {
+    // A spreadsheet of an early version is a package, too, and named for what it is when it is read.
+    if selection.extensions.contains(&extension.as_str()) || extension == "sxc" {
         return false;
     }
     matches!(members(path), Err(_) | Ok(Some(_)))

@@ -7,7 +7,7 @@ pub(in crate::format::delimited) fn other_content(
     sample: &[u8],
     as_text: bool,
 ) -> Option<&'static str> {
-    const SIGNATURES: [(&[u8], &str); 10] = [
+    const SIGNATURES: [(&[u8], &str); 13] = [
         (
             b"PK\x03\x04",
             "a zip archive, such as a workbook (.xlsx, .ods)",
@@ -15,6 +15,18 @@ pub(in crate::format::delimited) fn other_content(
         (
             b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1",
             "a compound file, such as a binary workbook (.xls)",
+        ),
+        (
+            b"\x09\x00\x04\x00",
+            "a binary workbook of an early version (BIFF2)",
+        ),
+        (
+            b"\x09\x02\x06\x00",
+            "a binary workbook of an early version (BIFF3)",
+        ),
+        (
+            b"\x09\x04\x06\x00",
+            "a binary workbook of an early version (BIFF4)",
         ),
         (b"%PDF-", "a PDF document"),
         (b"\x89PNG\r\n", "a PNG picture"),
