@@ -40,8 +40,8 @@ fn refusals(folder: &str, format: &str) -> String {
         let name = document.file_stem().expect("a name").to_string_lossy();
         let outcome = read(&document, format);
         let error = outcome.expect_err(&name);
-        let told = document.display().to_string();
-        writeln!(lines, "{name}: {}", error.replace(&told, "FILE")).expect("written");
+        let shown = document.display().to_string();
+        writeln!(lines, "{name}: {}", error.replace(&shown, "FILE")).expect("written");
     }
     lines
 }

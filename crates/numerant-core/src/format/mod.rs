@@ -793,7 +793,7 @@ pub enum EncodeError {
     Aggregate {
         /// Where in the source.
         at: At,
-        /// The function, as it stands in the shape.
+        /// The function, as the shape has it.
         function: String,
         /// What is wrong.
         what: String,

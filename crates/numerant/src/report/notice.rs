@@ -304,54 +304,21 @@ pub(super) fn text(notice: &Notice) -> String {
         Notice::NotAsNamed { file, format } => {
             format!("{file}: its content is in another format than its name says: {format}")
         }
-        Notice::OpenElsewhere(workbooks) => {
-            let names: Vec<&str> = workbooks.iter().take(5).map(String::as_str).collect();
-            let more = if workbooks.len() > names.len() {
-                ", …"
-            } else {
-                ""
-            };
-            format!(
-                "{} open in a spreadsheet program, and changes that are not saved there were not \
-                 read: {}{more}",
-                counted(workbooks.len() as u64, "workbook is", "workbooks are"),
-                names.join(", ")
-            )
-        }
-        Notice::EmptySheets { workbook, sheets } => {
-            let names: Vec<String> = sheets
-                .iter()
-                .take(5)
-                .map(|name| format!("'{name}'"))
-                .collect();
-            let more = if sheets.len() > names.len() {
-                ", …"
-            } else {
-                ""
-            };
-            format!(
-                "{workbook}: {} empty and not read: {}{more}",
-                counted(sheets.len() as u64, "sheet is", "sheets are"),
-                names.join(", ")
-            )
-        }
-        Notice::SheetsPassedOver { workbook, sheets } => {
-            let shown: Vec<String> = sheets
-                .iter()
-                .take(5)
-                .map(|name| format!("'{name}'"))
-                .collect();
-            let more = if sheets.len() > shown.len() {
-                ", …"
-            } else {
-                ""
-            };
-            format!(
-                "{workbook}: {} not read: {}{more}; --read-sheet chooses, --read-sheet all reads all",
-                counted(sheets.len() as u64, "sheet was", "sheets were"),
-                shown.join(", ")
-            )
-        }
+        Notice::OpenElsewhere(workbooks) => format!(
+            "{} open in a spreadsheet program, and changes that are not saved there were not read: {}",
+            counted(workbooks.len() as u64, "workbook is", "workbooks are"),
+            first_of(workbooks.iter().cloned())
+        ),
+        Notice::EmptySheets { workbook, sheets } => format!(
+            "{workbook}: {} empty and not read: {}",
+            counted(sheets.len() as u64, "sheet is", "sheets are"),
+            first_of(sheets.iter().map(|name| format!("'{name}'")))
+        ),
+        Notice::SheetsPassedOver { workbook, sheets } => format!(
+            "{workbook}: {} not read: {}; --read-sheet chooses, --read-sheet all reads all",
+            counted(sheets.len() as u64, "sheet was", "sheets were"),
+            first_of(sheets.iter().map(|name| format!("'{name}'")))
+        ),
         Notice::Sheet { source, note } => format!("{source}: {}", sheet(note)),
         Notice::OnlyValues { workbook, because } => {
             let because = match because {
@@ -683,4 +650,14 @@ pub(super) fn header(note: &HeaderNote) -> String {
         ),
         _ => String::new(),
     }
+}
+
+/// Names that a note lists.
+const LISTED: usize = 5;
+
+/// The first of some names, and whether there are more.
+fn first_of(names: impl ExactSizeIterator<Item = String>) -> String {
+    let more = if names.len() > LISTED { ", …" } else { "" };
+    let names: Vec<String> = names.take(LISTED).collect();
+    format!("{}{more}", names.join(", "))
 }

@@ -8,7 +8,7 @@ pub(super) struct Attributes<'t> {
     rest: &'t str,
 }
 
-/// A name and a value as it stands between its quotes.
+/// A name and a value verbatim, without its quotes.
 pub(super) type Attribute<'t> = (&'t str, &'t str);
 
 impl<'t> Attributes<'t> {

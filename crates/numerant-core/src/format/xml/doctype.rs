@@ -40,7 +40,7 @@ pub(super) struct AttributeRule {
     pub(super) name: String,
     /// Its blanks are kept; those of the other types are normalised (XML 1.0, 3.3.3).
     pub(super) is_cdata: bool,
-    /// The value where a tag has none, as it stands between its quotes.
+    /// The value where a tag has none, verbatim.
     pub(super) default: Option<String>,
 }
 
@@ -285,7 +285,7 @@ impl<'a> Parser<'a> {
             counts: self.counts,
             left: self.left,
         };
-        // Places in what it stands for are told as that of the reference.
+        // Errors in its text are reported at the reference.
         let outcome = inner.subset();
         outcome.map_err(|DoctypeError(_, what)| DoctypeError(self.at, what))
     }

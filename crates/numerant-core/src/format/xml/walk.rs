@@ -456,7 +456,7 @@ impl State<'_> {
         Ok(())
     }
 
-    /// An attribute with its value as it stands; `place` says where, if it stands in the tag.
+    /// An attribute with its verbatim value; `place` is where that is, if it is in the tag.
     fn attribute(
         &mut self,
         name: &str,

@@ -59,7 +59,7 @@ pub(super) enum Piece {
 /// A value of a JSON document.
 #[derive(Clone, Debug)]
 pub(super) enum Value {
-    /// As it stands.
+    /// Verbatim.
     Literal(String),
     /// A text, or a single value with its type.
     Place(Place),

@@ -26,7 +26,7 @@ pub(super) struct Aggregate {
     pub(super) column: String,
     /// The expression of that column, if it is computed.
     pub(super) expression: Option<String>,
-    /// As it stands in the shape.
+    /// Its verbatim text in the shape.
     pub(super) text: String,
 }
 
