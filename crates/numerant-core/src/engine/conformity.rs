@@ -123,7 +123,8 @@ pub(super) fn check(
                 break;
             }
             let placed = late.get(&output).map(|written| &written.placed);
-            let record = record_at(violation.offset, placed, consumer.traced(output));
+            let offset = violation.offset;
+            let record = offset.and_then(|at| record_at(at, placed, consumer.traced(output)));
             unfit.violations.push(UnfitPlace {
                 output: name.clone(),
                 record: record.map(|(source, at)| (consumer.source_name(source), at)),

@@ -52,7 +52,7 @@ impl JsonSchema {
             let before = &document[..at];
             found.push(Violation {
                 line: line + memchr::memchr_iter(b'\n', before).count() as u64,
-                offset: offset + at as u64,
+                offset: Some(offset + at as u64),
                 path: if path.is_empty() {
                     "/".to_owned()
                 } else {

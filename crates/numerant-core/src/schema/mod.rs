@@ -17,6 +17,12 @@ pub use sample::{Sample, sample_of};
 use json::JsonSchema;
 use xml::XmlSchema;
 
+use crate::format::xml::encoding_of;
+use crate::source::Transcoder;
+
+/// Bytes in which an XML document declares its encoding.
+const START: usize = 4096;
+
 /// Violations of one output that are kept.
 const MAX_VIOLATIONS: usize = 20;
 
@@ -59,8 +65,8 @@ pub enum SchemaProblem {
 pub struct Violation {
     /// The line of the output, from 1.
     pub line: u64,
-    /// Where in the output, in bytes.
-    pub(crate) offset: u64,
+    /// Where in the output, in bytes; `None` if it is not UTF-8, so that other bytes were checked.
+    pub(crate) offset: Option<u64>,
     /// The element or value, as a path.
     pub path: String,
     /// The rule, as the standard or the schema calls it.
@@ -101,7 +107,19 @@ impl DocumentSchema {
     pub(crate) fn violations(&self, output: &Path, as_lines: bool) -> io::Result<Vec<Violation>> {
         let mut input = BufReader::with_capacity(1 << 17, File::open(output)?);
         match self {
-            Self::Xml(schema) => schema.violations(input),
+            Self::Xml(schema) => {
+                let start = input.fill_buf()?;
+                let encoding = encoding_of(&start[..start.len().min(START)]);
+                if encoding.is_utf8() {
+                    return schema.violations(input);
+                }
+                let mut found =
+                    schema.violations(BufReader::new(Transcoder::new(input, encoding)))?;
+                found
+                    .iter_mut()
+                    .for_each(|violation| violation.offset = None);
+                Ok(found)
+            }
             Self::Json(schema) if as_lines => {
                 let mut found = Vec::new();
                 let (mut text, mut line, mut offset) = (Vec::new(), 1, 0);

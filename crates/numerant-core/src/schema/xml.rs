@@ -139,7 +139,7 @@ impl ValidationSink for Sink<'_> {
         self.found.push(Violation {
             line,
             // It was found where a tag ends.
-            offset: offset.saturating_sub(1),
+            offset: Some(offset.saturating_sub(1)),
             path: plain_path(&path.unwrap_or_default()),
             rule: error.constraint.to_owned(),
             what: error.message,

@@ -17,7 +17,7 @@ pub(crate) use declaration::in_one_encoding;
 pub(crate) use find::{begins, find_records, survey};
 pub use namespace::{Namespace, NamespaceError};
 pub(crate) use read::XmlTrees;
-pub(crate) use walk::check;
+pub(crate) use walk::{check, encoding_of};
 pub(crate) use write::{XmlEncoder, XmlForm, push_comment};
 
 /// What the format is called.

@@ -11,7 +11,9 @@ use super::syntax::{wrong_comment, wrong_declaration, wrong_instruction};
 use crate::format::markup::{Flow, forbidden};
 use crate::format::text::Text;
 use crate::format::trees::{MOST_DEPTH, OpenedTrees};
-use crate::source::{Encoding, EncodingError, Input, ReadError, ReadProblem, SourcePath};
+use crate::source::{
+    Encoding, EncodingError, Input, ReadError, ReadProblem, SourcePath, mostly_utf16,
+};
 
 /// What is wrong at a place in the text.
 struct Wrong(usize, ReadProblem);
@@ -102,6 +104,17 @@ fn declared(start: &[u8]) -> Result<Option<Encoding>, EncodingError> {
     // What reads like ASCII cannot be UTF-16, whatever it says.
     let is_utf16 = [Encoding::UTF_16LE, Encoding::UTF_16BE].contains(&encoding);
     Ok((!is_utf16).then_some(encoding))
+}
+
+/// The encoding of a document that begins so: by its mark, by zero bytes, or as it declares.
+pub(crate) fn encoding_of(start: &[u8]) -> Encoding {
+    let detected = match start {
+        [0xff, 0xfe, ..] => Some(Encoding::UTF_16LE),
+        [0xfe, 0xff, ..] => Some(Encoding::UTF_16BE),
+        _ => mostly_utf16(start),
+    };
+    let declared = || declared(start).ok().flatten();
+    detected.or_else(declared).unwrap_or(Encoding::UTF_8)
 }
 
 impl Walk {

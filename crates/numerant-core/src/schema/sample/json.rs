@@ -54,12 +54,15 @@ impl Sampler {
         }
     }
 
-    /// The schema that a reference leads to, and the file that it is in.
-    fn resolved(
+    /// The schema that another refers to, and the file that it is in; `None` if it refers to none.
+    fn referred(
         &mut self,
-        reference: &str,
+        schema: &Value,
         file: &Path,
-    ) -> Result<(Value, PathBuf), SchemaProblem> {
+    ) -> Result<Option<(Value, PathBuf)>, SchemaProblem> {
+        let Some(reference) = schema.get("$ref").and_then(Value::as_str) else {
+            return Ok(None);
+        };
         let missing = || SchemaProblem::Missing(reference.to_owned());
         let (location, pointer) = reference.split_once('#').unwrap_or((reference, ""));
         let target = match location {
@@ -74,7 +77,7 @@ impl Sampler {
             self.files.insert(target.clone(), schema);
         }
         let found = self.files[&target].pointer(pointer).cloned();
-        Ok((found.ok_or_else(missing)?, target))
+        Ok(Some((found.ok_or_else(missing)?, target)))
     }
 
     fn value(
@@ -89,8 +92,7 @@ impl Sampler {
             self.note(path, "is nested too deep to be shown");
             return Ok(Value::from(place(path)));
         }
-        if let Some(reference) = schema.get("$ref").and_then(Value::as_str) {
-            let (target, file) = self.resolved(reference, file)?;
+        if let Some((target, file)) = self.referred(schema, file)? {
             return self.value(&target, &file, path, depth + 1);
         }
         for word in ["oneOf", "anyOf"] {
@@ -160,12 +162,15 @@ impl Sampler {
         members: &mut Map<String, Value>,
         optional: &mut Vec<String>,
     ) -> Result<(), SchemaProblem> {
-        if let Some(reference) = schema.get("$ref").and_then(Value::as_str) {
-            let (target, file) = self.resolved(reference, file)?;
+        self.parts += 1;
+        if depth > MAX_DEPTH || self.parts > MAX_PARTS {
+            return Ok(());
+        }
+        if let Some((target, file)) = self.referred(schema, file)? {
             return self.members(&target, &file, path, depth + 1, members, optional);
         }
         let parts = schema.get("allOf").and_then(Value::as_array);
-        for part in parts.into_iter().flatten().filter(|_| depth < MAX_DEPTH) {
+        for part in parts.into_iter().flatten() {
             self.members(part, file, path, depth + 1, members, optional)?;
         }
         let required: Vec<&str> = schema
@@ -181,7 +186,7 @@ impl Sampler {
             let value = self.value(property, file, path, depth + 1)?;
             path.pop();
             members.insert(name.replace('{', "{{").replace('}', "}}"), value);
-            if !required.contains(&name.as_str()) {
+            if !required.contains(&name.as_str()) && !optional.contains(name) {
                 optional.push(name.clone());
             }
         }
