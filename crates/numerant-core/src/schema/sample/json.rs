@@ -141,9 +141,13 @@ impl Sampler {
         depth: usize,
     ) -> Result<Value, SchemaProblem> {
         let mut members = Map::new();
-        let mut optional = Vec::new();
-        self.members(schema, file, path, depth, &mut members, &mut optional)?;
-        optional.retain(|name| members.contains_key(name));
+        let mut required = Vec::new();
+        self.members(schema, file, path, depth, &mut members, &mut required)?;
+        let optional: Vec<&str> = members
+            .keys()
+            .map(String::as_str)
+            .filter(|name| !name.contains(['{', '}']) && !required.iter().any(|one| one == name))
+            .collect();
         if optional.is_empty() {
             return Ok(Value::Object(members));
         }
@@ -160,37 +164,29 @@ impl Sampler {
         path: &mut Vec<String>,
         depth: usize,
         members: &mut Map<String, Value>,
-        optional: &mut Vec<String>,
+        required: &mut Vec<String>,
     ) -> Result<(), SchemaProblem> {
         self.parts += 1;
         if depth > MAX_DEPTH || self.parts > MAX_PARTS {
             return Ok(());
         }
         if let Some((target, file)) = self.referred(schema, file)? {
-            return self.members(&target, &file, path, depth + 1, members, optional);
+            return self.members(&target, &file, path, depth + 1, members, required);
         }
         let parts = schema.get("allOf").and_then(Value::as_array);
         for part in parts.into_iter().flatten() {
-            self.members(part, file, path, depth + 1, members, optional)?;
+            self.members(part, file, path, depth + 1, members, required)?;
         }
-        let required: Vec<&str> = schema
-            .get("required")
-            .and_then(Value::as_array)
-            .into_iter()
-            .flatten()
-            .filter_map(Value::as_str)
-            .collect();
+        let names = schema.get("required").and_then(Value::as_array);
+        let names = names.into_iter().flatten().filter_map(Value::as_str);
+        required.extend(names.map(str::to_owned));
         let properties = schema.get("properties").and_then(Value::as_object);
         for (name, property) in properties.into_iter().flatten() {
             path.push(name.clone());
             let value = self.value(property, file, path, depth + 1)?;
             path.pop();
             members.insert(name.replace('{', "{{").replace('}', "}}"), value);
-            if !required.contains(&name.as_str()) && !optional.contains(name) {
-                optional.push(name.clone());
-            }
         }
-        optional.retain(|name| !required.contains(&name.as_str()));
         Ok(())
     }
 
