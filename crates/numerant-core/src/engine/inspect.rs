@@ -11,7 +11,7 @@ use super::notice::{not_as_named, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, prepare};
 use crate::format::delimited::{Dialect, LineEnd, Reindex};
-use crate::format::sheet::SheetFacts;
+use crate::format::sheet::{SheetFacts, Uncomputed};
 use crate::format::{
     DetectedDialect, MessageFacts, ReadTally, RecordReader, Survey, TextNote, TreeFacts,
 };
@@ -196,6 +196,7 @@ pub fn inspect(
         per_sheet: true,
         ..job.clone()
     };
+    refuse_no_formula(&mut job);
     let twice = prepare::reads_twice(&job);
     let (sources, mut cursor) = Sources::open(&job, twice, !twice, true, context)?;
     prepare::hold_for_any(&mut job, &sources)?;
@@ -214,6 +215,13 @@ pub fn inspect(
         first.empty_sheets.extend(empty);
     }
     Ok(inspections)
+}
+
+/// Lets formulas without a computed value be counted, and not refused.
+fn refuse_no_formula(job: &mut Job) {
+    if job.read.on_uncomputed == Uncomputed::Error {
+        job.read.on_uncomputed = Uncomputed::Blank;
+    }
 }
 
 /// Reads all of one source.
@@ -413,6 +421,7 @@ pub fn values(
         sources: vec![source.clone()],
         ..job.clone()
     };
+    refuse_no_formula(&mut job);
     let (sources, mut cursor): (Sources, Cursor) =
         Sources::open(&job, prepare::reads_twice(&job), false, true, context)?;
     prepare::hold_for_any(&mut job, &sources)?;

@@ -170,8 +170,13 @@ pub enum ValuesBecause {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum SheetNote {
-    /// Formulas without a kept value were read as blank.
-    FormulasWithoutValue(u64),
+    /// So many formulas have no computed value.
+    Uncomputed {
+        /// How many.
+        count: u64,
+        /// They were read as texts, and not as blank.
+        as_text: bool,
+    },
     /// Cells hold errors, such as `#N/A`.
     Errors(u64),
     /// Ranges of cells are merged; the first cell of each has the value.
@@ -199,17 +204,19 @@ pub(super) fn sheet_notices(source: &str, facts: &SheetFacts) -> Vec<Notice> {
     let info = facts.sheets.iter().find(|info| info.name == facts.sheet);
     let hidden = info.is_some_and(|info| info.visibility != Visibility::Visible);
     let counted = [
-        (
-            facts.formulas_without_value,
-            SheetNote::FormulasWithoutValue as fn(u64) -> SheetNote,
-        ),
-        (facts.errors, SheetNote::Errors),
+        (facts.errors, SheetNote::Errors as fn(u64) -> SheetNote),
         (facts.merged, SheetNote::Merged),
         (facts.hidden_rows, SheetNote::HiddenRows),
     ];
+    let uncomputed = (facts.formulas_without_value > 0).then_some(SheetNote::Uncomputed {
+        count: facts.formulas_without_value,
+        as_text: facts.formulas_as_text,
+    });
     let notes = counted.into_iter().filter(|(count, _)| *count > 0);
-    notes
-        .map(|(count, note)| note(count))
+    let notes = notes.map(|(count, note)| note(count));
+    uncomputed
+        .into_iter()
+        .chain(notes)
         .chain(hidden.then_some(SheetNote::Hidden))
         .map(|note| Notice::Sheet {
             source: source.to_owned(),

@@ -279,13 +279,14 @@ fn pass_over_empty(
 ) -> Result<Vec<String>, ReadProblem> {
     let sheets = workbook.sheets();
     let is_empty = |sheet: usize| -> Result<bool, ReadProblem> {
-        let mut rows = workbook.rows(sheet)?;
+        let mut rows = workbook.rows(sheet, options.on_uncomputed)?;
         let mut row = Row::default();
         loop {
             row.clear();
             // What is wrong with a row is reported when it is read.
             match rows.next(&mut row) {
-                Ok(false) => return Ok(true),
+                // Where nothing is computed, something is there.
+                Ok(false) => return Ok(rows.oddities().formulas_without_value == 0),
                 Ok(true) if row.is_blank() => {}
                 Ok(true) | Err(_) => return Ok(false),
             }

@@ -22,7 +22,7 @@ const WAITING: usize = 4;
 #[derive(Clone)]
 pub(crate) struct Package {
     archive: ZipArchive<SharedFile>,
-    /// The places of parts by their names in lower case, the first of each.
+    /// The places of parts by their names as [`folded`] has them, the first of each.
     places: Arc<HashMap<String, usize>>,
 }
 
@@ -33,7 +33,7 @@ impl Package {
                 let mut places = HashMap::with_capacity(archive.len());
                 for place in 0..archive.len() {
                     if let Some(Ok(name)) = archive.name_for_index(place) {
-                        places.entry(name.to_lowercase()).or_insert(place);
+                        places.entry(folded(&name)).or_insert(place);
                     }
                 }
                 Ok(Self {
@@ -55,26 +55,26 @@ impl Package {
         self.archive.clone()
     }
 
-    /// The names of all parts as they are written.
+    /// The names of all parts, as [`slashed`] has them.
     pub(crate) fn names(&self) -> Vec<String> {
         let names = (0..self.archive.len()).map(|place| self.archive.name_for_index(place));
         names
             .flatten()
             .flatten()
-            .map(std::borrow::Cow::into_owned)
+            .map(|name| slashed(&name))
             .collect()
     }
 
-    /// A part's name as it is written, from one that may be spelled in another case.
+    /// A part's name in the case that it is written in, with slashes.
     pub(crate) fn spelled(&self, name: &str) -> Option<String> {
         let known = self.archive.name_for_index(self.place(name)?)?;
-        known.ok().map(std::borrow::Cow::into_owned)
+        known.ok().map(|name| slashed(&name))
     }
 
     /// Whether it has a part; names are the same in any case.
     pub(crate) fn place(&self, name: &str) -> Option<usize> {
         let exact = self.archive.index_for_name(name);
-        exact.or_else(|| self.places.get(&name.to_lowercase()).copied())
+        exact.or_else(|| self.places.get(&folded(name)).copied())
     }
 
     /// All of a small part; `None` if it is not there.
@@ -179,6 +179,16 @@ impl Package {
     pub(crate) fn markup(&self, name: &str) -> Result<Markup, ReadProblem> {
         Ok(Markup::new(self.stream(name)?, name))
     }
+}
+
+/// A name with slashes between folders, where some programs write backslashes (APPNOTE 4.4.17).
+pub(super) fn slashed(name: &str) -> String {
+    name.replace('\\', "/")
+}
+
+/// A name as parts are found by: names are the same in any case (ECMA-376, part 2).
+fn folded(name: &str) -> String {
+    slashed(name).to_lowercase()
 }
 
 fn broken(name: &str, error: ZipError) -> ReadProblem {

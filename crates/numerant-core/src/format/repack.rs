@@ -6,10 +6,11 @@ use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::path::Path;
 
+use zip::result::ZipError;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
-use super::package::Package;
+use super::package::{Package, slashed};
 use crate::source::SharedFile;
 
 /// A part of so many bytes or more is written in the wide form of zip archives, which not all spreadsheet
@@ -31,7 +32,7 @@ pub(crate) enum Change<'a> {
     Copied(Package, String),
 }
 
-/// The parts that are not as they were, by the names that they have in the package.
+/// The parts that are not as they were, by the names that they have in the package, with slashes.
 #[derive(Default)]
 pub(crate) struct Repack<'a> {
     changes: HashMap<String, Change<'a>>,
@@ -55,11 +56,15 @@ impl<'a> Repack<'a> {
         let out = BufWriter::with_capacity(1 << 17, File::create_new(to)?);
         let mut zip = ZipWriter::new(out);
         for place in 0..archive.len() {
-            let name = match archive.name_for_index(place) {
+            let written = match archive.name_for_index(place) {
                 Some(name) => name?.into_owned(),
                 None => continue,
             };
+            let name = slashed(&written);
             match self.changes.get(&name) {
+                None if name != written => {
+                    zip.raw_copy_file_rename(archive.by_index_raw(place)?, name.as_str())?;
+                }
                 None => zip.raw_copy_file(archive.by_index_raw(place)?)?,
                 Some(change) => write_part(&mut zip, &name, change, WIDE)?,
             }
@@ -102,7 +107,8 @@ fn write_part(
         }
         Change::Copied(package, part) => {
             let mut archive = package.archive();
-            let part = archive.by_name_raw(part.as_bytes())?;
+            let place = package.place(part).ok_or(ZipError::FileNotFound)?;
+            let part = archive.by_index_raw(place)?;
             Ok(zip.raw_copy_file_rename(part, name)?)
         }
     }

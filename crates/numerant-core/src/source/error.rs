@@ -90,6 +90,15 @@ fn sheets_named(sheets: &[String]) -> String {
     }
 }
 
+/// That so many other cells are the same, for the end of a sentence.
+fn others_like_it(count: u64) -> String {
+    match count {
+        0 => String::new(),
+        1 => ", as another cell of the sheet has".to_owned(),
+        count => format!(", as {count} other cells of the sheet have"),
+    }
+}
+
 /// What is wrong with a source.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -240,6 +249,17 @@ pub enum ReadProblem {
     EmptyWorkbook {
         /// The names of its sheets.
         sheets: Vec<String>,
+    },
+    /// Formulas that no program has computed.
+    #[error(
+        "the cell {cell} has a formula without a computed value{}",
+        others_like_it(*.count - 1)
+    )]
+    Uncomputed {
+        /// The first cell.
+        cell: String,
+        /// How many cells of the sheet are so.
+        count: u64,
     },
     /// A cell holds something beside the columns that have a header.
     #[error("the cell {cell} holds something, and the columns are {columns}")]
@@ -545,6 +565,11 @@ impl ReadProblem {
             Self::OutsideColumns { .. } => Some(
                 "is a note beside the table? --ragged reject leaves such rows out (--rejects FILE \
                  keeps them)"
+                    .to_owned(),
+            ),
+            Self::Uncomputed { .. } => Some(
+                "open and save the workbook in a spreadsheet program, which computes them; or read \
+                 them as blank (--on-uncomputed blank) or as text (--on-uncomputed formula)"
                     .to_owned(),
             ),
             Self::Encrypted => Some("save it without a password first".to_owned()),

@@ -7,7 +7,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use numerant_core::format::delimited::{
     Delimiter, Escape, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
 };
-use numerant_core::format::sheet::Types;
+use numerant_core::format::sheet::{Types, Uncomputed};
 use numerant_core::format::{Balance, Blanks, ControlSigns, Miscounted, Namespace};
 use numerant_core::gather::ColumnPolicy;
 use numerant_core::job::{Formulas, Overflow};
@@ -134,6 +134,12 @@ const MISCOUNTED: &[(&str, Miscounted)] = &[
     ("refuse", Miscounted::Refuse),
 ];
 
+const UNCOMPUTED: &[(&str, Uncomputed)] = &[
+    ("error", Uncomputed::Error),
+    ("blank", Uncomputed::Blank),
+    ("formula", Uncomputed::Formula),
+];
+
 const YES_NO: &[(&str, bool)] = &[("yes", true), ("no", false)];
 
 const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Json)];
@@ -197,6 +203,10 @@ pub(super) struct ReadingOptions {
     /// [default: the first that is shown]
     #[arg(long, value_name = "SHEET[,SHEET…]", value_parser = columns)]
     read_sheet: Vec<ColumnList>,
+    /// What to do with formulas in workbooks that no program has computed: error refuses the sheet,
+    /// blank reads them as blank, formula as texts such as =B2*C2
+    #[arg(long, value_name = "POLICY", value_parser = choice(UNCOMPUTED), default_value = "error")]
+    on_uncomputed: Uncomputed,
     /// Text between fields: a character, several such as '||', a byte such as '\x01', or comma,
     /// semicolon, tab, pipe, space [default: detected]
     #[arg(long, value_name = "TEXT")]
@@ -314,6 +324,7 @@ impl ReadingOptions {
             depth: self.depth.map(usize::from),
             layout: self.layout,
             miscounted: self.miscounted,
+            on_uncomputed: self.on_uncomputed,
             ..ReadOptions::default()
         }
     }

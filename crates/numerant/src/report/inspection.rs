@@ -341,8 +341,13 @@ fn sheet_facts(sheet: &SheetFacts) -> Vec<(&'static str, String)> {
         ),
         ("range", sheet.range.clone()),
     ];
+    let formulas = match sheet.formulas_without_value {
+        0 => "their computed values were read".to_owned(),
+        count if count == sheet.formulas => "without computed values".to_owned(),
+        count => format!("{} of them without a computed value", number(count)),
+    };
     for (label, count, what) in [
-        ("formulas", sheet.formulas, "their kept values were read"),
+        ("formulas", sheet.formulas, formulas.as_str()),
         ("errors", sheet.errors, "cells hold one such as #N/A"),
         (
             "merged",

@@ -604,11 +604,12 @@ fn balance(note: &BalanceNote) -> String {
 /// What is odd about the cells of a sheet.
 fn sheet(note: &SheetNote) -> String {
     match note {
-        SheetNote::FormulasWithoutValue(count) => format!(
-            "{} no kept value and {} read as blank; open and save the workbook in a spreadsheet \
+        SheetNote::Uncomputed { count, as_text } => format!(
+            "{} no computed value and {} read as {}; open and save the workbook in a spreadsheet \
              program to have them computed",
             counted(*count, "formula has", "formulas have"),
-            if *count == 1 { "was" } else { "were" }
+            if *count == 1 { "was" } else { "were" },
+            if *as_text { "text" } else { "blank" }
         ),
         SheetNote::Errors(count) => format!(
             "{} an error such as #N/A, which was read as text",

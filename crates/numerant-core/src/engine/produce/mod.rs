@@ -22,9 +22,9 @@ use super::suspects::TotalFinder;
 use super::{Context, Error, Notice, Shared, prepare};
 use crate::format::column::Found;
 use crate::format::delimited::{Dialect, Ragged, Reindex};
-use crate::format::sheet::Types;
+use crate::format::sheet::{Types, Uncomputed};
 use crate::format::{Document, Format, RecordEncoder, RecordReader, TextFormat};
-use crate::job::{Gathering, Job, JobError};
+use crate::job::{Formulas, Gathering, Job, JobError};
 use crate::ledger::SourceEntry;
 use crate::name::Template;
 use crate::record::{Batch, ColumnError, RejectedRecord};
@@ -117,6 +117,8 @@ pub(super) struct Producer {
     sets: HashMap<KeyValues, (usize, String, Vec<String>)>,
     /// Sheets come out as they are, where the source lets them.
     keeps: bool,
+    /// Formulas without a computed value are refused in sheets that are not kept whole.
+    refuses_uncomputed: bool,
     /// The form that documents are to have.
     shape: Option<Shape>,
     /// What is told of a source is told from all of it.
@@ -170,6 +172,12 @@ impl Producer {
         if keeps || job.like_source {
             // Records are only counted.
             job.read.ragged = Ragged::Pad;
+        }
+        let keeps_formulas = keeps && job.formulas == Formulas::Keep && job.total.is_empty();
+        let refuses_uncomputed = keeps_formulas && job.read.on_uncomputed == Uncomputed::Error;
+        if refuses_uncomputed {
+            // Those of sheets that do not stay as they are, are refused at their end.
+            job.read.on_uncomputed = Uncomputed::Blank;
         }
         let (job, shape) = (&mut job, &shape);
         let twice = prepare::reads_twice(job);
@@ -234,6 +242,7 @@ impl Producer {
         Ok(Self {
             thorough,
             keeps,
+            refuses_uncomputed,
             shape: shape.clone(),
             types,
             job: job.clone(),
@@ -413,6 +422,18 @@ impl Producer {
         let tally = reader.tally();
         let name = path;
         if let Some(sheet) = reader.sheet().filter(|_| !kept) {
+            if let Some(cell) = sheet
+                .first_without_value
+                .clone()
+                .filter(|_| self.refuses_uncomputed)
+            {
+                let count = sheet.formulas_without_value;
+                return Err(Error::Read(ReadError {
+                    source_name: name,
+                    place: Place::default(),
+                    problem: ReadProblem::Uncomputed { cell, count },
+                }));
+            }
             self.notices.extend(sheet_notices(&name, &sheet));
         }
         let notes = tally.notes().into_iter();

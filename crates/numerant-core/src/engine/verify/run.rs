@@ -69,6 +69,7 @@ fn how_parts_are_read(job: &Job, extension: &str, dialect: Option<Dialect>) -> R
         no_prefixes: read.no_prefixes,
         depth: read.depth,
         layout: read.layout.clone(),
+        on_uncomputed: read.on_uncomputed,
         blank_values: read.blank_values.clone(),
         ..ReadOptions::default()
     }

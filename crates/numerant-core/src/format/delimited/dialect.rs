@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::format::sheet::{SheetChoice, Types};
+use crate::format::sheet::{SheetChoice, Types, Uncomputed};
 use crate::format::{Balance, Blanks, ControlSigns, Miscounted, Namespace};
 use crate::name::Words;
 use crate::record::{Batch, CELL_QUOTE};
@@ -466,6 +466,8 @@ pub struct ReadOptions {
     pub layouts: Vec<String>,
     /// What becomes of counts and control numbers of messages that do not agree.
     pub miscounted: Miscounted,
+    /// What becomes of formulas that no program has computed.
+    pub on_uncomputed: Uncomputed,
     /// Words of the job that could name columns, for formats in which parts of values are columns where
     /// they are named.
     #[serde(skip)]

@@ -9,8 +9,8 @@ use super::styles::Styles;
 use crate::format::markup::{Flow, Markup, attribute, push_reference};
 use crate::format::package::Package;
 use crate::format::sheet::{
-    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Visibility, Workbook, letters,
-    write_clock,
+    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Uncomputed, Visibility, Workbook,
+    letters, write_clock,
 };
 use crate::source::{Place, ReadProblem, SharedFile};
 
@@ -147,7 +147,7 @@ impl Workbook for OdsBook {
         &self.sheets
     }
 
-    fn rows(&self, sheet: usize) -> Result<Box<dyn Rows>, ReadProblem> {
+    fn rows(&self, sheet: usize, on_uncomputed: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
         let mut markup = self.content.markup()?;
         let mut before = sheet;
         let mut empty = false;
@@ -178,6 +178,7 @@ impl Workbook for OdsBook {
                 in_paragraph: 0,
                 text: String::new(),
                 ended: empty || !found,
+                on_uncomputed,
                 oddities: Oddities::default(),
             },
             again: Row::default(),
@@ -199,7 +200,7 @@ struct CellHead {
     kind: String,
     value: String,
     error: bool,
-    formula: bool,
+    formula: Option<String>,
     shown: Option<Shown>,
     repeated: u32,
 }
@@ -222,6 +223,7 @@ struct State {
     in_paragraph: u32,
     text: String,
     ended: bool,
+    on_uncomputed: Uncomputed,
     oddities: Oddities,
 }
 
@@ -274,7 +276,7 @@ impl State {
                 "value" | "date-value" | "time-value" | "boolean-value" | "string-value" => {
                     head.value = value();
                 }
-                "formula" => head.formula = true,
+                "formula" => head.formula = Some(value()),
                 "style-name" => style = Some(value()),
                 "number-columns-repeated" => {
                     let repeated = repeats(Some(attribute.value.as_ref()))?;
@@ -309,10 +311,18 @@ impl State {
         };
         let first = self.column;
         self.column = first.saturating_add(head.repeated);
-        if head.formula {
+        if let Some(formula) = &head.formula {
             self.oddities.formulas += 1;
             if head.kind.is_empty() {
-                self.oddities.formulas_without_value += 1;
+                self.oddities.without_value(self.row + 1, first);
+                if self.on_uncomputed == Uncomputed::Formula {
+                    // The prefix names the language that it is written in.
+                    let text = match formula.split_once(":=") {
+                        Some((language, rest)) if language.len() < 8 => format!("={rest}"),
+                        _ => formula.clone(),
+                    };
+                    row.push_text(first, &text);
+                }
             }
         }
         if head.error {
@@ -632,5 +642,9 @@ impl Rows for OdsRows {
 
     fn oddities(&self) -> Oddities {
         self.state.oddities
+    }
+
+    fn forget_oddities(&mut self) {
+        self.state.oddities = Oddities::default();
     }
 }

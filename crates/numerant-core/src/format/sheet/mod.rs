@@ -25,7 +25,7 @@ pub use name::LONGEST_SHEET_NAME;
 pub(crate) use name::{SheetNames, legal};
 pub(crate) use number_format::{Moments, Shown, Spelling};
 pub(crate) use reader::{Oddities, Rows, SheetSource, Workbook, choose};
-pub use reader::{SheetChoice, SheetFacts, SheetInfo, SheetReader, Visibility};
+pub use reader::{SheetChoice, SheetFacts, SheetInfo, SheetReader, Uncomputed, Visibility};
 pub(crate) use row::{NumberText, Row, lay_text, letters};
 pub(crate) use serial::{Epoch, write_clock};
 pub(crate) use shared::{SharedTexts, Strings};

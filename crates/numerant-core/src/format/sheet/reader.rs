@@ -75,10 +75,15 @@ pub struct SheetFacts {
     pub sheets: Vec<SheetInfo>,
     /// The cells that were read, as `B3:H120`; known when all are read.
     pub range: String,
-    /// Cells with formulas, of which the kept values were read.
+    /// Cells with formulas, of which the computed values were read.
     pub formulas: u64,
-    /// Formulas without a kept value, which were read as blank.
+    /// Formulas without a computed value.
     pub formulas_without_value: u64,
+    /// The first of their cells.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_without_value: Option<String>,
+    /// Those were read as texts, and not as blank.
+    pub formulas_as_text: bool,
     /// Cells that hold an error, such as `#N/A`.
     pub errors: u64,
     /// Ranges of merged cells: the first cell of each has the value.
@@ -95,6 +100,31 @@ pub(crate) struct Oddities {
     pub(crate) errors: u64,
     pub(crate) merged: u64,
     pub(crate) hidden_rows: u64,
+    /// The row, from 1, and column, from 0, of the first formula without a computed value.
+    pub(crate) first_without_value: Option<(u64, u32)>,
+}
+
+impl Oddities {
+    /// Counts a formula without a computed value.
+    pub(crate) fn without_value(&mut self, row: u64, column: u32) {
+        self.formulas_without_value += 1;
+        self.first_without_value.get_or_insert((row, column));
+    }
+}
+
+/// What becomes of formulas that no program has computed, as libraries write them.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Uncomputed {
+    /// The sheet is refused.
+    #[default]
+    Error,
+    /// The cell is blank.
+    Blank,
+    /// The cell is the formula as a text, such as `=B2*C2`.
+    Formula,
 }
 
 /// The rows of one sheet, from the top.
@@ -105,6 +135,9 @@ pub(crate) trait Rows: Send {
 
     /// What was found so far.
     fn oddities(&self) -> Oddities;
+
+    /// Forgets what was found so far, if rows are read one by one.
+    fn forget_oddities(&mut self) {}
 }
 
 /// An open workbook.
@@ -112,8 +145,9 @@ pub(crate) trait Workbook: Send + Sync {
     /// Its sheets, in order.
     fn sheets(&self) -> &[SheetInfo];
 
-    /// Opens the sheet with this number, from 0.
-    fn rows(&self, sheet: usize) -> Result<Box<dyn Rows>, ReadProblem>;
+    /// Opens the sheet with this number, from 0. Formulas without a computed value are texts if
+    /// that is asked for, else blank.
+    fn rows(&self, sheet: usize, on_uncomputed: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem>;
 }
 
 /// The numbers of the sheets that are chosen, from 0; the first that is shown if none is.
@@ -187,6 +221,7 @@ pub struct SheetReader {
     waiting: VecDeque<Row>,
     spare: Row,
     ragged: Ragged,
+    on_uncomputed: Uncomputed,
     tally: ReadTally,
     batch_size: usize,
     largest_record: usize,
@@ -234,7 +269,9 @@ impl SheetReader {
             place: Place::default(),
             problem,
         };
-        let rows = workbook.rows(sheet).map_err(failed)?;
+        let rows = workbook
+            .rows(sheet, options.on_uncomputed)
+            .map_err(failed)?;
         let dialect = Dialect {
             header: !options.no_header,
             ..Dialect::CELLS
@@ -255,6 +292,7 @@ impl SheetReader {
             sheet: SheetFacts {
                 sheet: info.name.clone(),
                 sheets: sheets.to_vec(),
+                formulas_as_text: options.on_uncomputed == Uncomputed::Formula,
                 ..SheetFacts::default()
             },
             columns: Columns::default(),
@@ -262,8 +300,9 @@ impl SheetReader {
             first_column: 0,
             width: 0,
             waiting: VecDeque::new(),
-            spare: Row::default(),
+            spare: Row::up_to(largest_record),
             ragged: options.ragged,
+            on_uncomputed: options.on_uncomputed,
             tally: ReadTally::default(),
             batch_size,
             largest_record: largest_record.min(u32::MAX as usize / 2),
@@ -298,10 +337,20 @@ impl SheetReader {
                 Ok(true) => {}
                 Err((place, problem)) => return Err(self.error(place, problem)),
             }
+            let place = Place::row(row.number);
+            if row.exceeds_limit() {
+                let limit = Size(self.largest_record as u64);
+                return Err(self.error(place, ReadProblem::RecordTooLarge { limit }));
+            }
+            if row.number <= self.facts.skipped {
+                // What is odd about rows that are passed over is of no concern.
+                self.rows.forget_oddities();
+            } else if self.on_uncomputed == Uncomputed::Error {
+                self.refuse_uncomputed()?;
+            }
             if row.is_blank() {
                 continue;
             }
-            let place = Place::row(row.number);
             if row.number <= self.last_row {
                 let problem = ReadProblem::Damaged {
                     what: format!("row {} comes behind row {}", row.number, self.last_row),
@@ -314,10 +363,6 @@ impl SheetReader {
                 };
                 return Err(self.error(place, problem));
             }
-            if row.bytes.len() > self.largest_record {
-                let limit = Size(self.largest_record as u64);
-                return Err(self.error(place, ReadProblem::RecordTooLarge { limit }));
-            }
             if self.first_row > 0 {
                 self.tally.blank_lines += row.number - self.last_row - 1;
             }
@@ -326,8 +371,26 @@ impl SheetReader {
         }
     }
 
+    /// Refuses a sheet in which a formula without a computed value was read, after the others are
+    /// counted.
+    fn refuse_uncomputed(&mut self) -> Result<(), ReadError> {
+        let Some((row, column)) = self.rows.oddities().first_without_value else {
+            return Ok(());
+        };
+        let mut rest = Row::up_to(self.largest_record);
+        // What is wrong further down is reported when this is mended.
+        while matches!(self.rows.next(&mut rest), Ok(true)) {
+            rest.clear();
+        }
+        let problem = ReadProblem::Uncomputed {
+            cell: format!("{}{row}", letters(column)),
+            count: self.rows.oddities().formulas_without_value,
+        };
+        Err(self.error(Place::row(row), problem))
+    }
+
     fn read_header(&mut self, options: &ReadOptions) -> Result<(), ReadError> {
-        let mut first = Row::default();
+        let mut first = Row::up_to(self.largest_record);
         loop {
             if !self.pull(&mut first)? {
                 let problem = match options.skip_lines {
@@ -350,7 +413,7 @@ impl SheetReader {
         let (mut from, mut to) = ends(&first).unwrap_or_default();
         let mut bytes = 0;
         while self.waiting.len() < SAMPLE_ROWS && bytes < self.batch_size {
-            let mut row = Row::default();
+            let mut row = Row::up_to(self.largest_record);
             if !self.pull(&mut row)? {
                 self.ended = true;
                 break;
@@ -485,6 +548,9 @@ impl SheetReader {
             ),
             formulas: oddities.formulas,
             formulas_without_value: oddities.formulas_without_value,
+            first_without_value: oddities
+                .first_without_value
+                .map(|(row, column)| format!("{}{row}", letters(column))),
             errors: oddities.errors,
             merged: oddities.merged,
             hidden_rows: oddities.hidden_rows,
@@ -525,7 +591,8 @@ impl RecordReader for SheetReader {
                 Some(row) => row,
                 None if self.ended => break,
                 None => {
-                    let mut row = std::mem::take(&mut self.spare);
+                    let empty = Row::up_to(self.largest_record);
+                    let mut row = std::mem::replace(&mut self.spare, empty);
                     if !self.pull(&mut row)? {
                         self.ended = true;
                         break;

@@ -8,7 +8,7 @@ use crate::format::delimited::Dialect;
 use crate::record::push_quoted;
 
 /// The cells of a row that hold something, from left to right.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct Row {
     /// Its number, from 1.
     pub(crate) number: u64,
@@ -16,12 +16,39 @@ pub(crate) struct Row {
     pub(crate) bytes: Vec<u8>,
     /// Column, counted from 0, and where its text begins and ends.
     pub(crate) cells: Vec<(u32, u32, u32)>,
+    /// Bytes that the cells may take together.
+    max_bytes: usize,
+    /// They would take more, and what is over is not there.
+    exceeds_limit: bool,
+}
+
+impl Default for Row {
+    fn default() -> Self {
+        Self::up_to(u32::MAX as usize / 2)
+    }
 }
 
 impl Row {
+    /// A row whose cells may take so many bytes together.
+    pub(crate) fn up_to(max_bytes: usize) -> Self {
+        Self {
+            number: 0,
+            bytes: Vec::new(),
+            cells: Vec::new(),
+            max_bytes: max_bytes.min(u32::MAX as usize / 2),
+            exceeds_limit: false,
+        }
+    }
+
     pub(crate) fn clear(&mut self) {
         self.bytes.clear();
         self.cells.clear();
+        self.exceeds_limit = false;
+    }
+
+    /// Whether the cells would take more than they may.
+    pub(crate) fn exceeds_limit(&self) -> bool {
+        self.exceeds_limit
     }
 
     /// Whether no cell holds anything.
@@ -32,11 +59,14 @@ impl Row {
     /// Adds a cell with what `write` appends; none if that is nothing.
     #[inline]
     pub(crate) fn push_with(&mut self, column: u32, write: impl FnOnce(&mut Vec<u8>)) {
-        let start = self.bytes.len() as u32;
+        let start = self.bytes.len();
         write(&mut self.bytes);
-        let end = self.bytes.len() as u32;
-        if end > start {
-            self.cells.push((column, start, end));
+        let end = self.bytes.len();
+        if end > self.max_bytes {
+            self.bytes.truncate(start);
+            self.exceeds_limit = true;
+        } else if end > start {
+            self.cells.push((column, start as u32, end as u32));
         }
     }
 

@@ -7,7 +7,8 @@ use encoding_rs::Encoding;
 
 use super::strings::Pieces;
 use crate::format::sheet::{
-    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Visibility, Workbook,
+    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Uncomputed, Visibility,
+    Workbook,
 };
 use crate::source::{Place, ReadProblem, SharedFile};
 use crate::value::Size;
@@ -136,7 +137,10 @@ impl XlsBook {
                 0x0022 if u16_at(data, 0) == 1 => globals.epoch = Epoch::Year1904,
                 0x041e => {
                     let text = match globals.biff8 {
-                        true => Pieces::new(vec![data.get(2..).unwrap_or_default()]).text()?,
+                        // Some programs write a longer length than there are bytes.
+                        true => {
+                            Pieces::new(vec![data.get(2..).unwrap_or_default()]).truncated_text()
+                        }
                         false => {
                             let length = usize::from(data.get(2).copied().unwrap_or(0));
                             let bytes = data.get(3..3 + length).unwrap_or_default();
@@ -275,7 +279,7 @@ impl Workbook for XlsBook {
         &self.sheets
     }
 
-    fn rows(&self, sheet: usize) -> Result<Box<dyn Rows>, ReadProblem> {
+    fn rows(&self, sheet: usize, _: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
         let mut cells = Cells {
             globals: Arc::clone(&self.shared),
             bytes: Vec::new(),
@@ -283,33 +287,49 @@ impl Workbook for XlsBook {
             oddities: Oddities::default(),
         };
         cells.read(&self.stream, self.offsets[sheet])?;
-        if let Some(cell) = cells.cells.iter().find(|cell| cell.1 > LAST_COLUMN) {
+        if let Some(cell) = cells.cells.iter().find(|cell| cell.column > LAST_COLUMN) {
             return Err(damaged(format!(
                 "there is no column behind IV (row {})",
-                u32::from(cell.0) + 1
+                u32::from(cell.row) + 1
             )));
         }
-        cells.cells.sort_by_key(|cell| (cell.0, cell.1));
+        cells.cells.sort_by_key(|cell| (cell.row, cell.column));
         Ok(Box::new(XlsRows { cells, next: 0 }))
     }
 }
 
-/// The cells of a sheet.
+/// A cell that holds something, with its row and column from 0.
+struct HeldCell {
+    row: u16,
+    column: u16,
+    text: HeldText,
+}
+
+/// Where the text of a cell is.
+#[derive(Clone, Copy)]
+enum HeldText {
+    /// The shared text with this number.
+    Shared(u32),
+    /// So many bytes of those of the sheet, from a place on.
+    Own(u32, u32),
+}
+
+/// The cells of a sheet. What they take is bound by the bytes of the file, which fit into memory:
+/// a shared text is not copied to the cells that hold it.
 struct Cells {
     globals: Arc<Globals>,
     bytes: Vec<u8>,
-    /// Row and column, from 0, and where in `bytes` the text begins and ends.
-    cells: Vec<(u16, u16, u32, u32)>,
+    cells: Vec<HeldCell>,
     oddities: Oddities,
 }
 
 impl Cells {
     fn push_with(&mut self, row: u16, column: u16, write: impl FnOnce(&Globals, &mut Vec<u8>)) {
-        let start = self.bytes.len() as u32;
+        let start = self.bytes.len();
         write(&self.globals, &mut self.bytes);
-        let end = self.bytes.len() as u32;
-        if end > start {
-            self.cells.push((row, column, start, end));
+        if self.bytes.len() > start {
+            let text = HeldText::Own(start as u32, (self.bytes.len() - start) as u32);
+            self.cells.push(HeldCell { row, column, text });
         }
     }
 
@@ -353,21 +373,30 @@ impl Cells {
             let (row, column, style) = (u16_at(data, 0), u16_at(data, 2), u16_at(data, 4));
             match found.kind {
                 0x0809 => depth += 1,
-                0x000a if depth <= 1 => return Ok(()),
+                0x000a if depth <= 1 => {
+                    if let Some((row, column)) = formula {
+                        self.oddities
+                            .without_value(u64::from(row) + 1, column.into());
+                    }
+                    return Ok(());
+                }
                 0x000a => depth -= 1,
                 // What is drawn on the sheet has records of its own.
                 _ if depth > 1 => {}
                 0x00fd => {
-                    let number = u32_at(data, 6) as usize;
-                    let globals = Arc::clone(&self.globals);
-                    let Some(laid) = globals.strings.laid(number) else {
+                    let number = u32_at(data, 6);
+                    let strings = &self.globals.strings;
+                    let Some(laid) = strings.laid(number as usize) else {
                         return Err(damaged(format!(
                             "row {} holds the shared text {number}, and there are {}",
                             u32::from(row) + 1,
-                            globals.strings.len()
+                            strings.len()
                         )));
                     };
-                    self.push_with(row, column, |_, out| out.extend_from_slice(laid));
+                    if !laid.is_empty() {
+                        let text = HeldText::Shared(number);
+                        self.cells.push(HeldCell { row, column, text });
+                    }
                 }
                 0x0204 | 0x00d6 => {
                     let pieces = with_continued(stream, found, 6);
@@ -393,13 +422,23 @@ impl Cells {
                 // Some programs write the numbers that the record had in earlier versions.
                 0x0006 | 0x0206 | 0x0406 => {
                     self.oddities.formulas += 1;
+                    if let Some((row, column)) = formula.take() {
+                        self.oddities
+                            .without_value(u64::from(row) + 1, column.into());
+                    }
                     match data.get(6..14) {
                         Some([0, .., 0xff, 0xff]) => formula = Some((row, column)),
                         Some([1, _, value, .., 0xff, 0xff]) => {
                             self.boolean(row, column, style, *value != 0);
                         }
                         Some([2, _, code, .., 0xff, 0xff]) => self.error(row, column, *code),
-                        Some([3, .., 0xff, 0xff]) | None => {}
+                        Some([3, .., 0xff, 0xff]) => {}
+                        None => {
+                            return Err(damaged(format!(
+                                "the formula in row {} ends too early",
+                                u32::from(row) + 1
+                            )));
+                        }
                         Some(_) => self.number(row, column, style, f64_at(data, 6)),
                     }
                 }
@@ -413,6 +452,9 @@ impl Cells {
                 0x0208 if u16_at(data, 12) & 0x20 != 0 => self.oddities.hidden_rows += 1,
                 0x00e5 => self.oddities.merged += u64::from(u16_at(data, 0)),
                 _ => {}
+            }
+            if self.bytes.len() > u32::MAX as usize {
+                return Err(damaged("its texts take more than 4 GiB"));
             }
             at = found.next;
         }
@@ -440,13 +482,19 @@ impl Rows for XlsRows {
         let Some(first) = self.cells.cells.get(self.next) else {
             return Ok(false);
         };
-        let number = first.0;
+        let number = first.row;
         row.number = u64::from(number) + 1;
-        while let Some((cell_row, column, start, end)) = self.cells.cells.get(self.next)
-            && *cell_row == number
+        while let Some(cell) = self.cells.cells.get(self.next)
+            && cell.row == number
         {
-            let laid = &self.cells.bytes[*start as usize..*end as usize];
-            row.push_laid(u32::from(*column), laid);
+            let laid = match cell.text {
+                HeldText::Shared(number) => self.cells.globals.strings.laid(number as usize),
+                HeldText::Own(start, length) => {
+                    let start = start as usize;
+                    self.cells.bytes.get(start..start + length as usize)
+                }
+            };
+            row.push_laid(u32::from(cell.column), laid.unwrap_or_default());
             self.next += 1;
         }
         Ok(true)

@@ -67,6 +67,24 @@ impl<'a> Pieces<'a> {
         Ok(text)
     }
 
+    /// A text as far as there are bytes for it.
+    pub(super) fn truncated_text(mut self) -> String {
+        let head = self.u16().and_then(|count| Ok((count, self.byte()?)));
+        let Ok((count, flags)) = head else {
+            return String::new();
+        };
+        let has_runs = if flags & 8 != 0 { 2 } else { 0 };
+        let has_phonetic = if flags & 4 != 0 { 4 } else { 0 };
+        if self.skip(has_runs + has_phonetic).is_err() {
+            return String::new();
+        }
+        let left: usize = self.pieces.iter().map(|piece| piece.len()).sum::<usize>() - self.at;
+        let wide = flags & 1 != 0;
+        let fits = if wide { left / 2 } else { left };
+        self.characters(usize::from(count).min(fits), wide)
+            .unwrap_or_default()
+    }
+
     /// Characters of one or two bytes; a piece that continues them says anew which.
     pub(super) fn characters(&mut self, count: usize, wide: bool) -> Result<String, ReadProblem> {
         let mut units: Vec<u16> = Vec::with_capacity(count.min(1 << 15));

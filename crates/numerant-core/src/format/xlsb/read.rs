@@ -7,7 +7,8 @@ use std::sync::{Arc, OnceLock};
 use crate::format::markup::unreadable;
 use crate::format::package::Package;
 use crate::format::sheet::{
-    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Visibility, Workbook,
+    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Uncomputed, Visibility,
+    Workbook,
 };
 use crate::format::xls::{error_name, rk};
 use crate::format::xlsx::{Relations, office_document};
@@ -222,7 +223,7 @@ impl Workbook for XlsbBook {
         &self.sheets
     }
 
-    fn rows(&self, sheet: usize) -> Result<Box<dyn Rows>, ReadProblem> {
+    fn rows(&self, sheet: usize, _: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
         let path = &self.paths[sheet];
         if path.is_empty() {
             return Err(ReadProblem::Damaged {
@@ -388,5 +389,9 @@ impl Rows for XlsbRows {
 
     fn oddities(&self) -> Oddities {
         self.oddities
+    }
+
+    fn forget_oddities(&mut self) {
+        self.oddities = Oddities::default();
     }
 }

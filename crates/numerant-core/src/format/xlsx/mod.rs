@@ -2,7 +2,9 @@
 
 mod edit;
 mod fast;
+mod formula;
 mod parts;
+mod place;
 mod read;
 mod strings;
 mod write;

@@ -1,17 +1,20 @@
 //! Reads workbooks: the list of sheets, the styles, and the cells of a sheet as a stream.
 
+use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
 
 use quick_xml::events::{BytesStart, Event};
 
 use super::fast::{self, Fast};
+use super::formula::shifted;
 use super::parts::{Relations, office_document};
+use super::place;
 use super::strings::{TextState, read_strings, unescaped};
 use crate::format::markup::{Flow, Markup, attribute, push_reference};
 use crate::format::package::Package;
 use crate::format::sheet::{
-    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Visibility, Workbook,
-    letters,
+    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Uncomputed, Visibility,
+    Workbook, letters,
 };
 use crate::source::{Place, ReadProblem};
 
@@ -125,7 +128,7 @@ impl Workbook for XlsxBook {
         &self.sheets
     }
 
-    fn rows(&self, sheet: usize) -> Result<Box<dyn Rows>, ReadProblem> {
+    fn rows(&self, sheet: usize, on_uncomputed: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
         let path = &self.paths[sheet];
         if path.is_empty() || self.package.place(path).is_none() {
             return Err(ReadProblem::Damaged {
@@ -151,6 +154,7 @@ impl Workbook for XlsxBook {
                 has_inline: false,
                 has_value: false,
                 has_formula: false,
+                formulas: (on_uncomputed == Uncomputed::Formula).then(Formulas::default),
                 inside: Inside::Nothing,
                 text: TextState::default(),
                 stage: Stage::Before,
@@ -216,6 +220,42 @@ enum Inside {
     Nothing,
     Value,
     Inline,
+    Formula,
+}
+
+/// The formulas of a sheet, where they are wanted.
+#[derive(Debug, Default)]
+struct Formulas {
+    /// The number by which the open cell shares its formula, and the text of that.
+    group: Option<String>,
+    text: String,
+    /// The formulas that others share, with the cells that they were written for.
+    shared: HashMap<String, (place::Place, String)>,
+}
+
+impl Formulas {
+    fn begin(&mut self, tag: &BytesStart<'_>) {
+        let is_shared = attribute(tag, "t").is_some_and(|kind| kind == "shared");
+        self.group = attribute(tag, "si").filter(|_| is_shared);
+        self.text.clear();
+    }
+
+    /// The formula of the open cell, which is at `place`.
+    fn take(&mut self, place: place::Place) -> String {
+        let text = std::mem::take(&mut self.text);
+        match self.group.take() {
+            Some(group) if text.is_empty() => {
+                let shared = self.shared.get(&group);
+                let text = shared.and_then(|(from, text)| shifted(text, *from, place));
+                text.unwrap_or_default()
+            }
+            Some(group) => {
+                self.shared.insert(group, (place, text.clone()));
+                text
+            }
+            None => text,
+        }
+    }
 }
 
 /// What the tag of a cell says.
@@ -253,6 +293,7 @@ pub(super) struct State {
     has_inline: bool,
     has_value: bool,
     has_formula: bool,
+    formulas: Option<Formulas>,
     inside: Inside,
     text: TextState,
     stage: Stage,
@@ -371,8 +412,22 @@ impl State {
         self.is_open = false;
         if self.has_formula {
             self.oddities.formulas += 1;
-            if !self.has_value {
-                self.oddities.formulas_without_value += 1;
+            // An empty value is the result of a formula only if it is a text.
+            let has_text = self.has_value && self.cell.kind == CellKind::Text;
+            let is_computed = has_text || !self.value.is_empty();
+            if !is_computed {
+                self.oddities.without_value(self.row, column);
+            }
+            if let Some(formulas) = &mut self.formulas {
+                let row_number = u32::try_from(self.row).unwrap_or(u32::MAX);
+                let place = place::Place {
+                    row: row_number,
+                    column,
+                };
+                let text = formulas.take(place);
+                if !is_computed && !text.is_empty() {
+                    row.push_text(column, &unescaped(&format!("={text}")));
+                }
             }
         }
         if self.value.is_empty() {
@@ -425,6 +480,12 @@ impl State {
         Ok(())
     }
 
+    fn push_formula(&mut self, text: &str) {
+        if let Some(formulas) = &mut self.formulas {
+            formulas.text.push_str(text);
+        }
+    }
+
     fn take(&mut self, event: Event<'_>, row: &mut Row) -> Result<Flow, ReadProblem> {
         match event {
             Event::Start(tag) => match tag.local_name().as_ref() {
@@ -435,7 +496,13 @@ impl State {
                     self.inside = Inside::Value;
                     self.has_value = true;
                 }
-                "f" => self.has_formula = true,
+                "f" => {
+                    self.has_formula = true;
+                    if let Some(formulas) = &mut self.formulas {
+                        formulas.begin(&tag);
+                        self.inside = Inside::Formula;
+                    }
+                }
                 "is" => {
                     if self.cell.kind == CellKind::Inline {
                         self.has_inline = true;
@@ -453,14 +520,20 @@ impl State {
             },
             Event::Empty(tag) => match tag.local_name().as_ref() {
                 "c" if self.stage == Stage::Data => self.begin_cell(&tag)?,
-                "f" => self.has_formula = true,
+                "f" => {
+                    self.has_formula = true;
+                    if let Some(formulas) = &mut self.formulas {
+                        formulas.begin(&tag);
+                    }
+                }
+                "v" => self.has_value = true,
                 "row" => self.begin_row(&tag, row)?,
                 "sheetData" => self.stage = Stage::Behind,
                 "mergeCell" => self.oddities.merged += 1,
                 _ => {}
             },
             Event::End(tag) => match tag.local_name().as_ref() {
-                "v" => self.inside = Inside::Nothing,
+                "v" | "f" => self.inside = Inside::Nothing,
                 "c" => self.end_cell(row)?,
                 "is" => self.inside = Inside::Nothing,
                 "row" => return Ok(Flow::Pause),
@@ -472,8 +545,19 @@ impl State {
                 }
                 _ => {}
             },
+            Event::Text(text) if self.inside == Inside::Formula => {
+                self.push_formula(&text.xml10_content());
+            }
+            Event::CData(text) if self.inside == Inside::Formula => {
+                self.push_formula(&text.xml10_content());
+            }
+            Event::GeneralRef(name) if self.inside == Inside::Formula => {
+                let mut text = String::new();
+                push_reference(&name, &mut text)?;
+                self.push_formula(&text);
+            }
             other => match (self.inside, &other) {
-                (Inside::Nothing, _) => {}
+                (Inside::Nothing | Inside::Formula, _) => {}
                 (Inside::Inline, _) => self.text.take(&other, &mut self.value)?,
                 (Inside::Value, Event::Text(text)) => self.value.push_str(&text.xml10_content()),
                 (Inside::Value, Event::CData(text)) => self.value.push_str(&text.xml10_content()),
@@ -527,5 +611,9 @@ impl Rows for XlsxRows {
 
     fn oddities(&self) -> Oddities {
         self.state.oddities
+    }
+
+    fn forget_oddities(&mut self) {
+        self.state.oddities = Oddities::default();
     }
 }

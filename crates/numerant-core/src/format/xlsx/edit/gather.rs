@@ -176,7 +176,7 @@ impl Target {
         for name in names.elements() {
             if name.attribute("localSheetId").is_none() {
                 let called = name.attribute("name").unwrap_or_default();
-                let constant = super::formula::references(&name.text()).is_empty();
+                let constant = crate::format::xlsx::formula::references(&name.text()).is_empty();
                 if constant && own.get(&called.to_lowercase()) == Some(&name.text()) {
                     continue;
                 }

@@ -7,10 +7,10 @@ use quick_xml::Writer;
 use quick_xml::escape::escape;
 use quick_xml::events::{BytesStart, BytesText, Event};
 
-use super::formula::{Reference, Renames, references};
 use super::styles::{RULE_STYLES, StyleMap};
 use crate::format::markup::{Flow, attribute, plain_attribute, push_raw, push_reference};
 use crate::format::package::Package;
+use crate::format::xlsx::formula::{Reference, Renames, references};
 use crate::source::ReadProblem;
 
 /// What formulas must not lead to, because it is not in the copy.

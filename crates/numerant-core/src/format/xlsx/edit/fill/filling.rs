@@ -7,8 +7,8 @@ use super::PutTable;
 use super::sheet::FormSheet;
 use crate::format::sheet::{Cell, CellFormat, Kept, looks_typed};
 use crate::format::xlsx::edit::element::{Document, Node};
-use crate::format::xlsx::edit::place::{Area, Place};
 use crate::format::xlsx::edit::styles::Styles;
+use crate::format::xlsx::place::{Area, Place};
 use crate::format::xlsx::write::push_content;
 
 /// Bytes of a sheet that are handed on at a time.

@@ -22,13 +22,13 @@ use super::SMALL;
 use super::assemble::CONTENT_TYPES;
 use super::book::Book;
 use super::element::Element;
-use super::formula::{self, Reference};
 use super::gather::ORDER;
-use super::place::{Area, Place, ROWS};
 use super::relations::Leads;
 use super::styles::Styles;
 use crate::format::repack::{Change, Repack};
 use crate::format::sheet::{Kept, Plan};
+use crate::format::xlsx::formula::{self, Reference};
+use crate::format::xlsx::place::{Area, Place, ROWS};
 use crate::job::{Occupied, PutPlace};
 use crate::record::nearest;
 use crate::source::ReadProblem;
@@ -176,7 +176,7 @@ impl Form {
             });
         }
         let last_column = first.column as usize + columns.max(1) - 1;
-        if last_column >= super::place::COLUMNS as usize {
+        if last_column >= crate::format::xlsx::place::COLUMNS as usize {
             return Err(FormProblem::TooManyColumns {
                 columns,
                 place: self.names[table.place].clone(),

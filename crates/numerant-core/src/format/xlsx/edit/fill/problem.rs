@@ -2,7 +2,7 @@
 
 use std::io;
 
-use crate::format::xlsx::edit::place::ROWS;
+use crate::format::xlsx::place::ROWS;
 use crate::source::ReadProblem;
 
 /// What is wrong with a formatted workbook, or with what is to be put into it.

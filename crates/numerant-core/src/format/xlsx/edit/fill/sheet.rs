@@ -8,7 +8,7 @@ use quick_xml::events::{BytesStart, Event};
 use crate::format::markup::push_raw;
 use crate::format::xlsx::edit::SMALL;
 use crate::format::xlsx::edit::book::Book;
-use crate::format::xlsx::edit::place::{Area, Place};
+use crate::format::xlsx::place::{Area, Place};
 use crate::source::ReadProblem;
 
 /// A sheet into which something is put.

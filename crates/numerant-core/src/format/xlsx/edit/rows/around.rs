@@ -7,10 +7,10 @@ use super::{Cutting, Moved, number};
 use crate::format::repack::Change;
 use crate::format::xlsx::edit::assemble::{Extracted, Target};
 use crate::format::xlsx::edit::element::{Document, Element};
-use crate::format::xlsx::edit::formula::{self, Cells};
-use crate::format::xlsx::edit::place::{Area, Place};
 use crate::format::xlsx::edit::relations::Leads;
 use crate::format::xlsx::edit::sheet::Gone;
+use crate::format::xlsx::formula::{self, Cells};
+use crate::format::xlsx::place::{Area, Place};
 use crate::source::ReadProblem;
 
 impl Cutting {

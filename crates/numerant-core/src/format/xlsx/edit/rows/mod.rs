@@ -24,11 +24,11 @@ use self::texts::{TextNumbers, texts};
 use super::assemble::{ExtractError, Extracted, Target, Ways};
 use super::book::Book;
 use super::element::{Document, Element, Node};
-use super::formula::{self, Cells, Reference};
-use super::place::{Area, Place};
 use super::sheet::Gone;
 use crate::format::markup::plain_attribute;
 use crate::format::repack::Change;
+use crate::format::xlsx::formula::{self, Cells, Reference};
+use crate::format::xlsx::place::{Area, Place};
 use crate::source::ReadProblem;
 
 /// A sheet that is cut by its rows.
@@ -351,8 +351,8 @@ impl Cutting {
         let own = element.text();
         let text = match element.attribute("t").as_deref() {
             Some("shared") if own.is_empty() => {
-                let (from, formula) = self.shared.get(&element.attribute("si")?)?;
-                shifted(formula, *from, place)?
+                let (from, shared) = self.shared.get(&element.attribute("si")?)?;
+                formula::shifted(shared, *from, place)?
             }
             Some("shared" | "normal") | None => own,
             Some("array") => {
@@ -407,21 +407,6 @@ fn reads_table(formula: &str, book: &Book, sheet: &str) -> bool {
         }
         let behind = formula[piece.range.end..].to_lowercase();
         !behind.starts_with("[[#this row]") && !behind.starts_with("[@")
-    })
-}
-
-/// A formula that another cell shares, as it is for this one.
-fn shifted(formula: &str, from: Place, to: Place) -> Option<String> {
-    let (cells, _) = formula::cells(formula);
-    formula::with_cells(formula, &cells, |_, mut cell| {
-        let shift = |value: u32, from: u32, to: u32| (value + to).checked_sub(from);
-        if !cell.fixed_row {
-            cell.place.row = shift(cell.place.row, from.row, to.row).filter(|row| *row > 0)?;
-        }
-        if !cell.fixed_column {
-            cell.place.column = shift(cell.place.column, from.column, to.column)?;
-        }
-        Some(cell)
     })
 }
 

@@ -1,7 +1,7 @@
 //! Where rows have come to, and what that makes of areas and formulas.
 
-use crate::format::xlsx::edit::formula::{self, Reference};
-use crate::format::xlsx::edit::place::{Anchored, Area, Place};
+use crate::format::xlsx::formula::{self, Reference};
+use crate::format::xlsx::place::{Anchored, Area, Place};
 
 /// Where rows have come to.
 pub(super) struct Moved<'a> {

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::ops::Range;
 
-use super::place::Anchored;
+use super::place::{Anchored, Place};
 
 /// What a formula leads to.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -245,6 +245,21 @@ pub(super) fn with_cells(
         done = named.range.end;
     }
     Some(written + &formula[done..])
+}
+
+/// A formula that another cell shares, as it is for this one.
+pub(super) fn shifted(formula: &str, from: Place, to: Place) -> Option<String> {
+    let (named, _) = cells(formula);
+    with_cells(formula, &named, |_, mut cell| {
+        let shift = |value: u32, from: u32, to: u32| (value + to).checked_sub(from);
+        if !cell.fixed_row {
+            cell.place.row = shift(cell.place.row, from.row, to.row).filter(|row| *row > 0)?;
+        }
+        if !cell.fixed_column {
+            cell.place.column = shift(cell.place.column, from.column, to.column)?;
+        }
+        Some(cell)
+    })
 }
 
 /// What stands before a `!`.
