@@ -4,6 +4,7 @@
 //! fetched. Declarations behind a parameter entity that is not read do not count (XML 1.0, 5.1).
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 
 use super::entities::character;
 use super::name::{continues_name, is_name, is_token};
@@ -20,7 +21,7 @@ const MAX_PARAMETERS: usize = 1 << 20;
 pub(super) struct DocumentType {
     pub(super) entities: HashMap<String, Entity>,
     /// Attributes by the name of their element.
-    pub(super) attributes: HashMap<String, Vec<AttributeRule>>,
+    pub(super) attributes: HashMap<String, AttributeRules>,
 }
 
 /// What a general entity stands for.
@@ -42,6 +43,26 @@ pub(super) struct AttributeRule {
     pub(super) is_cdata: bool,
     /// The value where a tag has none, verbatim.
     pub(super) default: Option<String>,
+}
+
+/// The declared attributes of an element, the first declaration of each.
+#[derive(Debug, Default)]
+pub(super) struct AttributeRules {
+    pub(super) in_order: Vec<AttributeRule>,
+    by_name: HashMap<String, usize>,
+}
+
+impl AttributeRules {
+    fn add(&mut self, rule: AttributeRule) {
+        if let Entry::Vacant(place) = self.by_name.entry(rule.name.clone()) {
+            place.insert(self.in_order.len());
+            self.in_order.push(rule);
+        }
+    }
+
+    pub(super) fn get(&self, name: &str) -> Option<&AttributeRule> {
+        self.by_name.get(name).map(|place| &self.in_order[*place])
+    }
 }
 
 /// What is wrong, and at which byte of the declaration.
@@ -372,13 +393,11 @@ impl<'a> Parser<'a> {
                 continue;
             }
             let rules = self.found.attributes.entry(element.clone()).or_default();
-            if !rules.iter().any(|rule| rule.name == name) {
-                rules.push(AttributeRule {
-                    name,
-                    is_cdata,
-                    default,
-                });
-            }
+            rules.add(AttributeRule {
+                name,
+                is_cdata,
+                default,
+            });
         }
     }
 
@@ -579,7 +598,7 @@ mod tests {
         assert!(matches!(&found.entities["quay"], Entity::Internal(text) if text == "Ost & West"));
         assert!(matches!(found.entities["map"], Entity::Unparsed));
         assert!(matches!(found.entities["far"], Entity::External));
-        let rules = &found.attributes["quay"];
+        let rules = &found.attributes["quay"].in_order;
         let defaults = rules.iter().map(|rule| rule.default.as_deref());
         let defaults: Vec<_> = defaults.collect();
         assert_eq!(defaults, [Some("tidal"), None, Some("Ost")]);

@@ -2,12 +2,13 @@
 //! others stand for is kept small.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::LazyLock;
 
 use quick_xml::Reader;
 use quick_xml::escape::resolve_predefined_entity;
 use quick_xml::events::Event;
 
-use super::doctype::{AttributeRule, DoctypeError, DocumentType, Entity, references};
+use super::doctype::{AttributeRules, DoctypeError, DocumentType, Entity, references};
 
 /// Bytes that one entity may stand for, and all of a document together.
 const MOST_OF_ONE: usize = 1 << 16;
@@ -44,9 +45,10 @@ impl Entities {
     }
 
     /// The declared attributes of an element.
-    pub(super) fn attributes(&self, element: &str) -> &[AttributeRule] {
+    pub(super) fn attributes(&self, element: &str) -> &AttributeRules {
+        static NONE: LazyLock<AttributeRules> = LazyLock::new(AttributeRules::default);
         let rules = self.declared.attributes.get(element);
-        rules.map_or(&[], Vec::as_slice)
+        rules.unwrap_or(&NONE)
     }
 
     /// Whether any attributes are declared.

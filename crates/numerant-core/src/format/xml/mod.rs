@@ -9,6 +9,7 @@ mod name;
 mod namespace;
 mod path;
 mod read;
+mod scope;
 mod syntax;
 mod walk;
 mod write;

@@ -7,6 +7,7 @@ use super::attributes::Attributes;
 use super::doctype::DoctypeError;
 use super::entities::{Entities, Replaced, character};
 use super::name::is_name;
+use super::scope::{AttributeNames, Prefixes};
 use super::syntax::{wrong_comment, wrong_declaration, wrong_instruction};
 use crate::format::markup::{Flow, forbidden};
 use crate::format::text::Text;
@@ -78,7 +79,7 @@ pub(super) struct Walk {
     names: String,
     open: Vec<usize>,
     /// Prefixes that are declared, with the element that does it.
-    prefixes: Vec<(usize, String)>,
+    prefixes: Prefixes,
     stage: Stage,
     most_depth: usize,
     scratch: Vec<u8>,
@@ -131,7 +132,7 @@ impl Walk {
             entities: Entities::default(),
             names: String::new(),
             open: Vec::new(),
-            prefixes: Vec::new(),
+            prefixes: Prefixes::default(),
             stage: Stage::Start,
             most_depth,
             scratch: Vec::new(),
@@ -286,7 +287,7 @@ struct State<'a> {
     entities: &'a mut Entities,
     names: &'a mut String,
     open: &'a mut Vec<usize>,
-    prefixes: &'a mut Vec<(usize, String)>,
+    prefixes: &'a mut Prefixes,
     stage: &'a mut Stage,
     most_depth: usize,
     scratch: &'a mut Vec<u8>,
@@ -435,23 +436,21 @@ impl State<'_> {
         handler: &mut dyn Handler,
     ) -> Result<(), Wrong> {
         let mut attributes = Attributes::new(text);
-        let mut names: Vec<&str> = Vec::new();
+        let mut names = AttributeNames::default();
         while let Some((name, value)) = attributes.next().map_err(|what| malformed(from, what))? {
-            if names.contains(&name) {
+            if !names.insert(name) {
                 let what = format!("the attribute '{name}' stands twice in one tag");
                 return Err(malformed(from, what));
             }
-            names.push(name);
-            let rules = self.entities.attributes(element);
-            let rule = rules.iter().find(|rule| rule.name == name);
+            let rule = self.entities.attributes(element).get(name);
             let is_cdata = rule.is_none_or(|rule| rule.is_cdata);
             let at = (value.as_ptr() as usize).wrapping_sub(self.start);
             let place = Some(self.base + at);
             self.attribute(name, value, is_cdata, place, from, handler)?;
         }
-        let rules = self.entities.attributes(element).iter();
+        let rules = self.entities.attributes(element).in_order.iter();
         let defaults: Vec<(String, bool, String)> = rules
-            .filter(|rule| !names.contains(&rule.name.as_str()))
+            .filter(|rule| !names.contains(&rule.name))
             .filter_map(|rule| {
                 let default = rule.default.clone()?;
                 Some((rule.name.clone(), rule.is_cdata, default))
@@ -461,7 +460,7 @@ impl State<'_> {
             self.attribute(name, value, *is_cdata, None, from, handler)?;
         }
         let defaults = defaults.iter().map(|(name, ..)| name.as_str());
-        for name in names.into_iter().chain(defaults) {
+        for name in names.iter().chain(defaults) {
             if let Some((prefix, _)) = name.split_once(':') {
                 self.check_prefix(prefix, from)?;
             }
@@ -485,7 +484,7 @@ impl State<'_> {
         }
         check_characters(raw, from)?;
         if let Some(prefix) = name.strip_prefix("xmlns:") {
-            self.prefixes.push((self.open.len(), prefix.to_owned()));
+            self.prefixes.declare(self.open.len(), prefix);
         }
         if is_cdata
             && memchr::memchr2(b'&', b'\n', raw.as_bytes()).is_none()
@@ -534,8 +533,7 @@ impl State<'_> {
     }
 
     fn check_prefix(&self, prefix: &str, from: usize) -> Result<(), Wrong> {
-        let known = self.prefixes.iter().any(|(_, known)| known == prefix);
-        if known || matches!(prefix, "xml" | "xmlns") {
+        if self.prefixes.contains(prefix) || matches!(prefix, "xml" | "xmlns") {
             return Ok(());
         }
         let what = format!("the prefix {prefix}: is not declared");
@@ -543,10 +541,7 @@ impl State<'_> {
     }
 
     fn end(&mut self, to: usize, handler: &mut dyn Handler) -> Flow {
-        if !self.prefixes.is_empty() {
-            let depth = self.open.len();
-            self.prefixes.retain(|(declared, _)| *declared < depth);
-        }
+        self.prefixes.close(self.open.len());
         if let Some(start) = self.open.pop() {
             self.names.truncate(start);
         }

@@ -9,6 +9,10 @@ use crate::source::ReadProblem;
 /// Elements in each other; what is deeper would not be left again without the stack.
 const MAX_DEPTH: usize = 500;
 
+/// Attributes of an element, of which none in the standard has more than some dozens. Changing them
+/// takes time that grows with the square of their number.
+const MAX_ATTRIBUTES: usize = 1000;
+
 /// A part.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Document {
@@ -61,6 +65,14 @@ impl Document {
                 Event::Start(_) if open.len() >= MAX_DEPTH => {
                     return Err(damaged(&format!(
                         "more than {MAX_DEPTH} elements in each other"
+                    )));
+                }
+                Event::Start(tag) | Event::Empty(tag)
+                    if raw.len() > MAX_ATTRIBUTES * 4
+                        && tag.attributes().with_checks(false).count() > MAX_ATTRIBUTES =>
+                {
+                    return Err(damaged(&format!(
+                        "an element with more than {MAX_ATTRIBUTES} attributes"
                     )));
                 }
                 Event::Start(_) => {
