@@ -83,6 +83,13 @@ pub enum Notice {
         /// Their names.
         sheets: Vec<String>,
     },
+    /// Sheets of a workbook hold a chart or macros in place of cells, and are in no output.
+    SheetsWithoutCells {
+        /// The workbook.
+        workbook: String,
+        /// Their names.
+        sheets: Vec<String>,
+    },
     /// Only some sheets of a workbook were read.
     SheetsPassedOver {
         /// The workbook.

@@ -66,6 +66,8 @@ pub(super) struct Cursor {
     pub(super) passed_over: Vec<(String, Vec<String>)>,
     /// Workbooks that are open in a program.
     pub(super) open_elsewhere: Vec<String>,
+    /// Workbooks whose sheets come out as they are, and their sheets that hold a chart or macros.
+    pub(super) without_cells: Vec<(String, Vec<String>)>,
     /// Sheets of workbooks that are empty, and were not read.
     pub(super) empty: Vec<(String, Vec<String>)>,
 }
@@ -308,6 +310,10 @@ impl Sources {
                     if !book.empty.is_empty() {
                         cursor.empty.push((path.to_string(), book.empty.clone()));
                     }
+                    let without_cells = book.without_cells();
+                    if (job.per_sheet || job.like_source) && !without_cells.is_empty() {
+                        cursor.without_cells.push((path.to_string(), without_cells));
+                    }
                     let others = book.passed_over();
                     if !others.is_empty() {
                         cursor.passed_over.push((path.to_string(), others));
@@ -411,6 +417,7 @@ impl Sources {
             opened,
             passed_over: cursor.passed_over,
             empty: cursor.empty,
+            without_cells: cursor.without_cells,
             open_elsewhere: cursor.open_elsewhere,
             ..Cursor::default()
         })

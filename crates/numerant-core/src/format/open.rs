@@ -85,7 +85,16 @@ impl OpenedBook {
         )
     }
 
-    /// The names of sheets that are shown and not chosen.
+    /// The names of sheets that hold a chart or macros in place of cells.
+    pub(crate) fn without_cells(&self) -> Vec<String> {
+        let sheets = self.workbook.sheets().iter();
+        sheets
+            .filter(|sheet| !sheet.has_cells)
+            .map(|sheet| sheet.name.clone())
+            .collect()
+    }
+
+    /// The names of sheets that have cells and are not chosen.
     pub(crate) fn passed_over(&self) -> Vec<String> {
         let sheets = self.workbook.sheets().iter().enumerate();
         sheets

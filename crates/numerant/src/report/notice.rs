@@ -314,6 +314,12 @@ pub(super) fn text(notice: &Notice) -> String {
             counted(sheets.len() as u64, "sheet is", "sheets are"),
             first_of(sheets.iter().map(|name| format!("'{name}'")))
         ),
+        Notice::SheetsWithoutCells { workbook, sheets } => format!(
+            "{workbook}: {} a chart or macros in place of cells and {} in no output: {}; combine --as sheets keeps charts",
+            counted(sheets.len() as u64, "sheet has", "sheets have"),
+            if sheets.len() == 1 { "is" } else { "are" },
+            first_of(sheets.iter().map(|name| format!("'{name}'")))
+        ),
         Notice::SheetsPassedOver { workbook, sheets } => format!(
             "{workbook}: {} not read: {}; --read-sheet chooses, --read-sheet all reads all",
             counted(sheets.len() as u64, "sheet was", "sheets were"),
@@ -494,6 +500,21 @@ fn extracted(what: &Extracted) -> Vec<String> {
         what.pivots,
         "pivot table cannot be refreshed, as its source was on another sheet",
         "pivot tables cannot be refreshed, as their sources were on other sheets",
+    );
+    tell(
+        what.pivots_left_out,
+        "pivot table was left out, as it holds the records of all parts",
+        "pivot tables were left out, as they hold the records of all parts",
+    );
+    tell(
+        what.filters,
+        "filter criterion was left out, as it can name values of other parts; rows that it hides are hidden still",
+        "filter criteria were left out, as they can name values of other parts; rows that they hide are hidden still",
+    );
+    tell(
+        what.scenarios,
+        "scenario was left out, as it holds values of other parts",
+        "scenarios were left out, as they hold values of other parts",
     );
     tell(
         what.lost,

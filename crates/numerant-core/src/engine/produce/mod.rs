@@ -331,6 +331,10 @@ impl Producer {
         for (workbook, sheets) in std::mem::take(&mut self.cursor.empty) {
             note(&mut self.notices, Notice::EmptySheets { workbook, sheets });
         }
+        for (workbook, sheets) in std::mem::take(&mut self.cursor.without_cells) {
+            let left_out = Notice::SheetsWithoutCells { workbook, sheets };
+            note(&mut self.notices, left_out);
+        }
         for (workbook, sheets) in std::mem::take(&mut self.cursor.passed_over) {
             let passed_over = Notice::SheetsPassedOver { workbook, sheets };
             note(&mut self.notices, passed_over);

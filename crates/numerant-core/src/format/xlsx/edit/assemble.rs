@@ -24,6 +24,9 @@ const MACRO_MAIN: &str = "application/vnd.ms-excel.sheet.macroEnabled.main+xml";
 const PLAIN_MAIN: &str =
     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml";
 
+/// The type of parts with relationships (ECMA-376, part 2).
+const RELATIONS_TYPE: &str = "application/vnd.openxmlformats-package.relationships+xml";
+
 /// A sheet that is taken.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Taken {
@@ -70,6 +73,12 @@ pub struct Extracted {
     pub names: u64,
     /// Pivot tables whose source is on such a sheet.
     pub pivots: u64,
+    /// Pivot tables that were left out, as they remember the records of all parts.
+    pub pivots_left_out: u64,
+    /// Criteria of filters that were left out, as they name values of other parts.
+    pub filters: u64,
+    /// Scenarios that were left out, as they hold values of other parts.
+    pub scenarios: u64,
     /// The signature, which would not hold, was left out.
     pub signature: bool,
     /// Macros were left out.
@@ -96,6 +105,9 @@ impl Extracted {
         self.ranges += other.ranges;
         self.names += other.names;
         self.pivots += other.pivots;
+        self.pivots_left_out += other.pivots_left_out;
+        self.filters += other.filters;
+        self.scenarios += other.scenarios;
         self.lost += other.lost;
         self.signature |= other.signature;
         self.macros |= other.macros;
@@ -197,6 +209,8 @@ pub(super) struct Target {
     pub(super) types: Document,
     /// The parts that there are, in lower case.
     pub(super) parts: HashSet<String>,
+    /// The parts that there are not, though others lead to them, in lower case.
+    pub(super) reserved: HashSet<String>,
     /// Names of ranges and tables, in lower case.
     pub(super) names: HashSet<String>,
     /// Its styles, when any are added.
@@ -209,6 +223,8 @@ pub(super) struct Target {
     pub(super) next_text: Option<u32>,
     /// The part for the texts of others, where it has none of its own.
     pub(super) begun_texts: Option<String>,
+    /// The part for styles, where it has none of its own.
+    pub(super) begun_styles: Option<String>,
     /// Numbers that tables have, at most.
     pub(super) next_table: u32,
     root: Option<Leads>,
@@ -286,6 +302,7 @@ impl Target {
             told,
             types,
             parts: HashSet::new(),
+            reserved: HashSet::new(),
             names,
             styles: None,
             colors: match book.shared("theme") {
@@ -300,6 +317,7 @@ impl Target {
             more_texts: Vec::new(),
             next_text: None,
             begun_texts: None,
+            begun_styles: None,
             next_table: 1 << 16,
             root,
             properties: reached
@@ -311,12 +329,45 @@ impl Target {
         };
         target.drop_parts(&reached);
         target.edit_parts(&reached, &edit)?;
+        if !alone {
+            target.reserve(&reached)?;
+        }
         for (path, scan) in scans {
+            if !alone {
+                edit.dangling = target.drop_dangling(&path)?;
+            }
             if !scan.is_untouched(&edit) {
                 target.write_sheet(&path.clone(), scan, edit.clone());
             }
         }
         Ok(target)
+    }
+
+    /// Keeps the names of parts that parts lead to, though they are not there, from those of other
+    /// workbooks.
+    fn reserve(&mut self, reached: &[(String, String)]) -> Result<(), ReadProblem> {
+        for (path, _) in reached {
+            let leads = Leads::of(&self.book.package, path)?;
+            let targets = leads.iter().flat_map(|leads| &leads.all);
+            let inside = targets.filter(|lead| !lead.outside);
+            self.reserved
+                .extend(inside.map(|lead| lead.target.to_lowercase()));
+        }
+        Ok(())
+    }
+
+    /// Takes away from a sheet what leads to parts that are not there, and returns their identifiers.
+    fn drop_dangling(&mut self, sheet: &str) -> Result<HashSet<String>, ReadProblem> {
+        let Some(mut leads) = Leads::of(&self.book.package, sheet)? else {
+            return Ok(HashSet::new());
+        };
+        let package = &self.book.package;
+        let gone = leads.split_off(|lead| lead.outside || package.place(&lead.target).is_some());
+        if !gone.is_empty() {
+            let path = leads.path.clone();
+            self.change(&path, Change::Bytes(leads.document.into_bytes()));
+        }
+        Ok(gone)
     }
 
     /// Leaves out the parts that nothing leads to.
@@ -417,6 +468,23 @@ impl Target {
         self.types.root.push(entry);
     }
 
+    /// Says of what type parts with relationships are, unless that is said for all of them: in some
+    /// packages each has an entry of its own.
+    pub(super) fn declare_relations(&mut self) {
+        let is_default = |entry: &Element| {
+            let of = entry.attribute("Extension");
+            entry.name() == "Default" && of.is_some_and(|of| of.eq_ignore_ascii_case("rels"))
+        };
+        if self.types.root.elements().any(is_default) {
+            return;
+        }
+        let prefix = self.types.root.prefix().to_owned();
+        let mut entry = Element::alone(format!("{prefix}Default"));
+        entry.set_attribute("Extension", Some("rels"));
+        entry.set_attribute("ContentType", Some(RELATIONS_TYPE));
+        self.types.root.push(entry);
+    }
+
     /// Writes all that was kept to be written last.
     pub(super) fn finish(
         mut self,
@@ -461,10 +529,14 @@ impl Target {
             let write = move |out: &mut dyn Write| strings::begin(&more, out);
             self.repack.add(path, Change::Written(Box::new(write)));
         }
-        if let (Some(styles), Some(path)) = (self.styles.take(), self.book.shared("styles"))
-            && styles.is_changed()
-        {
-            self.change(&path, Change::Bytes(styles.into_bytes()));
+        if let Some(styles) = self.styles.take() {
+            match (self.begun_styles.take(), self.book.shared("styles")) {
+                (Some(path), _) => self.repack.add(path, Change::Bytes(styles.into_bytes())),
+                (None, Some(path)) if styles.is_changed() => {
+                    self.change(&path, Change::Bytes(styles.into_bytes()));
+                }
+                _ => {}
+            }
         }
         if let Some(root) = self.root.take() {
             self.change(

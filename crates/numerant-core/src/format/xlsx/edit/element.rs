@@ -13,6 +13,15 @@ const MAX_DEPTH: usize = 500;
 /// takes time that grows with the square of their number.
 const MAX_ATTRIBUTES: usize = 1000;
 
+/// Elements that say something without a child.
+const MAY_BE_EMPTY: [&str; 5] = [
+    "autoFilter",
+    "filterColumn",
+    "sheetView",
+    "customSheetView",
+    "commentList",
+];
+
 /// A part.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Document {
@@ -316,6 +325,64 @@ impl Element {
         self.children.retain_mut(|child| match child {
             Node::Element(element) => wanted(element),
             Node::Other(_) => true,
+        });
+    }
+
+    /// Takes away the elements below it that `keep` does not keep, and what is empty without them: the
+    /// standard lets few lists be empty. Counts of lists are brought in step.
+    pub(super) fn prune(&mut self, keep: &mut dyn FnMut(&mut Self) -> bool) {
+        self.retain_mut(|child| {
+            if !keep(child) {
+                return false;
+            }
+            if child.name() == "sheetData" {
+                return true;
+            }
+            let before = child.elements().count();
+            child.prune(keep);
+            let after = child.elements().count();
+            if after < before {
+                child.count_anew(after);
+            }
+            after > 0 || before == 0 || MAY_BE_EMPTY.contains(&child.name())
+        });
+    }
+
+    /// Writes how many children it has where that is written.
+    fn count_anew(&mut self, count: usize) {
+        if self.attribute("count").is_some() {
+            self.set_attribute("count", Some(&count.to_string()));
+        }
+        if self.attribute("manualBreakCount").is_some() {
+            let is_manual = |child: &&Self| {
+                let set = child.attribute("man");
+                set.is_some_and(|set| set == "1" || set == "true")
+            };
+            let manual = self.elements().filter(is_manual).count();
+            self.set_attribute("manualBreakCount", Some(&manual.to_string()));
+        }
+    }
+
+    /// The name of the attribute by which it leads to a part, with its prefix, and the identifier.
+    pub(super) fn relationship(&self) -> Option<(String, String)> {
+        let leads = |(name, _): &(String, String)| {
+            name.split_once(':').is_some_and(|(_, local)| local == "id")
+        };
+        self.attributes().into_iter().find(leads)
+    }
+
+    /// Takes away the elements below it that lead by identifiers which are not known.
+    pub(super) fn drop_dangling(&mut self, is_known: &dyn Fn(&str) -> bool) {
+        self.prune(&mut |element| match element.relationship() {
+            Some((name, id)) if !is_known(&id) => {
+                // Printing is set without the settings of a printer, too.
+                let is_setup = element.name() == "pageSetup";
+                if is_setup {
+                    element.set_attribute(&name, None);
+                }
+                is_setup
+            }
+            _ => true,
         });
     }
 

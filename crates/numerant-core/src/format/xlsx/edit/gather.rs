@@ -1,16 +1,16 @@
 //! Adds the sheets of another workbook to one that is being made: their parts under names of their own,
 //! their styles, texts, names and tables under numbers and names that are free.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::io::Write;
 
 use super::assemble::{CONTENT_TYPES, Target, Ways};
 use super::book::{Book, edit_part};
 use super::element::{Document, Element};
-use super::relations::Leads;
+use super::relations::{Lead, Leads};
 use super::sheet::{Edit, Scan, Uses};
 use super::strings::Texts;
-use super::styles::{Colors, Styles};
+use super::styles::{Colors, PLAIN_STYLES, Styles};
 use crate::format::repack::Change;
 use crate::format::xlsx::parts::relations_path;
 use crate::source::ReadProblem;
@@ -224,14 +224,11 @@ impl Target {
         uses: &Uses,
         edit: &mut Edit,
     ) -> Result<(), ReadProblem> {
-        let Some(path) = other.shared("styles") else {
+        let path = other.shared("styles");
+        if path.is_none() && self.book.shared("styles").is_none() && self.styles.is_none() {
             return Ok(());
-        };
-        let bytes = other
-            .package
-            .bytes(&path, super::SMALL)?
-            .unwrap_or_default();
-        let others = Styles::parse(bytes, &path)?;
+        }
+        let others = styles_of(other)?;
         let colors = match other.shared("theme") {
             Some(theme) => Colors::read(&other.package, &theme)?,
             None => Colors::default(),
@@ -239,16 +236,10 @@ impl Target {
         let differs = colors != Colors::default() && colors != self.colors;
         self.told.theme |= differs;
         if self.styles.is_none() {
-            let own = self.book.shared("styles");
-            let bytes = match &own {
-                Some(path) => self.book.package.bytes(path, super::SMALL)?,
-                None => None,
-            };
-            let Some(bytes) = bytes else {
-                // Without styles of its own it takes those of the other as they are.
-                return self.take_styles(other, &path);
-            };
-            self.styles = Some(Styles::parse(bytes, &path)?);
+            self.styles = Some(styles_of(&self.book)?);
+            if self.book.shared("styles").is_none() {
+                self.begin_styles(other);
+            }
         }
         if let Some(styles) = &mut self.styles {
             edit.styles = Some(styles.graft(&others, &uses.styles, differs.then_some(colors))?);
@@ -256,15 +247,13 @@ impl Target {
         Ok(())
     }
 
-    /// Takes the styles of another workbook as its own.
-    fn take_styles(&mut self, other: &Book, path: &str) -> Result<(), ReadProblem> {
-        let new = self.free_path(path);
+    /// Adds a part for styles, of which there was none.
+    fn begin_styles(&mut self, other: &Book) {
+        let path = self.free_path("xl/styles.xml");
         let kind = relation_type(&other.leads, "styles");
-        self.book.leads.add(&kind, &format!("/{new}"));
-        self.declare(&new, STYLES_TYPE);
-        let bytes = other.package.bytes(path, super::SMALL)?.unwrap_or_default();
-        self.repack.add(new, Change::Bytes(bytes));
-        Ok(())
+        self.book.leads.add(&kind, &format!("/{path}"));
+        self.declare(&path, STYLES_TYPE);
+        self.begun_styles = Some(path);
     }
 
     fn graft_texts(
@@ -316,7 +305,9 @@ impl Target {
         let stem = stem.trim_end_matches(|sign: char| sign.is_ascii_digit());
         let mut free = path.to_owned();
         let mut number = 2;
-        while !self.parts.insert(free.to_lowercase()) {
+        while self.reserved.contains(&free.to_lowercase())
+            || !self.parts.insert(free.to_lowercase())
+        {
             free = format!("{stem}{number}.{extension}");
             number += 1;
         }
@@ -371,12 +362,25 @@ impl Target {
         let types = other.part(CONTENT_TYPES)?;
         for (path, kind) in reached {
             let place = &places[&path.to_lowercase()];
-            if let Some(kind) = types.as_ref().and_then(|types| type_of(types, path)) {
-                self.declare(place, &kind);
+            let mut leads = Leads::of(&other.package, path)?;
+            let mut dangling = HashSet::new();
+            if let Some(leads) = &mut leads {
+                let is_lost = |lead: &&Lead| LOST.contains(&lead.kind.as_str());
+                self.told.lost += leads.all.iter().filter(is_lost).count() as u64;
+                dangling = leads.split_off(|lead| {
+                    lead.outside || places.contains_key(&lead.target.to_lowercase())
+                });
             }
+            let known = types.as_ref().and_then(|types| type_of(types, path));
+            let content_type = known.unwrap_or_else(|| usual_type(path).to_owned());
+            self.declare(place, &content_type);
             let change = match (scans.remove(path), kind.as_str()) {
                 (Some(scan), _) => {
-                    let (package, part, edit) = (other.package.clone(), path.clone(), edit.clone());
+                    let (package, part) = (other.package.clone(), path.clone());
+                    let edit = Edit {
+                        dangling,
+                        ..edit.clone()
+                    };
                     let write = move |out: &mut dyn Write| scan.copy(&package, &part, &edit, out);
                     Change::Written(Box::new(write))
                 }
@@ -396,15 +400,9 @@ impl Target {
                 ),
             };
             self.repack.add(place.clone(), change);
-            let Some(mut leads) = Leads::of(&other.package, path)? else {
+            let Some(mut leads) = leads else {
                 continue;
             };
-            self.told.lost += leads
-                .all
-                .iter()
-                .filter(|lead| LOST.contains(&lead.kind.as_str()))
-                .count() as u64;
-            leads.retain(|lead| lead.outside || places.contains_key(&lead.target.to_lowercase()));
             leads.redirect(|lead| {
                 places
                     .get(&lead.target.to_lowercase())
@@ -412,6 +410,7 @@ impl Target {
             });
             let own = relations_path(place).0;
             self.parts.insert(own.to_lowercase());
+            self.declare_relations();
             self.repack
                 .add(own, Change::Bytes(leads.document.into_bytes()));
         }
@@ -534,6 +533,17 @@ impl Target {
     }
 }
 
+/// The styles of a workbook; those that programs take for cells where it has none.
+fn styles_of(book: &Book) -> Result<Styles, ReadProblem> {
+    let path = book.shared("styles");
+    let bytes = match &path {
+        Some(path) => book.package.bytes(path, super::SMALL)?,
+        None => None,
+    };
+    let bytes = bytes.unwrap_or_else(|| PLAIN_STYLES.as_bytes().to_vec());
+    Styles::parse(bytes, path.as_deref().unwrap_or_default())
+}
+
 /// The type of a relation of a kind, as a workbook writes it.
 fn relation_type(leads: &Leads, kind: &str) -> String {
     let written = leads
@@ -545,6 +555,21 @@ fn relation_type(leads: &Leads, kind: &str) -> String {
     written.next().unwrap_or_else(|| {
         format!("http://schemas.openxmlformats.org/officeDocument/2006/relationships/{kind}")
     })
+}
+
+/// The type of a part of which its own workbook says none.
+fn usual_type(path: &str) -> &'static str {
+    let extension = path.rsplit_once('.').map_or("", |(_, extension)| extension);
+    match extension.to_ascii_lowercase().as_str() {
+        "xml" => "application/xml",
+        "vml" => "application/vnd.openxmlformats-officedocument.vmlDrawing",
+        "png" => "image/png",
+        "jpg" | "jpeg" => "image/jpeg",
+        "gif" => "image/gif",
+        "emf" => "image/x-emf",
+        "wmf" => "image/x-wmf",
+        _ => "application/octet-stream",
+    }
 }
 
 /// The type of a part.

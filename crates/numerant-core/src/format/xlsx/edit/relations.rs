@@ -1,5 +1,7 @@
 //! How the parts of a package lead to each other, kept so that it can be written again.
 
+use std::collections::HashSet;
+
 use super::SMALL;
 use super::element::{Document, Element};
 use crate::format::package::Package;
@@ -66,6 +68,14 @@ impl Leads {
             all.iter().any(|lead| lead.id == id)
         });
         self.all.len() != before
+    }
+
+    /// Leaves out what does not fit, and returns the identifiers of that.
+    pub(super) fn split_off(&mut self, wanted: impl Fn(&Lead) -> bool) -> HashSet<String> {
+        let gone = self.all.iter().filter(|lead| !wanted(lead));
+        let gone = gone.map(|lead| lead.id.clone()).collect();
+        self.retain(wanted);
+        gone
     }
 
     /// Adds a part, and returns the identifier that leads to it.

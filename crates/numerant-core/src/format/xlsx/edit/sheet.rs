@@ -7,6 +7,7 @@ use quick_xml::Writer;
 use quick_xml::escape::escape;
 use quick_xml::events::{BytesStart, BytesText, Event};
 
+use super::element::{Document, Element};
 use super::styles::{RULE_STYLES, StyleMap};
 use crate::format::markup::{Flow, attribute, plain_attribute, push_raw, push_reference};
 use crate::format::package::Package;
@@ -58,12 +59,15 @@ pub(super) struct Edit {
     pub(super) strings: Option<Vec<u32>>,
     /// It is not to be the sheet that is shown first.
     pub(super) deselect: bool,
+    /// Identifiers that lead to parts which are not in the copy: what leads by them is left out.
+    pub(super) dangling: HashSet<String>,
 }
 
 impl Edit {
     fn changes_all(&self) -> bool {
         let numbers = self.styles.is_some() || self.strings.is_some();
-        self.gone.all || numbers || self.deselect || !self.renames.is_empty()
+        let lacks = !self.dangling.is_empty();
+        self.gone.all || numbers || lacks || self.deselect || !self.renames.is_empty()
     }
 }
 
@@ -201,37 +205,78 @@ impl Scan {
         edit: &Edit,
         out: &mut dyn Write,
     ) -> io::Result<()> {
-        let mut writer = Writer::new(out);
+        let held = HeldOutput { out, held: None };
+        let mut writer = Writer::new(held);
         // The cell or rule that is being read, which is written when it is complete.
         let mut kept: Option<Kept> = None;
+        let mut depth = 0_u32;
         package.visit(path, &mut |event| {
-            if let Some(open) = &mut kept {
-                let is_end =
-                    matches!(&event, Event::End(tag) if tag.local_name().as_ref() == open.name);
-                open.take(&event)?;
-                if is_end && let Some(done) = kept.take() {
-                    return self.write(done, edit, &mut writer);
-                }
-                return Ok(());
-            }
-            match event {
+            match &event {
                 Event::Start(tag) => {
-                    let name = tag.local_name();
-                    if matches!(name.as_ref(), "c" | "f") || is_rule(name.as_ref()) {
-                        let mut open = Kept {
-                            name: name.as_ref().to_owned(),
-                            ..Kept::default()
-                        };
-                        open.take(&Event::Start(edit.tag(&tag)))?;
-                        kept = Some(open);
-                        return Ok(());
+                    depth += 1;
+                    if depth == 2
+                        && !edit.dangling.is_empty()
+                        && tag.local_name().as_ref() != "sheetData"
+                    {
+                        writer.get_mut().held = Some(Vec::new());
                     }
-                    writer.write_event(Event::Start(edit.tag(&tag)))
                 }
-                Event::Empty(tag) => writer.write_event(Event::Empty(edit.tag(&tag))),
-                event => writer.write_event(event),
+                Event::Empty(tag) if depth == 1 && !edit.dangling.is_empty() => {
+                    let tag = edit.tag(tag);
+                    let alone = format!("<{}/>", tag.as_ref());
+                    return writer.get_mut().write_whole(alone.into_bytes(), path, edit);
+                }
+                Event::End(_) => depth = depth.saturating_sub(1),
+                _ => {}
+            }
+            let is_whole = depth == 1 && matches!(event, Event::End(_));
+            self.copy_event(event, &mut kept, edit, &mut writer)?;
+            match writer.get_mut().held.take_if(|_| is_whole) {
+                Some(element) => writer.get_mut().write_whole(element, path, edit),
+                None => Ok(()),
             }
         })
+    }
+
+    fn copy_event<W: Write>(
+        &self,
+        event: Event<'_>,
+        kept: &mut Option<Kept>,
+        edit: &Edit,
+        writer: &mut Writer<W>,
+    ) -> io::Result<()> {
+        // In extensions the formula of a rule is an element within it.
+        let is_nested = |open: &mut Kept| open.name != "c" && matches!(event, Event::Start(_));
+        if let Some(outer) = kept.take_if(is_nested) {
+            let mut events = outer.events.into_iter();
+            events.try_for_each(|event| writer.write_event(event))?;
+        }
+        if let Some(open) = kept {
+            let is_end =
+                matches!(&event, Event::End(tag) if tag.local_name().as_ref() == open.name);
+            open.take(&event)?;
+            if is_end && let Some(done) = kept.take() {
+                return self.write(done, edit, writer);
+            }
+            return Ok(());
+        }
+        match event {
+            Event::Start(tag) => {
+                let name = tag.local_name();
+                if matches!(name.as_ref(), "c" | "f") || is_rule(name.as_ref()) {
+                    let mut open = Kept {
+                        name: name.as_ref().to_owned(),
+                        ..Kept::default()
+                    };
+                    open.take(&Event::Start(edit.tag(&tag)))?;
+                    *kept = Some(open);
+                    return Ok(());
+                }
+                writer.write_event(Event::Start(edit.tag(&tag)))
+            }
+            Event::Empty(tag) => writer.write_event(Event::Empty(edit.tag(&tag))),
+            event => writer.write_event(event),
+        }
     }
 
     fn write<W: Write>(&self, kept: Kept, edit: &Edit, writer: &mut Writer<W>) -> io::Result<()> {
@@ -348,13 +393,18 @@ impl Edit {
         };
         let mut attributes = tag.attributes();
         let attributes = attributes.with_checks(false).flatten();
+        let mut has_style = false;
+        let attributes = attributes.inspect(|attribute| has_style |= attribute.key.as_ref() == "s");
         let changed: Vec<(String, Option<String>)> = attributes
             .filter_map(|attribute| {
                 let key = attribute.key.as_ref();
                 Some((key.to_owned(), of(key, attribute.value.as_ref())?))
             })
             .collect();
-        if changed.is_empty() {
+        // A cell that names no style has the first of its workbook.
+        let first = self.styles.as_ref().and_then(|map| map.cells.first());
+        let first = first.filter(|first| **first > 0 && name == "c" && !has_style);
+        if changed.is_empty() && first.is_none() {
             return tag.clone();
         }
         let mut new = BytesStart::new(tag.name().as_ref().to_owned());
@@ -368,7 +418,42 @@ impl Edit {
                 Some((_, Some(value))) => push_raw(&mut new, key, value),
             }
         }
+        if let Some(first) = first {
+            push_raw(&mut new, "s", &first.to_string());
+        }
         new
+    }
+}
+
+/// Where a sheet is written, or the element below its root that is being read, which is pruned before
+/// it is written.
+struct HeldOutput<'a> {
+    out: &'a mut dyn Write,
+    held: Option<Vec<u8>>,
+}
+
+impl HeldOutput<'_> {
+    /// Writes an element without what leads to parts that are not there.
+    fn write_whole(&mut self, element: Vec<u8>, part: &str, edit: &Edit) -> io::Result<()> {
+        let document = Document::parse(element, part).map_err(io::Error::other)?;
+        let mut sheet = Element::alone("worksheet");
+        sheet.push(document.root);
+        sheet.drop_dangling(&|id| !edit.dangling.contains(id));
+        let mut left = sheet.elements();
+        left.try_for_each(|element| self.out.write_all(element.to_text().as_bytes()))
+    }
+}
+
+impl Write for HeldOutput<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match &mut self.held {
+            Some(held) => held.write(bytes),
+            None => self.out.write(bytes),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.out.flush()
     }
 }
 

@@ -36,6 +36,18 @@ const ORDER: [&str; 10] = [
     "colors",
 ];
 
+/// The styles of a workbook that has none, as programs show its cells.
+pub(super) const PLAIN_STYLES: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\" standalone=\"yes\"?>\n\
+     <styleSheet xmlns=\"http://schemas.openxmlformats.org/spreadsheetml/2006/main\">\
+     <fonts count=\"1\"><font><sz val=\"11\"/><name val=\"Calibri\"/><family val=\"2\"/></font></fonts>\
+     <fills count=\"2\"><fill><patternFill patternType=\"none\"/></fill>\
+     <fill><patternFill patternType=\"gray125\"/></fill></fills>\
+     <borders count=\"1\"><border><left/><right/><top/><bottom/><diagonal/></border></borders>\
+     <cellStyleXfs count=\"1\"><xf numFmtId=\"0\" fontId=\"0\" fillId=\"0\" borderId=\"0\"/></cellStyleXfs>\
+     <cellXfs count=\"1\"><xf numFmtId=\"0\" fontId=\"0\" fillId=\"0\" borderId=\"0\" xfId=\"0\"/></cellXfs>\
+     <cellStyles count=\"1\"><cellStyle name=\"Normal\" xfId=\"0\" builtinId=\"0\"/></cellStyles>\
+     </styleSheet>";
+
 /// The styles of a workbook, to be added to.
 #[derive(Clone, Debug)]
 pub(super) struct Styles {

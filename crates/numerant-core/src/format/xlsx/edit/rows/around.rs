@@ -23,13 +23,31 @@ impl Cutting {
         told: &mut Extracted,
     ) {
         let (above, gone) = (self.above, &self.gone);
-        let keep = |element: &mut Element| -> bool {
+        let (mut scenarios, mut filters) = (0, 0);
+        let mut keep = |element: &mut Element| -> bool {
             let attribute = match element.name() {
                 "conditionalFormatting" | "dataValidation" | "ignoredError" | "protectedRange" => {
                     "sqref"
                 }
                 "mergeCell" | "hyperlink" | "autoFilter" | "dimension" | "sortState"
                 | "sortCondition" => "ref",
+                "inputCells" | "cellWatch" | "cellSmartTags" => "r",
+                "filterColumn" => return without_criteria(element, &mut filters),
+                "scenario" => {
+                    // It holds the values of its cells.
+                    let is_whole = element.elements().all(|cell| {
+                        let place = cell.attribute("r").and_then(|text| Place::parse(&text));
+                        place.is_none_or(|place| moved.row(place.row).is_some())
+                    });
+                    scenarios += u64::from(!is_whole);
+                    return is_whole;
+                }
+                "scenarios" => {
+                    let areas = element.attribute("sqref");
+                    let left = areas.and_then(|areas| moved.areas(&areas));
+                    element.set_attribute("sqref", left.as_deref());
+                    return true;
+                }
                 "brk" => {
                     let row = number(element.attribute("id"));
                     // Breaks of columns have small numbers, and stay.
@@ -58,7 +76,16 @@ impl Cutting {
                 None => false,
             }
         };
-        edit_tree(&mut frame.root, &keep);
+        frame.root.prune(&mut keep);
+        told.scenarios += scenarios;
+        told.filters += filters;
+        if scenarios > 0
+            && let Some(list) = frame.root.child_mut("scenarios")
+        {
+            // Which of them is shown is said by their number.
+            list.set_attribute("current", None);
+            list.set_attribute("show", None);
+        }
         frame.root.walk_mut(&mut |element| match element.name() {
             "c" => {
                 if element.attribute("t").as_deref() == Some("s")
@@ -102,31 +129,34 @@ impl Cutting {
         if let Some(extensions) = frame.root.child_mut("extLst") {
             told.rules += self.edit_extensions(extensions, moved);
         }
-        for list in ["mergeCells", "hyperlinks", "dataValidations"] {
-            let count = frame
-                .root
-                .child(list)
-                .map_or(0, |list| list.elements().count());
-            match frame.root.child_mut(list) {
-                Some(list) if count > 0 => {
-                    if list.attribute("count").is_some() {
-                        list.set_attribute("count", Some(&count.to_string()));
-                    }
-                }
-                _ => frame.root.retain(|element| element.name() != list),
-            }
-        }
+        let is_empty = |list: &Element| list.elements().next().is_none();
+        frame
+            .root
+            .retain(|element| element.name() != "extLst" || !is_empty(element));
     }
 
     /// Brings the rules and small charts of extensions to where their rows have come; how many lead to
     /// what is not there.
     pub(super) fn edit_extensions(&self, extensions: &mut Element, moved: &Moved<'_>) -> u64 {
         let mut lost = 0;
+        let is_entry = |name: &str| {
+            matches!(
+                name,
+                "conditionalFormatting"
+                    | "dataValidation"
+                    | "sparkline"
+                    | "ignoredError"
+                    | "protectedRange"
+            )
+        };
         let left = |element: &Element| -> Option<String> {
             let areas = element.child("sqref").map(Element::text)?;
             Some(moved.areas(&areas).unwrap_or_default())
         };
-        let mut edit = |entry: &mut Element| -> bool {
+        let mut keep = |entry: &mut Element| -> bool {
+            if !is_entry(entry.name()) {
+                return true;
+            }
             match left(entry) {
                 Some(areas) if areas.is_empty() => return false,
                 Some(areas) => {
@@ -138,13 +168,10 @@ impl Cutting {
             }
             true
         };
-        let is_entry = |name: &str| {
-            matches!(
-                name,
-                "conditionalFormatting" | "dataValidation" | "sparkline" | "ignoredError"
-            )
-        };
-        walk_entries(extensions, &is_entry, &mut edit);
+        extensions.prune(&mut keep);
+        extensions.prune(&mut |group| {
+            group.name() != "sparklineGroup" || group.child("sparklines").is_some()
+        });
         extensions.walk_mut(&mut |element| {
             let ranges = element.name() == "sparkline";
             for child in element.elements_mut() {
@@ -228,17 +255,20 @@ impl Cutting {
             "printerSettings",
             "image",
         ];
-        let before = leads.all.len();
-        leads.retain(|lead| {
-            let pivots = matches!(lead.kind.as_str(), "pivotTable" | "slicer" | "timeline");
-            !pivots && (!by_id.contains(&lead.kind.as_str()) || wanted.contains(&lead.id))
+        let told = &mut target.told;
+        leads.retain(|lead| match lead.kind.as_str() {
+            "pivotTable" => {
+                told.pivots_left_out += 1;
+                false
+            }
+            "slicer" | "timeline" => {
+                told.lost += 1;
+                false
+            }
+            kind => !by_id.contains(&kind) || wanted.contains(&lead.id),
         });
-        target.told.lost += (before > leads.all.len()) as u64
-            * Leads::of(&self.book.package, &self.part)?
-                .iter()
-                .flat_map(|leads| &leads.all)
-                .filter(|lead| matches!(lead.kind.as_str(), "pivotTable" | "slicer" | "timeline"))
-                .count() as u64;
+        let known: HashSet<&str> = leads.all.iter().map(|lead| lead.id.as_str()).collect();
+        frame.root.drop_dangling(&|id| known.contains(id));
         for lead in leads.all.iter().filter(|lead| !lead.outside) {
             match lead.kind.as_str() {
                 "table" => self.edit_table(target, &lead.target, moved)?,
@@ -286,6 +316,8 @@ impl Cutting {
         fit(&mut table.root);
         if let Some(filter) = table.root.child_mut("autoFilter") {
             fit(filter);
+            let told = &mut target.told;
+            filter.retain_mut(|column| without_criteria(column, &mut told.filters));
         }
         table.root.retain(|element| element.name() != "sortState");
         target.change(path, Change::Bytes(table.into_bytes()));
@@ -326,40 +358,12 @@ impl Cutting {
     }
 }
 
-/// Hands the entries of extensions to `edit`, and takes those away that it does not keep.
-fn walk_entries(
-    element: &mut Element,
-    is_entry: &dyn Fn(&str) -> bool,
-    edit: &mut dyn FnMut(&mut Element) -> bool,
-) {
-    element.retain_mut(|child| {
-        if is_entry(child.name()) {
-            return edit(child);
-        }
-        walk_entries(child, is_entry, edit);
-        true
-    });
-}
-
-/// Takes away children that `keep` does not keep, and what they leave empty.
-fn edit_tree(element: &mut Element, keep: &impl Fn(&mut Element) -> bool) {
-    element.retain_mut(|child| {
-        if !keep(child) {
-            return false;
-        }
-        if !matches!(child.name(), "sheetData" | "extLst") {
-            edit_tree(child, keep);
-        }
-        true
-    });
-}
-
 /// The comments of rows that are left.
 fn edit_comments(target: &mut Target, path: &str, moved: &Moved<'_>) -> Result<(), ReadProblem> {
     let Some(mut document) = target.book.part(path)? else {
         return Ok(());
     };
-    let keep = |element: &mut Element| -> bool {
+    let mut keep = |element: &mut Element| -> bool {
         if !matches!(element.name(), "comment" | "threadedComment") {
             return true;
         }
@@ -376,9 +380,21 @@ fn edit_comments(target: &mut Target, path: &str, moved: &Moved<'_>) -> Result<(
             None => false,
         }
     };
-    edit_tree(&mut document.root, &keep);
+    document.root.prune(&mut keep);
     target.change(path, Change::Bytes(document.into_bytes()));
     Ok(())
+}
+
+/// Takes the criteria of a filter away that name values of records; whether anything is left of it.
+fn without_criteria(column: &mut Element, filters: &mut u64) -> bool {
+    let before = column.elements().count();
+    column.retain(|child| matches!(child.name(), "colorFilter" | "iconFilter"));
+    let left = column.elements().count();
+    *filters += u64::from(left < before);
+    let is_button = ["hiddenButton", "showButton"]
+        .iter()
+        .any(|name| column.attribute(name).is_some());
+    left > 0 || is_button
 }
 
 /// The boxes of comments of rows that are left.

@@ -27,17 +27,19 @@ impl TextNumbers {
 
     /// The list of those that are used.
     pub(super) fn list(&self, texts: &[String]) -> Vec<u8> {
-        let mut list = texts.first().cloned().unwrap_or_default().into_bytes();
+        let [open, close, texts @ ..] = texts else {
+            return Vec::new();
+        };
+        let prefix = close
+            .strip_prefix("</")
+            .and_then(|name| name.strip_suffix("sst>"));
+        let blank = format!("<{}si/>", prefix.unwrap_or_default());
+        let mut list = open.clone();
         for text in &self.order {
-            list.extend_from_slice(
-                texts
-                    .get(text + 2)
-                    .map_or("<si/>", String::as_str)
-                    .as_bytes(),
-            );
+            list.push_str(texts.get(*text).unwrap_or(&blank));
         }
-        list.extend_from_slice(texts.get(1).map_or("", String::as_str).as_bytes());
-        list
+        list.push_str(close);
+        list.into_bytes()
     }
 }
 
@@ -45,26 +47,27 @@ impl TextNumbers {
 pub(super) fn texts(book: &Book, path: &str) -> io::Result<Vec<String>> {
     let mut found = vec![String::new(), String::new()];
     let mut writer = Writer::new(Vec::new());
-    let mut depth = 0;
+    let mut depth = 0_u32;
     let mut close = String::new();
     book.package.visit(path, &mut |event| {
         let ended = match &event {
-            Event::Start(tag) => {
+            Event::Start(tag) | Event::Empty(tag) if depth == 0 => {
+                let mut plain = Element::alone(tag.as_ref().to_owned());
+                plain.set_attribute("count", None);
+                plain.set_attribute("uniqueCount", None);
+                let text = plain.to_text();
+                found[0].push_str(text.strip_suffix("/>").unwrap_or(&text));
+                found[0].push('>');
+                close = format!("</{}>", tag.name().as_ref());
+                depth = u32::from(matches!(event, Event::Start(_)));
+                return Ok(());
+            }
+            Event::Start(_) => {
                 depth += 1;
-                if depth == 1 {
-                    let mut plain = Element::alone(tag.as_ref().to_owned());
-                    plain.set_attribute("count", None);
-                    plain.set_attribute("uniqueCount", None);
-                    let text = plain.to_text();
-                    found[0].push_str(text.strip_suffix("/>").unwrap_or(&text));
-                    found[0].push('>');
-                    close = format!("</{}>", tag.name().as_ref());
-                    return Ok(());
-                }
                 false
             }
             Event::End(_) => {
-                depth -= 1;
+                depth = depth.saturating_sub(1);
                 depth == 1
             }
             Event::Empty(_) => depth == 1,
