@@ -321,10 +321,12 @@ fn inspect_one(
                 facts: document.facts().clone(),
                 survey: document.survey()?,
                 messages: document.messages().to_vec(),
-                long_list: document.long_list().and_then(|error| match error.problem {
-                    ReadProblem::TooManyItems { path, .. } => Some(path),
-                    _ => None,
-                }),
+                long_list: document
+                    .long_list(&|_| true)
+                    .and_then(|error| match error.problem {
+                        ReadProblem::TooManyItems { path, .. } => Some(path),
+                        _ => None,
+                    }),
             }),
         },
         header: dialect.header,

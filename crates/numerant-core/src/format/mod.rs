@@ -43,6 +43,7 @@ pub use xml::{Namespace, NamespaceError};
 pub use self::blanks::Blanks;
 use self::delimited::{Delimiter, Dialect, WriteOptions};
 pub use self::edi::{Balance, BalanceNote, MessageFacts, Miscounted};
+pub use self::marc::PatchColumn;
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
 pub use self::trees::{Around, Redeclared, TreeFacts};
@@ -100,7 +101,11 @@ impl TextFormat {
     /// Whether records of a source of this format stand in it between the same marks, so that what is around
     /// them there can be around them here.
     pub(crate) fn is_around(self, source: &str) -> bool {
-        [xml::NAME, marc::XML_NAME].contains(&source) && matches!(self, Self::Xml | Self::MarcXml)
+        match self {
+            Self::Xml => source == xml::NAME,
+            Self::MarcXml => source == marc::XML_NAME,
+            _ => false,
+        }
     }
 
     /// Whether records of a source of this format are values of JSON, as they are here.
@@ -117,6 +122,7 @@ impl TextFormat {
     pub(crate) fn addressed<'n>(
         self,
         columns: impl IntoIterator<Item = (&'n str, usize)>,
+        signs: ControlSigns,
     ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
         let to = match self {
             Self::Edi => return Some(Err(EncodeError::OnlyMessages)),
@@ -124,7 +130,7 @@ impl TextFormat {
             Self::MarcXml => marc::Form::Xml,
             Self::Delimited | Self::Json | Self::JsonLines | Self::Xml => return None,
         };
-        let encoder = marc::MarcTableEncoder::new(to, columns);
+        let encoder = marc::MarcTableEncoder::new(to, signs, columns);
         let encoder = encoder.map(|encoder| Arc::new(encoder) as Arc<dyn RecordEncoder>);
         Some(encoder.map_err(EncodeError::NotMarc))
     }
@@ -290,6 +296,19 @@ pub fn format_read(extension: &str) -> Option<&'static Format> {
         .find(|format| format.extensions.contains(&extension.as_str()))
 }
 
+impl Format {
+    /// The format in which records of a source are written where this one is asked for: catalogue
+    /// records have XML of their own.
+    pub(crate) fn for_records_of(&'static self, source: &str) -> &'static Self {
+        let is_catalogue = [marc::NAME, marc::XML_NAME].contains(&source);
+        if self.text != Some(TextFormat::Xml) || !is_catalogue {
+            return self;
+        }
+        let own = FORMATS.iter().find(|format| format.name == marc::XML_NAME);
+        own.unwrap_or(self)
+    }
+}
+
 /// Every extension that can be written.
 pub fn known_extensions() -> Vec<&'static str> {
     FORMATS
@@ -439,6 +458,16 @@ pub enum TextNote {
     },
     /// The end mark of DOS stands behind the text, and was dropped.
     EndMark,
+    /// Records in UTF-8 say another encoding.
+    Unlabelled {
+        /// How many.
+        records: u64,
+    },
+    /// End marks of DOS (0x1A) stand between or behind records.
+    MarksBetween {
+        /// How many.
+        count: u64,
+    },
     /// Escape characters stand before letters or digits, which were read as they are.
     EscapedLetters {
         /// How often.
@@ -512,9 +541,9 @@ pub trait Document {
     /// What stands around the records: as far as it is known, and all of it when all are read.
     fn around(&self) -> Around;
 
-    /// The list with more items than there may be columns, which is in one cell as JSON: an error
-    /// for whoever needs its columns.
-    fn long_list(&self) -> Option<ReadError> {
+    /// A list with more items than there may be columns, which is in one cell as JSON, if its column
+    /// is in use: an error for whoever needs its columns.
+    fn long_list(&self, _in_use: &dyn Fn(&str) -> bool) -> Option<ReadError> {
         None
     }
 
@@ -548,6 +577,28 @@ pub trait Document {
         false
     }
 
+    /// What writes its records in a format with the changes that columns have, in the order of their parts in the
+    /// source; `None` if it has no such order. `source` are the names of its columns.
+    ///
+    /// # Errors
+    ///
+    /// A column has no place in its records.
+    fn patcher(
+        &self,
+        _to: TextFormat,
+        _columns: &[PatchColumn],
+        _source: &[String],
+        _options: &WriteOptions,
+    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        None
+    }
+
+    /// Only these columns are needed, with all their numbers; others may be left blank.
+    fn only(&mut self, _columns: &[String]) {}
+
+    /// Asks for the texts of records, too, of which all columns are wanted.
+    fn keep_texts(&mut self);
+
     /// Asks for the records as they stand, too. Columns that are not wanted then may be left blank.
     fn keep_own(&mut self, wanted: Option<Vec<bool>>);
 }
@@ -576,6 +627,10 @@ pub struct ReadTally {
     pub escaped_letters: u64,
     /// Values that were read as blank.
     pub blank_values: u64,
+    /// Records in UTF-8 that say another encoding.
+    pub unlabelled: u64,
+    /// End marks of DOS between and behind records.
+    pub marks_between: u64,
 }
 
 impl ReadTally {
@@ -605,6 +660,18 @@ impl ReadTally {
                 self.blank_values,
                 TextNote::BlankValues {
                     values: self.blank_values,
+                },
+            ),
+            (
+                self.unlabelled,
+                TextNote::Unlabelled {
+                    records: self.unlabelled,
+                },
+            ),
+            (
+                self.marks_between,
+                TextNote::MarksBetween {
+                    count: self.marks_between,
                 },
             ),
         ];
@@ -833,7 +900,12 @@ pub enum EncodeError {
         at: At,
         /// What is wrong.
         problem: String,
+        /// It is a character that XML cannot hold.
+        is_character: bool,
     },
+    /// Records whose parts have an order that a table cannot say, and that are put in order.
+    #[error("sorted records would lose the order of their fields and subfields")]
+    SortedParts,
     /// Only some records of a message, whose total would not fit.
     #[error(
         "message {message} states a total of {stated}, and the records that are taken come to {sum}"
@@ -914,6 +986,13 @@ impl EncodeError {
                 "leave such records out with --where, or mend the values with --set".to_owned()
             }
             Self::Part { .. } => "--date-format says how dates are written".to_owned(),
+            Self::Marc {
+                is_character: true, ..
+            } => {
+                "--control-signs drop leaves such characters out, but for those in tags and codes; --ragged reject \
+                 leaves such records out"
+                    .to_owned()
+            }
             Self::Marc { .. } => {
                 "MARCXML has room for more; write .marcxml, or leave the record out with --where".to_owned()
             }
@@ -923,6 +1002,9 @@ impl EncodeError {
                     .to_owned()
             }
             Self::OnlyMessages => "write csv, json, xml or a workbook".to_owned(),
+            Self::SortedParts => {
+                "leave --sort out, or write a table with --to csv".to_owned()
+            }
             Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or leave it out with --drop"),
             Self::Unforeseen => "run it again".to_owned(),
             Self::ControlSign { .. } => {

@@ -8,7 +8,7 @@ use std::sync::atomic::AtomicU64;
 
 use super::delimited::{ReadOptions, WriteOptions};
 use super::edi::{self, MessageFacts, Standard};
-use super::{RecordEncoder, Survey, TextFormat, json, marc, xml};
+use super::{EncodeError, PatchColumn, RecordEncoder, Survey, TextFormat, json, marc, xml};
 use crate::record::{RejectedRecord, Unit};
 use crate::source::{Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath};
 use crate::tree::{Beside, Kind, Paths, Repeats, Tree};
@@ -77,6 +77,15 @@ pub struct Redeclared {
     pub prefix: String,
     /// The namespaces; the first is empty where names without a prefix were in none.
     pub namespaces: [String; 2],
+}
+
+/// What is odd about records that are read all the same.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct RecordOddities {
+    /// Records in UTF-8 that say another encoding.
+    pub(crate) unlabelled: u64,
+    /// End marks of DOS (0x1A) between and behind them.
+    pub(crate) end_marks: u64,
 }
 
 /// Reads the records of a document, one after the other.
@@ -157,8 +166,32 @@ pub(crate) trait Trees: Send {
         None
     }
 
+    /// What writes its records in a format with the changes that columns have, in the order of their parts in the
+    /// source; `None` if it has no such order. `source` are the names of its columns.
+    ///
+    /// # Errors
+    ///
+    /// A column has no place in its records.
+    fn patcher(
+        &self,
+        _to: TextFormat,
+        _columns: &[PatchColumn],
+        _source: &[String],
+        _options: &WriteOptions,
+    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        None
+    }
+
     /// Only these columns are looked at from here on, with all their numbers; others may be left out.
     fn only(&mut self, _columns: &[String]) {}
+
+    /// What is read from here on tells only which columns there are: values may be wrong.
+    fn learn(&mut self) {}
+
+    /// What was odd about the records so far.
+    fn oddities(&self) -> RecordOddities {
+        RecordOddities::default()
+    }
 
     /// Records that were left out since it was last asked, as something is wrong with them.
     fn take_rejected(&mut self) -> Vec<RejectedRecord> {
@@ -332,8 +365,9 @@ impl OpenedTrees {
             },
             TreeFormat::MarcXml => {
                 opened.options.no_prefixes = true;
-                opened.options.records = Some("//record".to_owned());
-                xml::find_records(input, &opened, SAMPLE)?.facts
+                let survey = xml::survey(input, &opened, SAMPLE)?;
+                opened.options.records = Some(marc::record_path(&survey));
+                xml::find_records(opened.input()?, &opened, SAMPLE)?.facts
             }
         };
         Ok(opened)

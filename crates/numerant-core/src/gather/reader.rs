@@ -5,8 +5,8 @@ use std::sync::Arc;
 use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::SheetFacts;
 use crate::format::{
-    Around, Document, MessageFacts, ReadTally, RecordEncoder, RecordReader, Redeclared,
-    SourceFacts, Survey, TextFormat, TreeFacts, ValuesBeside,
+    Around, Document, EncodeError, MessageFacts, PatchColumn, ReadTally, RecordEncoder,
+    RecordReader, Redeclared, SourceFacts, Survey, TextFormat, TreeFacts, ValuesBeside,
 };
 use crate::record::{Batch, Columns, Span, push_quoted};
 use crate::source::{ReadError, SourcePath};
@@ -210,8 +210,8 @@ impl Document for GatheredReader {
         self.of().survey()
     }
 
-    fn long_list(&self) -> Option<ReadError> {
-        self.of().long_list()
+    fn long_list(&self, in_use: &dyn Fn(&str) -> bool) -> Option<ReadError> {
+        self.of().long_list(in_use)
     }
 
     fn is_keyed(&self) -> bool {
@@ -232,6 +232,28 @@ impl Document for GatheredReader {
 
     fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         self.of().writer(to, options)
+    }
+
+    fn patcher(
+        &self,
+        to: TextFormat,
+        columns: &[PatchColumn],
+        source: &[String],
+        options: &WriteOptions,
+    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        self.of().patcher(to, columns, source, options)
+    }
+
+    fn only(&mut self, columns: &[String]) {
+        if let Some(document) = self.inner.document_mut() {
+            document.only(columns);
+        }
+    }
+
+    fn keep_texts(&mut self) {
+        if let Some(document) = self.inner.document_mut() {
+            document.keep_texts();
+        }
     }
 
     fn holds_for_any(&self) -> bool {

@@ -9,8 +9,8 @@ use crate::format::column::is_json_number;
 use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::{Class, Look};
 use crate::format::{
-    Around, Document, Leaf, MessageFacts, OpenedTrees, ReadTally, RecordEncoder, RecordReader,
-    Redeclared, SourceFacts, TextFormat, TreeFacts, Trees,
+    Around, Document, EncodeError, Leaf, MessageFacts, OpenedTrees, PatchColumn, ReadTally,
+    RecordEncoder, RecordReader, Redeclared, SourceFacts, TextFormat, TreeFacts, Trees,
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
@@ -82,9 +82,13 @@ impl TreeReader {
         let markup = opened.format.repeats_names();
         let repeats = opened.repeats();
         let mut layer = Layer::new(repeats, markup);
+        if opened.format.holds_for_any() {
+            layer.name_lists(&opened.options.named);
+        }
         let mut paths = Paths::default();
         let mut tree = Tree::default();
         let (mut trees, _) = opened.trees()?;
+        trees.learn();
         let mut any = false;
         let until = if thorough { u64::MAX } else { SAMPLE };
         while trees.next_new(until, &mut tree, &mut paths)? {
@@ -404,13 +408,17 @@ impl Document for TreeReader {
         }
     }
 
-    fn long_list(&self) -> Option<ReadError> {
-        let (path, most, line) = self.layer.long_list()?;
-        let problem = ReadProblem::TooManyItems {
-            path: path.to_owned(),
-            most,
+    fn long_list(&self, in_use: &dyn Fn(&str) -> bool) -> Option<ReadError> {
+        let name = |path: &str| self.opened.format.column_name(path);
+        let lists = self.layer.long_lists().iter();
+        let mut needed = lists.filter(|(path, ..)| in_use(&name(path)));
+        let (path, most, line) = needed.next()?;
+        let path = match self.opened.format.holds_for_any() {
+            true => name(path),
+            false => path.clone(),
         };
-        let place = Place::number(self.facts.unit, line);
+        let problem = ReadProblem::TooManyItems { path, most: *most };
+        let place = Place::number(self.facts.unit, *line);
         Some(self.path.error_at(place, problem))
     }
 
@@ -435,6 +443,24 @@ impl Document for TreeReader {
 
     fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         self.trees.writer(to, options)
+    }
+
+    fn patcher(
+        &self,
+        to: TextFormat,
+        columns: &[PatchColumn],
+        source: &[String],
+        options: &WriteOptions,
+    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        self.trees.patcher(to, columns, source, options)
+    }
+
+    fn only(&mut self, columns: &[String]) {
+        self.trees.only(columns);
+    }
+
+    fn keep_texts(&mut self) {
+        self.own = true;
     }
 
     fn holds_for_any(&self) -> bool {
@@ -508,6 +534,9 @@ impl RecordReader for TreeReader {
                 let rejected = self.trees.take_rejected();
                 self.tally.records += rejected.len() as u64;
                 self.tally.rejected += rejected.len() as u64;
+                let oddities = self.trees.oddities();
+                self.tally.unlabelled = oddities.unlabelled;
+                self.tally.marks_between = oddities.end_marks;
                 batch.rejected.extend(rejected);
                 if !more {
                     self.ended = true;

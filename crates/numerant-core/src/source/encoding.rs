@@ -45,6 +45,12 @@ impl Encoding {
         self.0.name()
     }
 
+    /// The text that bytes stand for; `None` if any stand for nothing.
+    pub(crate) fn decode(self, bytes: &[u8]) -> Option<std::borrow::Cow<'_, str>> {
+        self.0
+            .decode_without_bom_handling_and_without_replacement(bytes)
+    }
+
     pub(crate) fn is_utf8(self) -> bool {
         self == Self::UTF_8
     }

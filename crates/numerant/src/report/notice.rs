@@ -451,6 +451,15 @@ fn text_note(note: &TextNote) -> String {
             counted(*lines, "line end has", "line ends have")
         ),
         TextNote::EndMark => "the DOS end mark (0x1A) behind the text was dropped".to_owned(),
+        TextNote::Unlabelled { records } => format!(
+            "{} in UTF-8 though the leader says another encoding, and was read as UTF-8; --encoding decides",
+            counted(*records, "record is", "records are")
+        ),
+        TextNote::MarksBetween { count } => format!(
+            "{} (0x1A) between or behind the records {} passed over",
+            counted(*count, "end mark", "end marks"),
+            if *count == 1 { "was" } else { "were" }
+        ),
         TextNote::EscapedLetters { count } => format!(
             "{} before a letter or digit, which was read as that letter or digit",
             counted(*count, "escape character stands", "escape characters stand")

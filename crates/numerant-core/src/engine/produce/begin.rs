@@ -122,8 +122,21 @@ impl Producer {
             if let Some(document) = reader.document_mut() {
                 document.keep_own(wanted);
             }
-        } else if let Some(error) = reader.document().and_then(Document::long_list) {
-            return Err(Error::Read(error));
+        } else if self.takes_patches(reader) {
+            if let Some(document) = reader.document_mut() {
+                document.keep_texts();
+            }
+        } else {
+            let needed = self.needed(reader);
+            let in_use = |name: &str| needed.iter().any(|needed| needed == name);
+            let document = reader.document();
+            if let Some(error) = document.and_then(|document| document.long_list(&in_use)) {
+                return Err(Error::Read(error));
+            }
+            let names_more = document.is_some_and(Document::holds_for_any);
+            if let Some(document) = reader.document_mut().filter(|_| names_more) {
+                document.only(&needed);
+            }
         }
         let reader = &*reader;
         let name = reader.name();

@@ -13,7 +13,8 @@ use crate::format::json::{JsonEncoder, JsonForm};
 use crate::format::sheet::Types;
 use crate::format::xml::{XmlEncoder, XmlForm, in_one_encoding};
 use crate::format::{
-    Around, Blanks, Document, EncodeError, OwnEncoder, RecordEncoder, RecordReader, TextFormat,
+    Around, Blanks, Document, EncodeError, OwnEncoder, PatchColumn, RecordEncoder, RecordReader,
+    TextFormat,
 };
 use crate::shape::ShapeProblem;
 use crate::shape::form::{Shape, ShapeEncoder, ShapeForm};
@@ -52,12 +53,9 @@ impl Producer {
                 let has_header = document.is_some_and(|d| d.facts().header.is_some());
                 !has_header || text == TextFormat::JsonLines
             }
-            (format, Some(text)) if text.is_around(format) => {
-                let alone = self.apart || self.job.sources.len() == 1;
-                alone && document.is_some_and(|document| !document.around().scattered)
-            }
-            (_, Some(text)) => {
-                document.is_some_and(|document| document.writer(text, write).is_some())
+            (format, Some(text)) => {
+                self.is_framed(format, text, document)
+                    || document.is_some_and(|document| document.writer(text, write).is_some())
             }
             _ => false,
         };
@@ -69,6 +67,48 @@ impl Producer {
             && !is_keyed
             && same
             && !self.job.read.no_prefixes
+    }
+
+    /// Whether what stands around the records in their source stands around them in outputs, too.
+    fn is_framed(&self, format: &str, text: TextFormat, document: Option<&dyn Document>) -> bool {
+        let alone = self.apart || self.job.sources.len() == 1;
+        let is_one = |document: &dyn Document| {
+            let around = document.around();
+            !around.scattered && (text != TextFormat::MarcXml || !around.head.is_empty())
+        };
+        text.is_around(format) && alone && document.is_some_and(is_one)
+    }
+
+    /// Whether the records of a source are written with the changes that columns have, in the order of
+    /// their parts there.
+    pub(super) fn takes_patches(&self, reader: &dyn RecordReader) -> bool {
+        self.patcher(reader).is_some()
+    }
+
+    fn patcher(
+        &self,
+        reader: &dyn RecordReader,
+    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        let (document, text) = (reader.document()?, self.format.text?);
+        let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
+        if rows || self.job.write.shape.is_some() {
+            return None;
+        }
+        let names = reader.columns().names();
+        let columns = self.pipeline.layout().columns().iter();
+        let columns: Vec<PatchColumn> = columns
+            .map(|column| PatchColumn {
+                name: column.name.clone(),
+                slot: column.slot,
+                source: names.get(column.slot).filter(|_| !column.computed).cloned(),
+            })
+            .collect();
+        let patcher = document.patcher(text, &columns, names, &self.job.write)?;
+        // Records that are put in order come without their texts.
+        match self.pipeline.sort().is_empty() {
+            true => Some(patcher),
+            false => Some(Err(EncodeError::SortedParts)),
+        }
     }
 
     /// The columns that are needed though records are written as they stand; `None` if all may be.
@@ -87,6 +127,20 @@ impl Producer {
         Some(wanted.collect())
     }
 
+    /// The columns of a source that outputs have, or that the job names.
+    pub(super) fn needed(&self, reader: &dyn RecordReader) -> Vec<String> {
+        let names = reader.columns().names();
+        let columns = self.pipeline.layout().columns().iter();
+        let sourced = columns.filter(|column| !column.computed);
+        let written = sourced.filter_map(|column| names.get(column.slot).cloned());
+        let keys = self
+            .job
+            .keys(&self.template)
+            .into_iter()
+            .map(|key| key.column);
+        written.chain(keys).chain(self.job.words()).collect()
+    }
+
     /// What writes the records of a source into documents.
     pub(super) fn document(
         &mut self,
@@ -97,14 +151,20 @@ impl Producer {
     ) -> Result<(Arc<dyn RecordEncoder>, Option<Foot>), Error> {
         let document = reader.document();
         if own && let Some(document) = document {
-            return Ok(match document.writer(text, &self.job.write) {
+            let framed = self.is_framed(reader.facts().format, text, Some(document));
+            let writer = document.writer(text, &self.job.write);
+            return Ok(match writer.filter(|_| !framed) {
                 Some(writer) => (writer, None),
                 None => self.own(text, document),
             });
         }
+        if let Some(encoder) = self.patcher(reader) {
+            let encoder = encoder.map_err(|problem| self.encode_error(reader, problem))?;
+            return Ok((encoder, None));
+        }
         let columns = self.pipeline.layout().columns().iter();
         let columns = columns.map(|column| (column.name.as_str(), column.slot));
-        if let Some(encoder) = text.addressed(columns) {
+        if let Some(encoder) = text.addressed(columns, self.job.write.control_signs) {
             let encoder = encoder.map_err(|problem| self.encode_error(reader, problem))?;
             return Ok((encoder, None));
         }

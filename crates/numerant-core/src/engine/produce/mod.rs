@@ -216,6 +216,12 @@ impl Producer {
         )
         .with_earlier(Earlier::read(job, &out)?.paths());
         let first = cursor.first.as_ref();
+        let format = match first {
+            Some(first) if !job.write.chooses_elements() => {
+                format.for_records_of(first.facts().format)
+            }
+            _ => format,
+        };
         let likely_header = first.and_then(|reader| reader.facts().likely_header);
         let unknown = |problem: ColumnError| Error::Column {
             source_name: first_source.to_string(),

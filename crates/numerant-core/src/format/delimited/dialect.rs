@@ -535,6 +535,15 @@ pub struct WriteOptions {
 }
 
 impl WriteOptions {
+    /// Whether something is said of the elements of XML outputs.
+    pub(crate) fn chooses_elements(&self) -> bool {
+        self.root.is_some()
+            || self.item.is_some()
+            || self.flat
+            || self.shape.is_some()
+            || !self.namespace.is_empty()
+    }
+
     /// The dialect of an output with `extension`, made from a source in `source`.
     pub fn dialect(&self, extension: &str, source: Dialect, source_extension: &str) -> Dialect {
         // An extension that says nothing is no reason to write another dialect.

@@ -1,10 +1,13 @@
 //! Writes records: those of a source as they stand or in the other form, and those that are made of
 //! columns.
 
+use std::collections::{HashMap, HashSet};
+
 use super::notation::Address;
-use super::record::{Record, RecordError, SLIM};
-use crate::format::{EncodeError, RecordEncoder};
+use super::record::{Field, Record, RecordError, SLIM};
+use crate::format::{ControlSigns, EncodeError, RecordEncoder};
 use crate::record::Batch;
+use crate::source::Encoding;
 
 /// One of the two forms.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -16,7 +19,7 @@ pub(crate) enum Form {
 }
 
 impl Form {
-    fn begin(self, out: &mut Vec<u8>) {
+    pub(super) fn begin(self, out: &mut Vec<u8>) {
         if self == Self::Xml {
             let head = format!(
                 "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<collection xmlns=\"{SLIM}\">\n"
@@ -25,16 +28,21 @@ impl Form {
         }
     }
 
-    fn end(self, out: &mut Vec<u8>) {
+    pub(super) fn end(self, out: &mut Vec<u8>) {
         if self == Self::Xml {
             out.extend_from_slice(b"</collection>\n");
         }
     }
 
-    fn write(self, record: &Record<'_>, out: &mut Vec<u8>) -> Result<(), RecordError> {
+    pub(super) fn write(
+        self,
+        record: &Record<'_>,
+        signs: ControlSigns,
+        out: &mut Vec<u8>,
+    ) -> Result<(), RecordError> {
         match self {
             Self::Iso2709 => record.write(out),
-            Self::Xml => record.write_xml(out),
+            Self::Xml => record.write_xml(signs, out),
         }
     }
 }
@@ -44,6 +52,10 @@ impl Form {
 pub(crate) struct RecordsEncoder {
     pub(crate) from: Form,
     pub(crate) to: Form,
+    /// The encoding that is stated for the records of ISO 2709.
+    pub(crate) encoding: Option<Encoding>,
+    /// What becomes of characters that XML cannot hold.
+    pub(crate) signs: ControlSigns,
 }
 
 impl RecordEncoder for RecordsEncoder {
@@ -59,14 +71,11 @@ impl RecordEncoder for RecordsEncoder {
             return Ok(());
         }
         let parsed = match self.from {
-            Form::Iso2709 => Record::parse(own),
+            Form::Iso2709 => Record::parse(own, self.encoding),
             Form::Xml => Record::parse_xml(own),
         };
-        let written = parsed.and_then(|record| self.to.write(&record, out));
-        written.map_err(|problem| EncodeError::Marc {
-            at: batch.at(record),
-            problem: problem.to_string(),
-        })
+        let written = parsed.and_then(|record| self.to.write(&record, self.signs, out));
+        written.map_err(|problem| failed(batch, record, &problem))
     }
 
     fn moves_raw(&self) -> bool {
@@ -78,15 +87,98 @@ impl RecordEncoder for RecordsEncoder {
     }
 }
 
+pub(super) fn failed(batch: &Batch, record: usize, problem: &RecordError) -> EncodeError {
+    EncodeError::Marc {
+        at: batch.at(record),
+        problem: problem.to_string(),
+        is_character: matches!(problem, RecordError::Character(..)),
+    }
+}
+
 /// The leader of records that are made of columns without one: of new records of language material.
 const LEADER: &str = "00000nam a2200000   4500";
+
+/// How records are made of columns.
+#[derive(Debug)]
+pub(super) struct RecordPlan {
+    /// What each column stands for, and which of the fields it is in.
+    columns: Vec<(Address, Option<usize>)>,
+    /// The fields in their order: that of the columns, but those of one tag by their numbers, so that
+    /// no blank value makes two fields one.
+    fields: Vec<Field<'static>>,
+}
+
+impl RecordPlan {
+    pub(super) fn new(columns: impl IntoIterator<Item = Address>) -> Self {
+        let columns: Vec<Address> = columns.into_iter().collect();
+        let mut keys: Vec<(&str, usize)> = Vec::new();
+        let mut fields = Vec::new();
+        for address in &columns {
+            if let Some(key) = address.field()
+                && !keys.contains(&key)
+            {
+                keys.push(key);
+                fields.push(address.empty_field());
+            }
+        }
+        // The places of a tag stay, and its fields stand there by their numbers.
+        let tags: HashSet<&str> = keys.iter().map(|(tag, _)| *tag).collect();
+        for tag in tags {
+            let places: Vec<usize> = (0..keys.len()).filter(|at| keys[*at].0 == tag).collect();
+            let mut of_tag: Vec<(&str, usize)> = places.iter().map(|at| keys[*at]).collect();
+            of_tag.sort_unstable();
+            for (place, key) in places.into_iter().zip(of_tag) {
+                keys[place] = key;
+            }
+        }
+        let places: HashMap<(&str, usize), usize> = keys
+            .iter()
+            .enumerate()
+            .map(|(at, key)| (*key, at))
+            .collect();
+        let places: Vec<Option<usize>> = columns
+            .iter()
+            .map(|address| address.field().and_then(|key| places.get(&key).copied()))
+            .collect();
+        Self {
+            columns: columns.into_iter().zip(places).collect(),
+            fields,
+        }
+    }
+
+    /// The record of the values of the columns.
+    pub(super) fn record(&self, value: impl Fn(usize) -> String) -> Record<'static> {
+        let mut made = Record {
+            leader: LEADER.into(),
+            fields: Vec::new(),
+        };
+        let mut fields: Vec<Option<Field<'static>>> = vec![None; self.fields.len()];
+        for (column, (address, place)) in self.columns.iter().enumerate() {
+            let text = value(column);
+            if text.is_empty() {
+                continue;
+            }
+            match place {
+                None => made.leader = text.into(),
+                Some(place) => {
+                    let field = fields[*place].get_or_insert_with(|| self.fields[*place].clone());
+                    address.fill(&text, &mut field.content);
+                }
+            }
+        }
+        made.fields = fields.into_iter().flatten().collect();
+        made
+    }
+}
 
 /// Writes records that are made of columns with the trade's names.
 #[derive(Debug)]
 pub(crate) struct MarcTableEncoder {
     to: Form,
-    /// What each column stands for, and its place in batches.
-    columns: Vec<(Address, usize)>,
+    signs: ControlSigns,
+    plan: RecordPlan,
+    /// The places of the columns in batches.
+    slots: Vec<usize>,
 }
 
 impl MarcTableEncoder {
@@ -97,17 +189,20 @@ impl MarcTableEncoder {
     /// The name of a column that is none of the trade's.
     pub(crate) fn new<'n>(
         to: Form,
+        signs: ControlSigns,
         columns: impl IntoIterator<Item = (&'n str, usize)>,
     ) -> Result<Self, String> {
-        let columns = columns
-            .into_iter()
-            .map(|(name, slot)| match Address::parse(name) {
-                Some(address) => Ok((address, slot)),
-                None => Err(name.to_owned()),
-            });
+        let mut addresses = Vec::new();
+        let mut slots = Vec::new();
+        for (name, slot) in columns {
+            addresses.push(Address::parse(name).ok_or_else(|| name.to_owned())?);
+            slots.push(slot);
+        }
         Ok(Self {
             to,
-            columns: columns.collect::<Result<_, _>>()?,
+            signs,
+            plan: RecordPlan::new(addresses),
+            slots,
         })
     }
 }
@@ -119,22 +214,13 @@ impl RecordEncoder for MarcTableEncoder {
     }
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
-        let mut made = Record {
-            leader: LEADER.into(),
-            fields: Vec::new(),
-        };
-        for (address, slot) in &self.columns {
-            let text = batch.field(record, *slot).text();
-            if !text.is_empty() {
-                address.put(&String::from_utf8_lossy(&text), &mut made);
-            }
-        }
+        let made = self.plan.record(|column| {
+            let text = batch.field(record, self.slots[column]).text();
+            String::from_utf8_lossy(&text).into_owned()
+        });
         self.to
-            .write(&made, out)
-            .map_err(|problem| EncodeError::Marc {
-                at: batch.at(record),
-                problem: problem.to_string(),
-            })
+            .write(&made, self.signs, out)
+            .map_err(|problem| failed(batch, record, &problem))
     }
 
     fn moves_raw(&self) -> bool {

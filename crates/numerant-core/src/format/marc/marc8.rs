@@ -14,8 +14,13 @@ pub(crate) enum Marc8Error {
     #[error("the escape sequence ESC {0} chooses a set of characters that is not covered")]
     Set(String),
     /// A byte that stands for nothing in its set.
-    #[error("the byte {0:02X} stands for no character of MARC-8")]
-    Byte(u8),
+    #[error("the byte {byte:02X} stands for no character of {set}")]
+    Byte {
+        /// The byte.
+        byte: u8,
+        /// What the set is called.
+        set: &'static str,
+    },
     /// A combining mark without a character behind it.
     #[error("a combining mark stands at the end, without a character behind it")]
     Mark,
@@ -32,39 +37,62 @@ enum Set {
 
 /// The text as Unicode.
 pub(crate) fn decode(bytes: &[u8]) -> Result<Cow<'_, str>, Marc8Error> {
-    if bytes.iter().all(|byte| byte.is_ascii() && *byte != ESCAPE) {
-        return Ok(String::from_utf8_lossy(bytes));
-    }
-    let mut text = String::with_capacity(bytes.len());
-    // Marks stand before their character here, and behind it in Unicode.
-    let mut marks = String::new();
-    let mut set = Set::Ascii;
-    let mut at = 0;
-    while let Some(&byte) = bytes.get(at) {
-        at += 1;
-        if byte == ESCAPE {
-            (set, at) = escape(bytes, at, set)?;
-            continue;
+    const TABLE: Table = Table {
+        name: "MARC-8",
+        character: extended,
+        mark,
+    };
+    TABLE.decode(bytes)
+}
+
+/// The upper half of a set of characters of seven or eight bits, whose marks stand before their
+/// character.
+pub(super) struct Table {
+    pub(super) name: &'static str,
+    pub(super) character: fn(u8) -> Option<char>,
+    pub(super) mark: fn(u8) -> Option<char>,
+}
+
+impl Table {
+    pub(super) fn decode<'b>(&self, bytes: &'b [u8]) -> Result<Cow<'b, str>, Marc8Error> {
+        if bytes.iter().all(|byte| byte.is_ascii() && *byte != ESCAPE) {
+            return Ok(String::from_utf8_lossy(bytes));
         }
-        let character = match byte {
-            0x88 => '\u{98}',
-            0x89 => '\u{9c}',
-            0x8d => '\u{200d}',
-            0x8e => '\u{200c}',
-            0xe0..=0xfe => {
-                marks.push(mark(byte).ok_or(Marc8Error::Byte(byte))?);
+        let mut text = String::with_capacity(bytes.len());
+        // Marks stand before their character here, and behind it in Unicode.
+        let mut marks = String::new();
+        let mut set = Set::Ascii;
+        let mut at = 0;
+        while let Some(&byte) = bytes.get(at) {
+            at += 1;
+            if byte == ESCAPE {
+                (set, at) = escape(bytes, at, set)?;
                 continue;
             }
-            0x80.. => extended(byte).ok_or(Marc8Error::Byte(byte))?,
-            byte => lower(byte, set).ok_or(Marc8Error::Byte(byte))?,
-        };
-        text.push(character);
-        text.push_str(&marks);
-        marks.clear();
-    }
-    match marks.is_empty() {
-        true => Ok(Cow::Owned(text.nfc().collect())),
-        false => Err(Marc8Error::Mark),
+            let wrong = Marc8Error::Byte {
+                byte,
+                set: self.name,
+            };
+            if let Some(mark) = (self.mark)(byte) {
+                marks.push(mark);
+                continue;
+            }
+            let character = match byte {
+                0x88 => '\u{98}',
+                0x89 => '\u{9c}',
+                0x8d => '\u{200d}',
+                0x8e => '\u{200c}',
+                0x80.. => (self.character)(byte).ok_or(wrong)?,
+                byte => lower(byte, set).ok_or(wrong)?,
+            };
+            text.push(character);
+            text.push_str(&marks);
+            marks.clear();
+        }
+        match marks.is_empty() {
+            true => Ok(Cow::Owned(text.nfc().collect())),
+            false => Err(Marc8Error::Mark),
+        }
     }
 }
 
@@ -216,7 +244,8 @@ mod tests {
         }
         assert_eq!(decode(b"a\x1b(N\xc1"), Err(Marc8Error::Set("( N".into())));
         assert_eq!(decode(b"a\x1b$1ABC"), Err(Marc8Error::Set("$ 1".into())));
-        assert_eq!(decode(b"\xaf"), Err(Marc8Error::Byte(0xaf)));
+        let (byte, set) = (0xaf, "MARC-8");
+        assert_eq!(decode(b"\xaf"), Err(Marc8Error::Byte { byte, set }));
         assert_eq!(decode(b"a\xe2"), Err(Marc8Error::Mark));
     }
 }

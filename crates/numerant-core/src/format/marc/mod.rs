@@ -3,17 +3,22 @@
 //! A record becomes a tree whose columns are called as the trade does (`245$a`, `650[2]$a`, `LDR`). As long as
 //! nothing is done to them, records move as they stand, or from one of the two forms to the other.
 
+mod charset;
 mod encode;
+mod iso5426;
 mod marc8;
 mod notation;
+mod patch;
 mod read;
 mod record;
 mod xml;
+mod xml_write;
 
 pub(crate) use encode::{Form, MarcTableEncoder};
 pub(crate) use notation::column_name;
+pub use patch::PatchColumn;
 pub(crate) use read::MarcTrees;
-pub(crate) use xml::{MarcXmlTrees, is_marcxml};
+pub(crate) use xml::{MarcXmlTrees, is_marcxml, record_path};
 
 /// What the formats are called.
 pub(crate) const NAME: &str = "ISO 2709 (MARC 21)";

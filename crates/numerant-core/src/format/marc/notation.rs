@@ -48,6 +48,11 @@ impl Slice {
         })
     }
 
+    /// Whether they are of the field with this tag.
+    pub(super) fn is_of(&self, tag: &str) -> bool {
+        self.of == tag
+    }
+
     /// The characters, if the text has them all.
     fn of(&self, text: &str) -> Option<String> {
         let part: String = text
@@ -70,7 +75,7 @@ impl Wanted {
         Self(Some(columns.iter().filter_map(tag).collect()))
     }
 
-    fn has(&self, tag: &str) -> bool {
+    pub(super) fn has(&self, tag: &str) -> bool {
         let wanted = |tags: &Vec<String>| tags.iter().any(|wanted| wanted == tag);
         self.0.as_ref().is_none_or(wanted)
     }
@@ -134,7 +139,7 @@ pub(super) fn push_tree(
 }
 
 /// What a column stands for.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(super) enum Address {
     Leader,
     /// A field of one text, and which of its tag, from 1.
@@ -173,38 +178,35 @@ impl Address {
             .then_some(Self::Subfield(tag, field, code, subfield))
     }
 
-    /// Puts a value into a record that is being made.
-    pub(super) fn put(&self, value: &str, record: &mut Record<'_>) {
-        let (tag, number) = match self {
-            Self::Leader => {
-                record.leader = value.to_owned().into();
-                return;
-            }
+    /// The tag of its field, and which of that it is, from 1.
+    pub(super) fn field(&self) -> Option<(&str, usize)> {
+        match self {
+            Self::Leader => None,
             Self::Control(tag, number)
             | Self::Indicator(tag, number, _)
-            | Self::Subfield(tag, number, ..) => (tag, *number),
+            | Self::Subfield(tag, number, ..) => Some((tag, *number)),
+        }
+    }
+
+    /// A field for it, with nothing in it.
+    pub(super) fn empty_field(&self) -> Field<'static> {
+        let content = match self {
+            Self::Leader | Self::Control(..) => Content::Control(Cow::default()),
+            Self::Indicator(..) | Self::Subfield(..) => Content::Data {
+                indicators: [' '; 2],
+                subfields: Vec::new(),
+            },
         };
-        let of_tag = record
-            .fields
-            .iter()
-            .enumerate()
-            .filter(|(_, field)| field.tag == *tag);
-        let known = of_tag.map(|(place, _)| place).nth(number - 1);
-        let place = known.unwrap_or_else(|| {
-            let content = match self {
-                Self::Control(..) => Content::Control(Cow::default()),
-                _ => Content::Data {
-                    indicators: [' '; 2],
-                    subfields: Vec::new(),
-                },
-            };
-            record.fields.push(Field {
-                tag: tag.clone().into(),
-                content,
-            });
-            record.fields.len() - 1
-        });
-        match (self, &mut record.fields[place].content) {
+        let tag = self.field().map_or("", |(tag, _)| tag);
+        Field {
+            tag: tag.to_owned().into(),
+            content,
+        }
+    }
+
+    /// Puts a value into its field.
+    pub(super) fn fill(&self, value: &str, content: &mut Content<'_>) {
+        match (self, content) {
             (Self::Control(..), Content::Control(text)) => *text = value.to_owned().into(),
             (Self::Indicator(_, _, place), Content::Data { indicators, .. }) => {
                 indicators[*place] = value.chars().next().unwrap_or(' ');
@@ -231,6 +233,7 @@ fn numbered(text: &str) -> Option<(usize, &str)> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::encode::RecordPlan;
     use super::super::record::tests::chart;
     use super::*;
 
@@ -264,11 +267,7 @@ mod tests {
         ] {
             assert_eq!(Address::parse(name), None, "{name}");
         }
-        let mut record = Record {
-            leader: Cow::default(),
-            fields: Vec::new(),
-        };
-        for (name, value) in [
+        let names_and_values = [
             ("LDR", "00000nem a2200000 a 4500"),
             ("001", "VH004"),
             ("245#1", "1"),
@@ -280,9 +279,9 @@ mod tests {
             ("650$z", "Varnholm"),
             ("650[2]#2", "0"),
             ("650[2]$a", "Fairways"),
-        ] {
-            Address::parse(name).expect(name).put(value, &mut record);
-        }
-        assert_eq!(record, chart());
+        ];
+        let columns = names_and_values.map(|(name, _)| Address::parse(name).expect(name));
+        let made = RecordPlan::new(columns).record(|place| names_and_values[place].1.to_owned());
+        assert_eq!(made, chart());
     }
 }

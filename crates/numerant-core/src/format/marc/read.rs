@@ -1,17 +1,22 @@
 //! Reads records of ISO 2709 one after the other, each up to the mark that ends it.
 
+use std::cell::Cell;
 use std::io::{BufRead, BufReader};
 use std::sync::Arc;
 
 use super::encode::{Form, RecordsEncoder};
 use super::notation::{Slice, Wanted, push_tree};
-use super::record::{RECORD_END, Record, RecordError};
+use super::patch::{PatchColumn, patcher};
+use super::record::{Decoding, RECORD_END, RawRecord, RecordError};
 use crate::format::delimited::{Ragged, WriteOptions};
-use crate::format::trees::{Around, OpenedTrees, Trees};
-use crate::format::{RecordEncoder, TextFormat};
+use crate::format::trees::{Around, OpenedTrees, RecordOddities, Trees};
+use crate::format::{ControlSigns, EncodeError, RecordEncoder, TextFormat};
 use crate::record::{RejectedRecord, Unit};
-use crate::source::{Input, Place, ReadError, ReadProblem, SourcePath};
+use crate::source::{Encoding, Input, Place, ReadError, ReadProblem, SourcePath};
 use crate::tree::{Paths, Tree};
+
+/// Some programs write it between records, and behind the last.
+const END_MARK: u8 = 0x1a;
 
 /// Bytes that are read at a time.
 const PIECE: usize = 1 << 17;
@@ -30,6 +35,12 @@ pub(crate) struct MarcTrees {
     wanted: Wanted,
     slices: Vec<Slice>,
     rejected: Vec<RejectedRecord>,
+    encoding: Option<Encoding>,
+    /// Only names of columns are asked for, so that values may be wrong.
+    learns: bool,
+    oddities: RecordOddities,
+    /// The records go into MARCXML, with what becomes of characters that it cannot hold.
+    as_xml: Cell<Option<ControlSigns>>,
 }
 
 impl MarcTrees {
@@ -51,6 +62,10 @@ impl MarcTrees {
                 .collect(),
             rejects: opened.options.ragged == Ragged::Reject,
             rejected: Vec::new(),
+            encoding: opened.options.encoding,
+            learns: false,
+            oddities: RecordOddities::default(),
+            as_xml: Cell::new(None),
         }
     }
 
@@ -70,10 +85,10 @@ impl MarcTrees {
                 .input
                 .fill_buf()
                 .map_err(|error| self.path.error(ReadProblem::Io(error)))?;
-            let blank = waiting
-                .iter()
-                .take_while(|byte| byte.is_ascii_whitespace() || **byte == 0)
-                .count();
+            let passed = |byte: &&u8| byte.is_ascii_whitespace() || matches!(**byte, 0 | END_MARK);
+            let blank = waiting.iter().take_while(passed).count();
+            let marks = waiting[..blank].iter().filter(|byte| **byte == END_MARK);
+            self.oddities.end_marks += marks.count() as u64;
             let (ends, all) = (waiting.is_empty(), blank == waiting.len());
             self.input.consume(blank);
             self.read += blank as u64;
@@ -113,9 +128,28 @@ impl MarcTrees {
 impl Trees for MarcTrees {
     fn next(&mut self, tree: &mut Tree, paths: &mut Paths) -> Result<bool, ReadError> {
         while self.fill()? {
-            match Record::parse(&self.record) {
-                Ok(record) => {
-                    push_tree(&record, &self.wanted, &self.slices, tree, paths);
+            let (wanted, slices) = (&self.wanted, &self.slices);
+            let decoding = Decoding {
+                encoding: self.encoding,
+                wanted: &|tag| wanted.has(tag) || slices.iter().any(|slice| slice.is_of(tag)),
+                lossy: self.learns,
+            };
+            let raw = RawRecord::parse(&self.record);
+            let decoded = raw.and_then(|raw| {
+                // A record that cannot be written is rejected where such records are.
+                if let Some(signs) = self.as_xml.get().filter(|_| self.rejects) {
+                    let (whole, _) = raw.decode(Decoding {
+                        wanted: &|_| true,
+                        ..decoding
+                    })?;
+                    whole.write_xml(signs, &mut Vec::new())?;
+                }
+                raw.decode(decoding)
+            });
+            match decoded {
+                Ok((record, is_unlabelled)) => {
+                    self.oddities.unlabelled += u64::from(is_unlabelled);
+                    push_tree(&record, wanted, slices, tree, paths);
                     return Ok(true);
                 }
                 Err(problem) if self.rejects => self.rejected.push(RejectedRecord {
@@ -154,16 +188,41 @@ impl Trees for MarcTrees {
         self.wanted = Wanted::of(columns);
     }
 
-    fn writer(&self, to: TextFormat, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+    fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         let to = match to {
             TextFormat::Marc => Form::Iso2709,
             TextFormat::MarcXml | TextFormat::Xml => Form::Xml,
             _ => return None,
         };
+        let signs = options.control_signs;
+        if to == Form::Xml {
+            self.as_xml.set(Some(signs));
+        }
         Some(Arc::new(RecordsEncoder {
             from: Form::Iso2709,
             to,
+            encoding: self.encoding,
+            signs,
         }))
+    }
+
+    fn patcher(
+        &self,
+        to: TextFormat,
+        columns: &[PatchColumn],
+        source: &[String],
+        options: &WriteOptions,
+    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        let (encoding, signs) = (self.encoding, options.control_signs);
+        patcher(Form::Iso2709, to, columns, source, encoding, signs)
+    }
+
+    fn learn(&mut self) {
+        self.learns = true;
+    }
+
+    fn oddities(&self) -> RecordOddities {
+        self.oddities
     }
 
     fn take_rejected(&mut self) -> Vec<RejectedRecord> {

@@ -2,13 +2,16 @@
 
 use std::borrow::Cow;
 
-use super::marc8;
-use crate::format::markup::{forbidden, push_escaped};
+use super::charset::Charset;
+use crate::source::Encoding;
 
 /// Ends a record, a field, and begins a subfield.
 pub(super) const RECORD_END: u8 = 0x1d;
 const FIELD_END: u8 = 0x1e;
 const SUBFIELD: u8 = 0x1f;
+
+/// Begins a change of the set of characters (ISO 2022).
+const ESCAPE: u8 = 0x1b;
 
 const LEADER: usize = 24;
 
@@ -82,6 +85,9 @@ pub(super) enum RecordError {
         /// Why.
         reason: String,
     },
+    /// A character that XML cannot hold.
+    #[error("{0} has U+{1:04X}, which XML cannot hold")]
+    Character(String, u32),
     /// The form has no room for it.
     #[error("{what} has {bytes} bytes, and ISO 2709 has room for {most}")]
     TooLong {
@@ -107,8 +113,36 @@ fn number(bytes: &[u8], what: impl Fn() -> String) -> Result<usize, RecordError>
     Ok(bytes.iter().fold(0, digit))
 }
 
-impl<'r> Record<'r> {
-    /// Reads a record with the mark that ends it.
+/// A record whose directory is read, and whose fields are decoded as they are asked for.
+#[derive(Debug)]
+pub(super) struct RawRecord<'r> {
+    bytes: &'r [u8],
+    base: usize,
+    entries: Vec<Entry<'r>>,
+}
+
+/// A field as the directory has it.
+#[derive(Debug)]
+struct Entry<'r> {
+    tag: Cow<'r, str>,
+    /// Where its bytes begin in the record, and how many there are, the mark at the end among them.
+    start: usize,
+    length: usize,
+}
+
+/// Which fields of a record are decoded, and how.
+#[derive(Clone, Copy)]
+pub(super) struct Decoding<'d> {
+    /// The encoding that is stated for all records.
+    pub(super) encoding: Option<Encoding>,
+    /// Whether a field of this tag is wanted; others are left out.
+    pub(super) wanted: &'d dyn Fn(&str) -> bool,
+    /// What cannot be decoded is replaced, and no error.
+    pub(super) lossy: bool,
+}
+
+impl<'r> RawRecord<'r> {
+    /// Reads the leader and the directory of a record, with the mark that ends it.
     pub(super) fn parse(bytes: &'r [u8]) -> Result<Self, RecordError> {
         if bytes.len() <= LEADER {
             return Err(RecordError::Short(bytes.len()));
@@ -138,8 +172,7 @@ impl<'r> Record<'r> {
         if !directory.len().is_multiple_of(entry) {
             return Err(broken("its length is no multiple of that of an entry"));
         }
-        let unicode = bytes[9] == b'a';
-        let mut fields = Vec::with_capacity(directory.len() / entry);
+        let mut entries = Vec::with_capacity(directory.len() / entry);
         for entry in directory.chunks_exact(entry) {
             let tag = String::from_utf8_lossy(&entry[..3]);
             let length = number(&entry[3..3 + of_length], || {
@@ -147,25 +180,143 @@ impl<'r> Record<'r> {
             })?;
             let start = &entry[3 + of_length..3 + of_length + of_start];
             let start = base + number(start, || format!("the place of field {tag}"))?;
-            let content = bytes
-                .get(start..start + length)
-                .filter(|_| start + length < bytes.len());
-            let content = content.ok_or_else(|| RecordError::Outside(tag.to_string()))?;
-            let content = content.strip_suffix(&[FIELD_END]);
-            let content = content.ok_or_else(|| RecordError::Unclosed(tag.to_string()))?;
-            fields.push(Field {
-                content: Content::parse(&tag, content, unicode)?,
-                tag,
-            });
+            entries.push(Entry { tag, start, length });
         }
         Ok(Self {
-            leader: String::from_utf8_lossy(&bytes[..LEADER]),
-            fields,
+            bytes,
+            base,
+            entries,
         })
+    }
+
+    /// The bytes of a field, without the mark at its end.
+    fn content(&self, entry: &Entry<'_>) -> Result<&'r [u8], RecordError> {
+        let end = entry.start + entry.length;
+        let content = self
+            .bytes
+            .get(entry.start..end)
+            .filter(|_| end < self.bytes.len());
+        let content = content.ok_or_else(|| RecordError::Outside(entry.tag.to_string()))?;
+        let content = content.strip_suffix(&[FIELD_END]);
+        content.ok_or_else(|| RecordError::Unclosed(entry.tag.to_string()))
+    }
+
+    /// Decodes the fields that are wanted, and says whether the record is in UTF-8 though its leader
+    /// says MARC-8.
+    pub(super) fn decode(&self, decoding: Decoding<'_>) -> Result<(Record<'r>, bool), RecordError> {
+        let mut charset = decoding.encoding.map(Charset::Stated);
+        if charset.is_none() && !self.bytes[self.base..].is_ascii() {
+            charset = Some(self.charset());
+        }
+        let mut fields = Vec::with_capacity(self.entries.len());
+        for entry in &self.entries {
+            if !(decoding.wanted)(&entry.tag) {
+                continue;
+            }
+            let content = match self.content(entry) {
+                Err(_) if decoding.lossy => continue,
+                content => content?,
+            };
+            let charset = match content.is_ascii() && !content.contains(&ESCAPE) {
+                true => Charset::Ascii,
+                false => charset.unwrap_or(Charset::Marc8),
+            };
+            let parsed = match Content::parse(&entry.tag, content, charset) {
+                Err(_) if decoding.lossy => {
+                    Content::parse(&entry.tag, content, Charset::Lossy).unwrap_or_default()
+                }
+                parsed => parsed?,
+            };
+            fields.push(Field {
+                tag: entry.tag.clone(),
+                content: parsed,
+            });
+        }
+        let record = Record {
+            leader: String::from_utf8_lossy(&self.bytes[..LEADER]),
+            fields,
+        };
+        Ok((record, charset == Some(Charset::UnlabelledUtf8)))
+    }
+
+    /// How the characters of the record are encoded: as its leader says in MARC 21, or field 100 $a in
+    /// UNIMARC; but bytes beyond ASCII that are valid UTF-8 are that, whatever is said.
+    fn charset(&self) -> Charset {
+        if self.bytes[9] == b'a' {
+            return Charset::Utf8;
+        }
+        let is_unimarc = self.bytes[23] == b' ';
+        let sets = || {
+            let general = self.entries.iter().find(|entry| entry.tag == "100")?;
+            let text = self
+                .content(general)
+                .ok()?
+                .splitn(3, |byte| *byte == SUBFIELD);
+            // Behind the code of the subfield, characters 26 to 29.
+            text.into_iter().nth(1)?.get(27..31)
+        };
+        let sets = is_unimarc.then(sets).flatten().unwrap_or_default();
+        let has = |set: &[u8]| sets.chunks(2).any(|known| known == set);
+        if has(b"50") {
+            return Charset::Utf8;
+        }
+        if simdutf8::basic::from_utf8(&self.bytes[self.base..]).is_ok()
+            && !self.bytes[self.base..].contains(&ESCAPE)
+        {
+            return Charset::UnlabelledUtf8;
+        }
+        match has(b"03") {
+            true => Charset::Iso5426,
+            false => Charset::Marc8,
+        }
+    }
+}
+
+impl<'r> Record<'r> {
+    /// Reads all of a record, in the encoding that is stated or in its own.
+    pub(super) fn parse(bytes: &'r [u8], encoding: Option<Encoding>) -> Result<Self, RecordError> {
+        let decoding = Decoding {
+            encoding,
+            wanted: &|_| true,
+            lossy: false,
+        };
+        let (record, _) = RawRecord::parse(bytes)?.decode(decoding)?;
+        Ok(record)
+    }
+
+    /// Whether it is a record of UNIMARC, which says its encoding in field 100.
+    fn is_unimarc(&self) -> bool {
+        self.leader.chars().nth(23) == Some(' ')
+    }
+
+    /// The leader and the fields in Unicode: what they say of their encoding follows.
+    pub(super) fn in_unicode(&self) -> Cow<'_, Self> {
+        let mut record = Cow::Borrowed(self);
+        if self.is_unimarc() {
+            let fields = &mut record.to_mut().fields;
+            let general = fields.iter_mut().find(|field| field.tag == "100");
+            if let Some(Content::Data { subfields, .. }) = general.map(|field| &mut field.content)
+                && let Some((_, text)) = subfields.first_mut()
+                && text.is_ascii()
+                && text.len() >= 30
+            {
+                let text = text.to_mut();
+                text.replace_range(26..30, "50  ");
+            }
+        } else if self.leader.chars().nth(9) != Some('a') {
+            let signs = self.leader.chars().enumerate();
+            let leader = signs.map(|(place, sign)| if place == 9 { 'a' } else { sign });
+            record.to_mut().leader = leader.collect();
+        }
+        record
     }
 
     /// Appends the record in ISO 2709 and UTF-8, with the lengths that it then has.
     pub(super) fn write(&self, out: &mut Vec<u8>) -> Result<(), RecordError> {
+        self.in_unicode().write_fields(out)
+    }
+
+    fn write_fields(&self, out: &mut Vec<u8>) -> Result<(), RecordError> {
         let mut directory = Vec::new();
         let mut data = Vec::new();
         for field in &self.fields {
@@ -222,94 +373,29 @@ impl<'r> Record<'r> {
             .take(LEADER)
             .collect();
         let part = |from: usize, to: usize| leader[from..to].iter().collect::<String>();
-        let text = format!("{length:05}{}a22{base:05}{}4500", part(5, 9), part(17, 20));
+        let end = if self.is_unimarc() { "450 " } else { "4500" };
+        let text = format!("{length:05}{}22{base:05}{}{end}", part(5, 10), part(17, 20));
         out.extend_from_slice(text.as_bytes());
         out.extend_from_slice(&directory);
         out.extend_from_slice(&data);
         out.push(RECORD_END);
         Ok(())
     }
+}
 
-    /// Appends the record as MARCXML (the slim schema), indented, without a declared namespace.
-    pub(super) fn write_xml(&self, out: &mut Vec<u8>) -> Result<(), RecordError> {
-        out.extend_from_slice(b"  <record>\n    <leader>");
-        // In XML characters are Unicode, and lengths mean nothing.
-        for (number, sign) in self.leader.chars().enumerate() {
-            let sign = if number == 9 { 'a' } else { sign };
-            push_escaped(sign.encode_utf8(&mut [0; 4]), false, out);
-        }
-        out.extend_from_slice(b"</leader>\n");
-        // The schema has the fields of one text before the others.
-        let is_control = |field: &&Field<'_>| matches!(field.content, Content::Control(_));
-        let data = self.fields.iter().filter(|field| !is_control(field));
-        for field in self.fields.iter().filter(is_control).chain(data) {
-            let text = |text: &str, out: &mut Vec<u8>| match forbidden(text) {
-                Some(sign) => Err(RecordError::Text {
-                    tag: field.tag.to_string(),
-                    reason: format!("XML cannot hold U+{:04X}", u32::from(sign)),
-                }),
-                None => {
-                    push_escaped(text, false, out);
-                    Ok(())
-                }
-            };
-            match &field.content {
-                Content::Control(value) => {
-                    out.extend_from_slice(b"    <controlfield tag=\"");
-                    push_escaped(&field.tag, true, out);
-                    out.extend_from_slice(b"\">");
-                    text(value, out)?;
-                    out.extend_from_slice(b"</controlfield>\n");
-                }
-                Content::Data {
-                    indicators,
-                    subfields,
-                } => {
-                    out.extend_from_slice(b"    <datafield tag=\"");
-                    push_escaped(&field.tag, true, out);
-                    for (number, indicator) in indicators.iter().enumerate() {
-                        let name: &[u8] = if number == 0 {
-                            b"\" ind1=\""
-                        } else {
-                            b"\" ind2=\""
-                        };
-                        out.extend_from_slice(name);
-                        push_escaped(indicator.encode_utf8(&mut [0; 4]), true, out);
-                    }
-                    out.extend_from_slice(b"\">\n");
-                    for (code, value) in subfields {
-                        out.extend_from_slice(b"      <subfield code=\"");
-                        push_escaped(code.encode_utf8(&mut [0; 4]), true, out);
-                        out.extend_from_slice(b"\">");
-                        text(value, out)?;
-                        out.extend_from_slice(b"</subfield>\n");
-                    }
-                    out.extend_from_slice(b"    </datafield>\n");
-                }
-            }
-        }
-        out.extend_from_slice(b"  </record>\n");
-        Ok(())
+impl Default for Content<'_> {
+    fn default() -> Self {
+        Self::Control(Cow::default())
     }
 }
 
 impl<'r> Content<'r> {
-    fn parse(tag: &str, bytes: &'r [u8], unicode: bool) -> Result<Self, RecordError> {
+    fn parse(tag: &str, bytes: &'r [u8], charset: Charset) -> Result<Self, RecordError> {
         let text = |bytes: &'r [u8]| {
-            let failed = |reason: String| RecordError::Text {
+            charset.decode(bytes).map_err(|reason| RecordError::Text {
                 tag: tag.to_owned(),
                 reason,
-            };
-            match unicode {
-                true => match std::str::from_utf8(bytes) {
-                    Ok(text) => Ok(Cow::Borrowed(text)),
-                    Err(error) => Err(failed(format!(
-                        "the leader says UTF-8, and byte {} of it is none",
-                        error.valid_up_to() + 1
-                    ))),
-                },
-                false => marc8::decode(bytes).map_err(|error| failed(error.to_string())),
-            }
+            })
         };
         if tag.starts_with("00") {
             return Ok(Self::Control(text(bytes)?));
@@ -342,6 +428,7 @@ pub(super) mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::format::ControlSigns;
 
     pub(in crate::format::marc) fn chart() -> Record<'static> {
         let data = |tag: &str, indicators: [char; 2], subfields: &[(char, &str)]| Field {
@@ -376,13 +463,14 @@ pub(super) mod tests {
     fn records_come_back() {
         let mut bytes = Vec::new();
         chart().write(&mut bytes).expect("written");
-        let read = Record::parse(&bytes).expect("read");
+        let read = Record::parse(&bytes, None).expect("read");
         assert_eq!(read.fields, chart().fields);
         let mut again = Vec::new();
         read.write(&mut again).expect("written");
         assert_eq!(again, bytes);
         let mut xml = Vec::new();
-        read.write_xml(&mut xml).expect("written");
+        read.write_xml(ControlSigns::Refuse, &mut xml)
+            .expect("written");
         let xml = String::from_utf8(xml).expect("text");
         assert!(
             xml.contains(
@@ -400,7 +488,7 @@ pub(super) mod tests {
         let broken = |change: &dyn Fn(&mut Vec<u8>)| {
             let mut other = bytes.clone();
             change(&mut other);
-            Record::parse(&other).expect_err("broken").to_string()
+            Record::parse(&other, None).expect_err("broken").to_string()
         };
         assert!(broken(&|b| b.truncate(20)).contains("the leader alone"));
         assert!(broken(&|b| b[0] = b'x').contains("is not a number"));
@@ -437,7 +525,7 @@ pub(super) mod tests {
             }
             let mut bytes = Vec::new();
             record.write(&mut bytes).expect("written");
-            prop_assert_eq!(Record::parse(&bytes).expect("read").fields, record.fields);
+            prop_assert_eq!(Record::parse(&bytes, None).expect("read").fields, record.fields);
         }
     }
 }

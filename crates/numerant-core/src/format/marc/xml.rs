@@ -8,18 +8,40 @@ use quick_xml::events::Event;
 
 use super::encode::{Form, RecordsEncoder};
 use super::notation::{Slice, Wanted, push_tree};
+use super::patch::{PatchColumn, patcher};
 use super::record::{Content, Field, Record, RecordError, SLIM};
-use crate::format::delimited::WriteOptions;
+use crate::format::delimited::{Ragged, WriteOptions};
 use crate::format::markup::{attribute, push_reference};
 use crate::format::trees::{Around, OpenedTrees, Trees};
 use crate::format::xml::XmlTrees;
-use crate::format::{RecordEncoder, TextFormat};
+use crate::format::{ControlSigns, EncodeError, RecordEncoder, TextFormat};
+use crate::record::RejectedRecord;
 use crate::source::{Input, Place, ReadError, ReadProblem, SourcePath};
-use crate::tree::{Paths, Tree};
+use crate::tree::{Beside, Paths, Survey, Tree};
 
 /// Whether XML that begins so is MARCXML.
 pub(crate) fn is_marcxml(start: &[u8]) -> bool {
     memchr::memmem::find(start, SLIM.as_bytes()).is_some()
+}
+
+/// Where the records of a document are: those that have fields, as others around them can be called
+/// record, too (OAI-PMH, SRU).
+pub(crate) fn record_path(survey: &Survey) -> String {
+    let is_part = |name: &str| matches!(name, "leader" | "controlfield" | "datafield");
+    let parts = (0..survey.nodes.len()).filter(|place| is_part(&survey.nodes[*place].name));
+    let mut records = parts
+        .map(|part| survey.parent(part))
+        .filter(|place| survey.nodes[*place].name == "record");
+    let mut at = records.next().unwrap_or(0);
+    let mut path = String::new();
+    while at != 0 {
+        path = format!("/{}{path}", survey.nodes[at].name);
+        at = survey.parent(at);
+    }
+    match path.matches('/').count() {
+        0..=2 => "//record".to_owned(),
+        _ => path,
+    }
 }
 
 /// Reads a document of MARCXML.
@@ -30,6 +52,8 @@ pub(crate) struct MarcXmlTrees {
     names: Paths,
     wanted: Wanted,
     slices: Vec<Slice>,
+    rejects: bool,
+    rejected: Vec<RejectedRecord>,
 }
 
 impl MarcXmlTrees {
@@ -46,26 +70,34 @@ impl MarcXmlTrees {
                 .iter()
                 .filter_map(|name| Slice::parse(name))
                 .collect(),
+            rejects: opened.options.ragged == Ragged::Reject,
+            rejected: Vec::new(),
         })
     }
 }
 
 impl Trees for MarcXmlTrees {
     fn next(&mut self, tree: &mut Tree, paths: &mut Paths) -> Result<bool, ReadError> {
-        if !self.inner.next(&mut self.elements, &mut self.names)? {
-            return Ok(false);
+        while self.inner.next(&mut self.elements, &mut self.names)? {
+            match Record::parse_xml(self.inner.text()) {
+                Ok(record) => {
+                    push_tree(&record, &self.wanted, &self.slices, tree, paths);
+                    return Ok(true);
+                }
+                Err(problem) if self.rejects => self.rejected.push(RejectedRecord {
+                    line: self.inner.line(),
+                    reason: problem.to_string(),
+                    raw: [self.inner.text(), b"\n"].concat(),
+                    as_it_is: true,
+                }),
+                Err(problem) => {
+                    let place = Place::line(self.inner.line());
+                    let what = problem.to_string();
+                    return Err(self.path.error_at(place, ReadProblem::OtherRecord { what }));
+                }
+            }
         }
-        let record = Record::parse_xml(self.inner.text()).map_err(|problem| {
-            let place = Place::line(self.inner.line());
-            self.path.error_at(
-                place,
-                ReadProblem::OtherRecord {
-                    what: problem.to_string(),
-                },
-            )
-        })?;
-        push_tree(&record, &self.wanted, &self.slices, tree, paths);
-        Ok(true)
+        Ok(false)
     }
 
     fn text(&self) -> &[u8] {
@@ -88,16 +120,40 @@ impl Trees for MarcXmlTrees {
         self.inner.namespaces()
     }
 
+    fn beside(&self) -> Option<&Beside> {
+        self.inner.beside()
+    }
+
+    fn patcher(
+        &self,
+        to: TextFormat,
+        columns: &[PatchColumn],
+        source: &[String],
+        options: &WriteOptions,
+    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        patcher(Form::Xml, to, columns, source, None, options.control_signs)
+    }
+
+    fn take_rejected(&mut self) -> Vec<RejectedRecord> {
+        std::mem::take(&mut self.rejected)
+    }
+
     fn only(&mut self, columns: &[String]) {
         self.wanted = Wanted::of(columns);
     }
 
     fn writer(&self, to: TextFormat, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
-        let encoder = RecordsEncoder {
-            from: Form::Xml,
-            to: Form::Iso2709,
+        let to = match to {
+            TextFormat::Marc => Form::Iso2709,
+            TextFormat::MarcXml => Form::Xml,
+            _ => return None,
         };
-        (to == TextFormat::Marc).then(|| Arc::new(encoder) as Arc<dyn RecordEncoder>)
+        Some(Arc::new(RecordsEncoder {
+            from: Form::Xml,
+            to,
+            encoding: None,
+            signs: ControlSigns::Refuse,
+        }))
     }
 }
 
@@ -193,11 +249,14 @@ impl Record<'static> {
 mod tests {
     use super::super::record::tests::chart;
     use super::*;
+    use crate::format::ControlSigns;
 
     #[test]
     fn records_of_xml_are_those_of_iso_2709() {
         let mut xml = Vec::new();
-        chart().write_xml(&mut xml).expect("written");
+        chart()
+            .write_xml(ControlSigns::Refuse, &mut xml)
+            .expect("written");
         assert_eq!(Record::parse_xml(&xml).expect("read"), chart());
         let text = String::from_utf8(xml).expect("text");
         let prefixed = text

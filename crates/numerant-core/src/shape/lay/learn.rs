@@ -3,6 +3,9 @@
 use super::{Laid, LayError, Layer, NONE};
 use crate::tree::{Kind, Node, Paths, ROOT, Repeats, Tree, push_name};
 
+/// Items of a list that is named, for which there are columns at most.
+const MAX_NAMED: usize = 1 << 16;
+
 impl Layer {
     /// Takes note of the places of a record, which begins on a line.
     pub(crate) fn learn(&mut self, tree: &Tree, paths: &Paths, line: u64) -> Result<(), LayError> {
@@ -76,7 +79,7 @@ impl Layer {
                                 Repeats::Columns(most) => most,
                                 _ => 1000,
                             };
-                            if times > most {
+                            if times > most && (times > MAX_NAMED || !self.is_named(to, paths)) {
                                 self.keep_long_list(to, most, paths);
                                 continue;
                             }
@@ -96,10 +99,26 @@ impl Layer {
 
     /// Keeps a list in one cell that has more items than there may be columns.
     fn keep_long_list(&mut self, at: u32, most: usize, paths: &Paths) {
-        self.places[at as usize].kept = true;
-        if self.long_list.is_none() {
-            self.long_list = Some((self.named(at, paths, false), most, self.line));
+        let is_known = std::mem::replace(&mut self.places[at as usize].kept, true);
+        if !is_known {
+            let path = self.named(at, paths, false);
+            self.long_lists.push((path, most, self.line));
         }
+    }
+
+    /// Whether a word of the job names a column of a list.
+    fn is_named(&mut self, at: u32, paths: &Paths) -> bool {
+        if self.words.is_empty() {
+            return false;
+        }
+        if let Some(known) = self.is_named.get(&at) {
+            return *known;
+        }
+        let path = self.named(at, paths, false);
+        let name = path.trim_start_matches('\\');
+        let is_named = self.words.iter().any(|word| word.starts_with(name));
+        self.is_named.insert(at, is_named);
+        is_named
     }
 
     /// The place of an item, by its number from 0; in XML the first is the list itself.

@@ -124,9 +124,14 @@ pub(crate) struct Layer {
     filled: Vec<u32>,
     /// The line on which the record begins that is learnt.
     line: u64,
-    /// The first list with more items than there may be columns, how many those may be, and the
-    /// line of its record.
-    long_list: Option<(String, usize, u64)>,
+    /// The lists with more items than there may be columns, how many those may be, and the line of
+    /// the first record with so many.
+    long_lists: Vec<(String, usize, u64)>,
+    /// Words that can name columns, of formats whose conditions hold for any item of a list: such a
+    /// list has as many columns as it has items.
+    words: Vec<String>,
+    /// Whether a word names a list, by its place.
+    is_named: HashMap<u32, bool>,
     /// Only some columns are wanted; what is new in others does not matter.
     narrow: bool,
 }
@@ -149,7 +154,9 @@ impl Layer {
             waiting: Vec::new(),
             filled: Vec::new(),
             line: 0,
-            long_list: None,
+            long_lists: Vec::new(),
+            words: Vec::new(),
+            is_named: HashMap::new(),
             narrow: false,
         };
         layer.add(NONE, ROOT, 0);
@@ -269,11 +276,15 @@ impl Layer {
         last.1
     }
 
-    /// The first list with more items than there may be columns, which is kept in one cell: its path,
-    /// how many columns there may be, and the line of its record.
-    pub(crate) fn long_list(&self) -> Option<(&str, usize, u64)> {
-        let list = self.long_list.as_ref();
-        list.map(|(path, most, line)| (path.as_str(), *most, *line))
+    /// The lists with more items than there may be columns, each of which is kept in one cell: its path,
+    /// how many columns there may be, and the line of the first record with so many.
+    pub(crate) fn long_lists(&self) -> &[(String, usize, u64)] {
+        &self.long_lists
+    }
+
+    /// Lists that these words name have a column for each of their items.
+    pub(crate) fn name_lists(&mut self, words: &[String]) {
+        self.words = words.to_vec();
     }
 
     /// Only these columns are wanted from here on: where no place of them is, nothing is unforeseen.

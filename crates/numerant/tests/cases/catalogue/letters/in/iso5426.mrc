@@ -1,0 +1,1 @@
+00150nam  2200061 a 450 001000600000100004100006200004100047VH008  a20260305d2026    u  y0frey0103    ba1 aLe quai Áa grains «Varnholm», straûe

@@ -1,0 +1,1 @@
+00120nem  2200061 a 4500001000600000245002900006260002300035VH00110aÅngkajen och Skärvsund  aVarnholmbHafenamt
