@@ -25,7 +25,8 @@ impl Charset {
     /// The text of bytes, or why they are none.
     pub(super) fn decode(self, bytes: &[u8]) -> Result<Cow<'_, str>, String> {
         match self {
-            Self::Ascii | Self::Lossy => Ok(String::from_utf8_lossy(bytes)),
+            Self::Ascii => utf8(bytes, "the record is ASCII"),
+            Self::Lossy => Ok(String::from_utf8_lossy(bytes)),
             Self::Utf8 | Self::UnlabelledUtf8 => utf8(bytes, "the record says UTF-8"),
             Self::Marc8 => marc8::decode(bytes).map_err(|error| error.to_string()),
             Self::Iso5426 => iso5426::decode(bytes).map_err(|error| error.to_string()),

@@ -3,7 +3,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::notation::Address;
+use super::notation::{Address, Tag};
 use super::record::{Field, Record, RecordError, SLIM};
 use crate::format::{ControlSigns, EncodeError, RecordEncoder};
 use crate::record::Batch;
@@ -111,7 +111,7 @@ pub(super) struct RecordPlan {
 impl RecordPlan {
     pub(super) fn new(columns: impl IntoIterator<Item = Address>) -> Self {
         let columns: Vec<Address> = columns.into_iter().collect();
-        let mut keys: Vec<(&str, usize)> = Vec::new();
+        let mut keys: Vec<(Tag, usize)> = Vec::new();
         let mut fields = Vec::new();
         for address in &columns {
             if let Some(key) = address.field()
@@ -122,16 +122,16 @@ impl RecordPlan {
             }
         }
         // The places of a tag stay, and its fields stand there by their numbers.
-        let tags: HashSet<&str> = keys.iter().map(|(tag, _)| *tag).collect();
+        let tags: HashSet<Tag> = keys.iter().map(|(tag, _)| *tag).collect();
         for tag in tags {
             let places: Vec<usize> = (0..keys.len()).filter(|at| keys[*at].0 == tag).collect();
-            let mut of_tag: Vec<(&str, usize)> = places.iter().map(|at| keys[*at]).collect();
+            let mut of_tag: Vec<(Tag, usize)> = places.iter().map(|at| keys[*at]).collect();
             of_tag.sort_unstable();
             for (place, key) in places.into_iter().zip(of_tag) {
                 keys[place] = key;
             }
         }
-        let places: HashMap<(&str, usize), usize> = keys
+        let places: HashMap<(Tag, usize), usize> = keys
             .iter()
             .enumerate()
             .map(|(at, key)| (*key, at))

@@ -66,17 +66,22 @@ impl Slice {
 
 /// Fields of which any column is wanted.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Wanted(Option<Vec<String>>);
+pub(super) struct Wanted(Option<Vec<Tag>>);
 
 impl Wanted {
     /// The fields of these columns.
     pub(super) fn of(columns: &[String]) -> Self {
-        let tag = |column: &String| column.get(..3).map(str::to_owned);
-        Self(Some(columns.iter().filter_map(tag).collect()))
+        let tag = |column: &String| column.get(..3).and_then(Tag::of);
+        let mut tags: Vec<Tag> = columns.iter().filter_map(tag).collect();
+        tags.sort_unstable();
+        tags.dedup();
+        Self(Some(tags))
     }
 
+    #[inline]
     pub(super) fn has(&self, tag: &str) -> bool {
-        let wanted = |tags: &Vec<String>| tags.iter().any(|wanted| wanted == tag);
+        let tag = Tag::of(tag);
+        let wanted = |tags: &Vec<Tag>| tag.is_some_and(|tag| tags.binary_search(&tag).is_ok());
         self.0.as_ref().is_none_or(wanted)
     }
 }
@@ -139,15 +144,29 @@ pub(super) fn push_tree(
 }
 
 /// What a column stands for.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(super) enum Address {
     Leader,
     /// A field of one text, and which of its tag, from 1.
-    Control(String, usize),
+    Control(Tag, usize),
     /// An indicator, 0 or 1.
-    Indicator(String, usize, usize),
+    Indicator(Tag, usize, usize),
     /// A subfield, and which of its code in the field, from 1.
-    Subfield(String, usize, char, usize),
+    Subfield(Tag, usize, char, usize),
+}
+
+/// The tag of a field: three bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) struct Tag([u8; 3]);
+
+impl Tag {
+    pub(super) fn of(text: &str) -> Option<Self> {
+        text.as_bytes().try_into().ok().map(Self)
+    }
+
+    fn to_text(self) -> String {
+        String::from_utf8_lossy(&self.0).into_owned()
+    }
 }
 
 impl Address {
@@ -159,9 +178,10 @@ impl Address {
             .get(..3)
             .filter(|tag| tag.bytes().all(|byte| byte.is_ascii_alphanumeric()))?;
         let (field, rest) = numbered(&name[3..])?;
-        let tag = tag.to_owned();
+        let is_control = tag.starts_with("00");
+        let tag = Tag::of(tag)?;
         if rest.is_empty() {
-            return tag.starts_with("00").then_some(Self::Control(tag, field));
+            return is_control.then_some(Self::Control(tag, field));
         }
         if let Some(number) = rest.strip_prefix('#') {
             let place = match number {
@@ -179,17 +199,17 @@ impl Address {
     }
 
     /// The tag of its field, and which of that it is, from 1.
-    pub(super) fn field(&self) -> Option<(&str, usize)> {
+    pub(super) fn field(self) -> Option<(Tag, usize)> {
         match self {
             Self::Leader => None,
             Self::Control(tag, number)
             | Self::Indicator(tag, number, _)
-            | Self::Subfield(tag, number, ..) => Some((tag, *number)),
+            | Self::Subfield(tag, number, ..) => Some((tag, number)),
         }
     }
 
     /// A field for it, with nothing in it.
-    pub(super) fn empty_field(&self) -> Field<'static> {
+    pub(super) fn empty_field(self) -> Field<'static> {
         let content = match self {
             Self::Leader | Self::Control(..) => Content::Control(Cow::default()),
             Self::Indicator(..) | Self::Subfield(..) => Content::Data {
@@ -197,22 +217,22 @@ impl Address {
                 subfields: Vec::new(),
             },
         };
-        let tag = self.field().map_or("", |(tag, _)| tag);
+        let tag = self.field().map(|(tag, _)| tag.to_text());
         Field {
-            tag: tag.to_owned().into(),
+            tag: tag.unwrap_or_default().into(),
             content,
         }
     }
 
     /// Puts a value into its field.
-    pub(super) fn fill(&self, value: &str, content: &mut Content<'_>) {
+    pub(super) fn fill(self, value: &str, content: &mut Content<'_>) {
         match (self, content) {
             (Self::Control(..), Content::Control(text)) => *text = value.to_owned().into(),
             (Self::Indicator(_, _, place), Content::Data { indicators, .. }) => {
-                indicators[*place] = value.chars().next().unwrap_or(' ');
+                indicators[place] = value.chars().next().unwrap_or(' ');
             }
             (Self::Subfield(_, _, code, _), Content::Data { subfields, .. }) => {
-                subfields.push((*code, value.to_owned().into()));
+                subfields.push((code, value.to_owned().into()));
             }
             _ => {}
         }

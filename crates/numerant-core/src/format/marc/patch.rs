@@ -2,11 +2,12 @@
 //! order that they have there, which no table can say.
 
 use std::borrow::Cow;
-use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
+use hashbrown::HashMap;
+
 use super::encode::{Form, failed};
-use super::notation::{Address, Slice};
+use super::notation::{Address, Slice, Tag};
 use super::record::{Content, Field, Record};
 use crate::format::{ControlSigns, EncodeError, RecordEncoder, TextFormat};
 use crate::record::Batch;
@@ -30,12 +31,19 @@ pub(super) struct PatchEncoder {
     to: Form,
     encoding: Option<Encoding>,
     signs: ControlSigns,
-    /// The places of columns that have the value of an address of the source, by that address.
-    kept: HashMap<Address, usize>,
-    /// Addresses of the source that no column has any more.
-    gone: HashSet<Address>,
-    /// Columns whose values belong to another address than they have in the source.
-    added: Vec<(Address, usize)>,
+    /// What becomes of the addresses that the source has columns for.
+    columns: HashMap<Address, Column>,
+    /// The addresses of the columns of outputs, and their places in batches.
+    values: Vec<(Address, usize)>,
+}
+
+/// What became of a column of the source.
+#[derive(Clone, Copy, Debug)]
+enum Column {
+    /// It is there no more.
+    Gone,
+    /// It has this place in batches, and this number among the columns of outputs.
+    Kept { slot: usize, number: usize },
 }
 
 impl PatchEncoder {
@@ -51,127 +59,138 @@ impl PatchEncoder {
         encoding: Option<Encoding>,
         signs: ControlSigns,
     ) -> Result<Self, String> {
-        let mut kept = HashMap::new();
-        let mut added = Vec::new();
+        let mut values = Vec::new();
         for column in columns {
             let unchanged = column.source.as_ref() == Some(&column.name);
             match Address::parse(&column.name) {
-                Some(address) if source.contains(&column.name) => {
-                    kept.insert(address, column.slot);
-                }
-                Some(address) => added.push((address, column.slot)),
+                Some(address) => values.push((address, column.slot)),
                 // Part of a field, or a list in one cell: the record itself has them.
                 None if unchanged || Slice::parse(&column.name).is_some() => {}
                 None => return Err(column.name.clone()),
             }
         }
         let names = source.iter().filter_map(|name| Address::parse(name));
-        let gone = names.filter(|address| !kept.contains_key(address));
+        let mut columns: HashMap<Address, Column> =
+            names.map(|address| (address, Column::Gone)).collect();
+        for (number, (address, slot)) in values.iter().enumerate() {
+            let slot = *slot;
+            columns
+                .entry(*address)
+                .and_modify(|column| *column = Column::Kept { slot, number });
+        }
         Ok(Self {
             from,
             to,
             encoding,
             signs,
-            gone: gone.collect(),
-            kept,
-            added,
+            columns,
+            values,
         })
     }
 
-    /// What becomes of a text of the source; `None` if it goes.
-    fn text<'t>(&self, address: &Address, text: &'t str, row: &Row<'_>) -> Option<Cow<'t, str>> {
-        if self.gone.contains(address) {
-            return None;
-        }
-        let Some(slot) = self.kept.get(address) else {
-            return Some(Cow::Borrowed(text));
+    /// What becomes of a text of the source.
+    fn change(&self, address: Address, text: &str, row: &mut Row<'_>) -> Change {
+        let Some(column) = self.columns.get(&address) else {
+            return Change::Stays;
         };
-        let value = row.value(*slot);
-        match value.is_empty() && !text.is_empty() {
-            true => None,
-            false if value == text => Some(Cow::Borrowed(text)),
-            false => Some(Cow::Owned(value)),
+        let Column::Kept { slot, number } = *column else {
+            return Change::Goes;
+        };
+        row.used[number] = true;
+        let value = row.batch.field(row.record, slot).text();
+        if *value == *text.as_bytes() {
+            return Change::Stays;
+        }
+        match value.is_empty() {
+            true => Change::Goes,
+            false => Change::Becomes(String::from_utf8_lossy(&value).into_owned()),
         }
     }
 
-    fn patched<'r>(&self, record: Record<'r>, row: &Row<'_>) -> Record<'r> {
+    fn patched<'r>(&self, record: Record<'r>, row: &mut Row<'_>) -> Record<'r> {
         let mut patched = Record {
             leader: record.leader,
             fields: Vec::with_capacity(record.fields.len()),
         };
-        if let Some(slot) = self.kept.get(&Address::Leader) {
-            let leader = row.value(*slot);
-            if !leader.is_empty() {
-                patched.leader = leader.into();
-            }
+        if let Change::Becomes(leader) = self.change(Address::Leader, &patched.leader, row) {
+            patched.leader = leader.into();
         }
         // Where each field of the source has come to, by its tag and number.
-        let mut places: HashMap<(String, usize), usize> = HashMap::new();
-        let mut counts: HashMap<String, usize> = HashMap::new();
-        let mut used: HashSet<Address> = HashSet::new();
+        let mut places: Vec<((Tag, usize), usize)> = Vec::with_capacity(record.fields.len());
         for field in record.fields {
-            let tag = field.tag.to_string();
-            let number = counts.entry(tag.clone()).or_default();
-            *number += 1;
-            let number = *number;
+            let Some(tag) = Tag::of(&field.tag) else {
+                patched.fields.push(field);
+                continue;
+            };
+            let of_tag = places.iter().rev().find(|((known, _), _)| *known == tag);
+            let number = of_tag.map_or(1, |((_, number), _)| number + 1);
             let content = match field.content {
                 Content::Control(text) => {
-                    let address = Address::Control(tag.clone(), number);
-                    let new = self.text(&address, &text, row).map(Cow::into_owned);
-                    used.insert(address);
-                    new.map(|new| Content::Control(new.into()))
+                    match self.change(Address::Control(tag, number), &text, row) {
+                        Change::Stays => Some(Content::Control(text)),
+                        Change::Becomes(new) => Some(Content::Control(new.into())),
+                        Change::Goes => None,
+                    }
                 }
                 Content::Data {
                     mut indicators,
-                    subfields,
+                    mut subfields,
                 } => {
                     for (place, indicator) in indicators.iter_mut().enumerate() {
-                        let address = Address::Indicator(tag.clone(), number, place);
-                        if self.gone.contains(&address) {
-                            *indicator = ' ';
-                        } else if let Some(slot) = self.kept.get(&address) {
-                            *indicator = row.value(*slot).chars().next().unwrap_or(' ');
+                        let address = Address::Indicator(tag, number, place);
+                        let text = match *indicator {
+                            ' ' => String::new(),
+                            indicator => indicator.to_string(),
+                        };
+                        match self.change(address, &text, row) {
+                            Change::Stays => {}
+                            Change::Becomes(new) => *indicator = new.chars().next().unwrap_or(' '),
+                            Change::Goes => *indicator = ' ',
                         }
-                        used.insert(address);
                     }
                     let had = !subfields.is_empty();
-                    let mut codes: HashMap<char, usize> = HashMap::new();
-                    let mut left = Vec::with_capacity(subfields.len());
-                    for (code, text) in subfields {
-                        let times = codes.entry(code).or_default();
-                        *times += 1;
-                        let address = Address::Subfield(tag.clone(), number, code, *times);
-                        if let Some(new) = self.text(&address, &text, row) {
-                            left.push((code, Cow::Owned(new.into_owned())));
+                    let codes: Vec<char> = subfields.iter().map(|(code, _)| *code).collect();
+                    let mut at = 0;
+                    subfields.retain_mut(|(code, text)| {
+                        let before = codes[..=at].iter().filter(|known| *known == code);
+                        let address = Address::Subfield(tag, number, *code, before.count());
+                        at += 1;
+                        match self.change(address, text, row) {
+                            Change::Stays => true,
+                            Change::Goes => false,
+                            Change::Becomes(new) => {
+                                *text = Cow::Owned(new);
+                                true
+                            }
                         }
-                        used.insert(address);
-                    }
-                    (!had || !left.is_empty()).then_some(Content::Data {
+                    });
+                    (!had || !subfields.is_empty()).then_some(Content::Data {
                         indicators,
-                        subfields: left,
+                        subfields,
                     })
                 }
             };
-            if let Some(content) = content {
-                places.insert((tag, number), patched.fields.len());
-                patched.fields.push(Field {
-                    tag: field.tag,
-                    content,
-                });
-            }
+            let place = match content {
+                Some(content) => {
+                    patched.fields.push(Field {
+                        tag: field.tag,
+                        content,
+                    });
+                    patched.fields.len() - 1
+                }
+                None => usize::MAX,
+            };
+            places.push(((tag, number), place));
         }
         // Values at addresses that the record did not have, in the order of columns.
-        let new = self
-            .kept
-            .iter()
-            .filter(|(address, _)| !used.contains(*address));
-        let mut new: Vec<(usize, &Address)> = new.map(|(address, slot)| (*slot, address)).collect();
-        new.extend(self.added.iter().map(|(address, slot)| (*slot, address)));
-        new.sort_by_key(|(slot, _)| *slot);
-        for (slot, address) in new {
-            let value = row.value(slot);
-            if !value.is_empty() && *address != Address::Leader {
-                put(address, &value, &mut patched, &mut places);
+        for (number, (address, slot)) in self.values.iter().enumerate() {
+            if row.used[number] || *address == Address::Leader {
+                continue;
+            }
+            let value = row.batch.field(row.record, *slot).text();
+            if !value.is_empty() {
+                let value = String::from_utf8_lossy(&value);
+                put(*address, &value, &mut patched, &mut places);
             }
         }
         patched
@@ -180,47 +199,50 @@ impl PatchEncoder {
 
 /// Puts a value into the field that it belongs to, or a new one behind those of lower tags.
 fn put(
-    address: &Address,
+    address: Address,
     value: &str,
     record: &mut Record<'_>,
-    places: &mut HashMap<(String, usize), usize>,
+    places: &mut Vec<((Tag, usize), usize)>,
 ) {
-    let Some((tag, number)) = address.field() else {
+    let Some(key) = address.field() else {
         return;
     };
-    let key = (tag.to_owned(), number);
-    let place = match places.get(&key) {
-        Some(place) => *place,
+    let known = places
+        .iter()
+        .position(|(known, place)| *known == key && *place != usize::MAX);
+    let place = match known {
+        Some(known) => places[known].1,
         None => {
-            let before = |field: &Field<'_>| field.tag.as_ref() <= tag;
+            let field = address.empty_field();
+            let before = |other: &Field<'_>| other.tag <= field.tag;
             let at = record
                 .fields
                 .iter()
                 .rposition(before)
                 .map_or(0, |at| at + 1);
-            for place in places.values_mut() {
+            for (_, place) in places.iter_mut().filter(|(_, place)| *place != usize::MAX) {
                 *place += usize::from(*place >= at);
             }
-            let field = address.empty_field();
             record.fields.insert(at, field);
-            places.insert(key, at);
+            places.push((key, at));
             at
         }
     };
     address.fill(value, &mut record.fields[place].content);
 }
 
-/// A record of a batch.
+/// A record of a batch, and which of the values the source has places for.
 struct Row<'b> {
     batch: &'b Batch,
     record: usize,
+    used: Vec<bool>,
 }
 
-impl Row<'_> {
-    fn value(&self, slot: usize) -> String {
-        let text = self.batch.field(self.record, slot).text();
-        String::from_utf8_lossy(&text).into_owned()
-    }
+/// What becomes of a text of the source.
+enum Change {
+    Stays,
+    Goes,
+    Becomes(String),
 }
 
 /// What writes records of a source in `from` with changes, if it is written in one of the forms.
@@ -254,9 +276,13 @@ impl RecordEncoder for PatchEncoder {
             Form::Iso2709 => Record::parse(own, self.encoding),
             Form::Xml => Record::parse_xml(own),
         };
-        let row = Row { batch, record };
+        let mut row = Row {
+            batch,
+            record,
+            used: vec![false; self.values.len()],
+        };
         let written = parsed.and_then(|record| {
-            let patched = self.patched(record, &row);
+            let patched = self.patched(record, &mut row);
             self.to.write(&patched, self.signs, out)
         });
         written.map_err(|problem| failed(batch, record, &problem))

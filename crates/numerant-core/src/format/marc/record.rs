@@ -204,10 +204,13 @@ impl<'r> RawRecord<'r> {
     /// Decodes the fields that are wanted, and says whether the record is in UTF-8 though its leader
     /// says MARC-8.
     pub(super) fn decode(&self, decoding: Decoding<'_>) -> Result<(Record<'r>, bool), RecordError> {
-        let mut charset = decoding.encoding.map(Charset::Stated);
-        if charset.is_none() && !self.bytes[self.base..].is_ascii() {
-            charset = Some(self.charset());
-        }
+        let data = &self.bytes[self.base..];
+        let is_plain = data.is_ascii() && memchr::memchr(ESCAPE, data).is_none();
+        let charset = match (is_plain, decoding.encoding) {
+            (true, _) => Charset::Ascii,
+            (false, Some(encoding)) => Charset::Stated(encoding),
+            (false, None) => self.charset(),
+        };
         let mut fields = Vec::with_capacity(self.entries.len());
         for entry in &self.entries {
             if !(decoding.wanted)(&entry.tag) {
@@ -216,10 +219,6 @@ impl<'r> RawRecord<'r> {
             let content = match self.content(entry) {
                 Err(_) if decoding.lossy => continue,
                 content => content?,
-            };
-            let charset = match content.is_ascii() && !content.contains(&ESCAPE) {
-                true => Charset::Ascii,
-                false => charset.unwrap_or(Charset::Marc8),
             };
             let parsed = match Content::parse(&entry.tag, content, charset) {
                 Err(_) if decoding.lossy => {
@@ -236,7 +235,7 @@ impl<'r> RawRecord<'r> {
             leader: String::from_utf8_lossy(&self.bytes[..LEADER]),
             fields,
         };
-        Ok((record, charset == Some(Charset::UnlabelledUtf8)))
+        Ok((record, charset == Charset::UnlabelledUtf8))
     }
 
     /// How the characters of the record are encoded: as its leader says in MARC 21, or field 100 $a in
@@ -289,7 +288,7 @@ impl<'r> Record<'r> {
         self.leader.chars().nth(23) == Some(' ')
     }
 
-    /// The leader and the fields in Unicode: what they say of their encoding follows.
+    /// The fields in Unicode: what they say of their encoding follows.
     pub(super) fn in_unicode(&self) -> Cow<'_, Self> {
         let mut record = Cow::Borrowed(self);
         if self.is_unimarc() {
@@ -303,12 +302,18 @@ impl<'r> Record<'r> {
                 let text = text.to_mut();
                 text.replace_range(26..30, "50  ");
             }
-        } else if self.leader.chars().nth(9) != Some('a') {
-            let signs = self.leader.chars().enumerate();
-            let leader = signs.map(|(place, sign)| if place == 9 { 'a' } else { sign });
-            record.to_mut().leader = leader.collect();
         }
         record
+    }
+
+    /// The leader of the record in Unicode.
+    pub(super) fn unicode_leader(&self) -> Cow<'_, str> {
+        if self.is_unimarc() || self.leader.chars().nth(9) == Some('a') {
+            return Cow::Borrowed(&self.leader);
+        }
+        let signs = self.leader.chars().enumerate();
+        let signs = signs.map(|(place, sign)| if place == 9 { 'a' } else { sign });
+        Cow::Owned(signs.collect())
     }
 
     /// Appends the record in ISO 2709 and UTF-8, with the lengths that it then has.
@@ -367,7 +372,7 @@ impl<'r> Record<'r> {
             });
         }
         let leader: Vec<char> = self
-            .leader
+            .unicode_leader()
             .chars()
             .chain(std::iter::repeat(' '))
             .take(LEADER)

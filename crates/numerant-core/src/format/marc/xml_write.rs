@@ -15,8 +15,13 @@ impl Record<'_> {
         let record = self.in_unicode();
         let mut writer = XmlWriter { signs, out };
         writer.raw("  <record>\n    <leader>");
-        for sign in record.leader.chars() {
-            writer.place("the leader", sign)?;
+        let leader = record.unicode_leader();
+        match forbidden(&leader) {
+            None => push_escaped(&leader, false, writer.out),
+            Some(_) => {
+                let mut signs = leader.chars();
+                signs.try_for_each(|sign| writer.place(|| "the leader".to_owned(), sign))?;
+            }
         }
         writer.raw("</leader>\n");
         // The schema has the fields of one text before the others.
@@ -41,12 +46,12 @@ impl XmlWriter<'_> {
     }
 
     /// A character whose place has a meaning: it is replaced by a blank where others are left out.
-    fn place(&mut self, what: &str, sign: char) -> Result<(), RecordError> {
+    fn place(&mut self, what: impl Fn() -> String, sign: char) -> Result<(), RecordError> {
         let mut scratch = [0; 4];
         let text = sign.encode_utf8(&mut scratch);
         match forbidden(text) {
             Some(sign) if self.signs == ControlSigns::Refuse => {
-                return Err(RecordError::Character(what.to_owned(), sign.into()));
+                return Err(RecordError::Character(what(), sign.into()));
             }
             Some(_) => self.out.push(b' '),
             None => push_escaped(text, true, self.out),
@@ -55,9 +60,9 @@ impl XmlWriter<'_> {
     }
 
     /// What names a field or subfield.
-    fn name(&mut self, what: &str, name: &str) -> Result<(), RecordError> {
+    fn name(&mut self, what: impl Fn() -> String, name: &str) -> Result<(), RecordError> {
         match name.chars().find(|sign| !sign.is_ascii_graphic()) {
-            Some(sign) => Err(RecordError::Character(what.to_owned(), sign.into())),
+            Some(sign) => Err(RecordError::Character(what(), sign.into())),
             None => {
                 push_escaped(name, true, self.out);
                 Ok(())
@@ -85,7 +90,7 @@ impl XmlWriter<'_> {
         match &field.content {
             Content::Control(value) => {
                 self.raw("    <controlfield tag=\"");
-                self.name(&shown(), &field.tag)?;
+                self.name(shown, &field.tag)?;
                 self.raw("\">");
                 self.text(&field.tag, value)?;
                 self.raw("</controlfield>\n");
@@ -95,17 +100,17 @@ impl XmlWriter<'_> {
                 subfields,
             } => {
                 self.raw("    <datafield tag=\"");
-                self.name(&shown(), &field.tag)?;
-                let what = format!("an indicator of field {}", field.tag);
+                self.name(shown, &field.tag)?;
+                let what = || format!("an indicator of field {}", field.tag);
                 for (name, indicator) in ["\" ind1=\"", "\" ind2=\""].iter().zip(indicators) {
                     self.raw(name);
-                    self.place(&what, *indicator)?;
+                    self.place(what, *indicator)?;
                 }
                 self.raw("\">\n");
-                let what = format!("the code of a subfield of field {}", field.tag);
+                let what = || format!("the code of a subfield of field {}", field.tag);
                 for (code, value) in subfields {
                     self.raw("      <subfield code=\"");
-                    self.name(&what, code.encode_utf8(&mut [0; 4]))?;
+                    self.name(what, code.encode_utf8(&mut [0; 4]))?;
                     self.raw("\">");
                     self.text(&field.tag, value)?;
                     self.raw("</subfield>\n");
