@@ -199,7 +199,7 @@ pub fn inspect(
     refuse_no_formula(&mut job);
     let twice = prepare::reads_twice(&job);
     let (sources, mut cursor) = Sources::open(&job, twice, !twice, true, context)?;
-    prepare::hold_for_any(&mut job, &sources)?;
+    prepare::hold_for_any(&mut job, &sources);
     context.observer.begins(sources.size());
     let mut inspections = Vec::new();
     while let Some(reader) = sources.next(&mut cursor, &job, context)? {
@@ -426,7 +426,7 @@ pub fn values(
     refuse_no_formula(&mut job);
     let (sources, mut cursor): (Sources, Cursor) =
         Sources::open(&job, prepare::reads_twice(&job), false, true, context)?;
-    prepare::hold_for_any(&mut job, &sources)?;
+    prepare::hold_for_any(&mut job, &sources);
     context.observer.begins(sources.size());
     let mut pipeline = prepare::pipeline(&job, &sources, context)?;
     let found = pipeline

@@ -6,10 +6,9 @@ use std::path::{Path, PathBuf};
 
 use super::sources::{BATCH, Sources};
 use super::{Context, Error};
-use crate::expr::Expression;
 use crate::format::column::Found;
 use crate::format::{FillError, Form, FormProblem, RecordReader};
-use crate::job::{FillOptions, Job, JobError, Overflow, PutPlace};
+use crate::job::{FillOptions, Job, Overflow, PutPlace};
 use crate::name::Key;
 use crate::record::Columns;
 use crate::route::{Division, KeyValues, NOWHERE, Router};
@@ -194,28 +193,19 @@ pub(super) fn division(job: &Job, rows_of_a_sheet: Option<u64>) -> Division {
     Division::Whole
 }
 
-/// Where values stand several times in a record, conditions hold for it if they hold for any of them.
-pub(super) fn hold_for_any(job: &mut Job, inputs: &Sources) -> Result<(), Error> {
+/// Where a record can have several values of a name, conditions hold for it if they hold for any of them.
+pub(super) fn hold_for_any(job: &mut Job, inputs: &Sources) {
     if !inputs.holds_for_any() {
-        return Ok(());
+        return;
     }
-    let columns = inputs.columns().names();
-    let wide = |condition: &Expression| {
-        let too_many = |combinations| JobError::Combinations {
-            condition: condition.to_string(),
-            combinations,
-        };
-        condition.for_any(columns).map_err(too_many)
-    };
     for step in &mut job.steps {
         if let Step::Where(condition) = step {
-            *condition = wide(condition)?;
+            *condition = condition.for_any();
         }
     }
     for case in &mut job.case {
-        case.when = wide(&case.when)?;
+        case.when = case.when.for_any();
     }
-    Ok(())
 }
 
 /// A template, with the places that are to be filled.

@@ -284,6 +284,16 @@ pub enum EvalError {
         /// What is wrong with it.
         problem: NumberProblem,
     },
+    /// A record has too many values to choose among.
+    #[error(
+        "the values that it has several of can be chosen in {choices} ways, and no more than {most} are tried"
+    )]
+    Choices {
+        /// How many ways there are.
+        choices: usize,
+        /// How many are tried.
+        most: usize,
+    },
     /// A cell or text is no date.
     #[error("{}{value:?} is not a date", of_column(.column.as_deref()))]
     Date {
@@ -389,6 +399,10 @@ impl EvalError {
                     "{reads}--on-error reject leaves such records out and counts them"
                 ))
             }
+            Self::Choices { .. } => Some(
+                "split the condition into several --where, each with columns of one segment or field"
+                    .to_owned(),
+            ),
             Self::Date { value, .. } => Some(format!(
                 "{}; --on-error reject leaves such records out",
                 date_hint(value)

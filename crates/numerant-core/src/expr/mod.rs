@@ -10,6 +10,7 @@
 //! used with: in `tonnes > 1000` it is a number, in `arrived < DATE '2026-01-01'` a date, and in
 //! `berth = 'A1'` a text.
 
+mod any;
 mod check;
 mod error;
 mod evaluate;
@@ -29,5 +30,4 @@ pub use evaluate::Compiled;
 pub use interval::Interval;
 pub use node::Value;
 pub use parse::Expression;
-pub(crate) use parse::MOST_COMBINATIONS;
 pub use types::Type;

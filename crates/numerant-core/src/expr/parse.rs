@@ -1,15 +1,15 @@
 //! From text to the tree of `sqlparser`.
 
-use std::collections::HashMap;
 use std::fmt;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
-use sqlparser::ast::{BinaryOperator, Expr};
+use sqlparser::ast::Expr;
 use sqlparser::dialect::Dialect;
 use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Location, Token, TokenWithSpan, Tokenizer};
 
+use super::any::AnyOf;
 use super::check::{Check, Scope};
 use super::error::{ExprError, ExprProblem};
 use super::evaluate::Compiled;
@@ -27,6 +27,8 @@ const DEEPEST: usize = 400;
 pub struct Expression {
     text: String,
     tree: Box<Expr>,
+    /// A condition that holds if it does for any of the values that a record has several of.
+    for_any: bool,
 }
 
 impl PartialEq for Expression {
@@ -118,73 +120,9 @@ impl FromStr for Expression {
         Ok(Self {
             text: text.to_owned(),
             tree: Box::new(tree),
+            for_any: false,
         })
     }
-}
-
-/// Ways to choose among values that stand several times, at most.
-pub(crate) const MOST_COMBINATIONS: usize = 50_000;
-
-/// Conditions of which one is to hold, so that no tree of them is deep.
-fn either(mut all: Vec<Expr>) -> Option<Expr> {
-    if all.len() < 2 {
-        return all.pop();
-    }
-    let right = all.split_off(all.len() / 2);
-    Some(Expr::BinaryOp {
-        left: Box::new(either(all)?),
-        op: BinaryOperator::Or,
-        right: Box::new(either(right)?),
-    })
-}
-
-/// The columns that have others with a number, by their names: themselves, then those in order.
-fn several(columns: &[String]) -> HashMap<String, Vec<String>> {
-    let mut found: HashMap<String, Vec<String>> = HashMap::new();
-    for column in columns {
-        let Some(base) = base_of(column, columns) else {
-            continue;
-        };
-        let known = found.entry(base.clone()).or_insert_with(|| vec![base]);
-        known.push(column.clone());
-    }
-    found
-}
-
-/// The column that a numbered one is another value of: without as many of its numbers as can be.
-fn base_of(column: &str, columns: &[String]) -> Option<String> {
-    let mut shorter: Vec<String> = vec![column.to_owned()];
-    let mut found = None;
-    while let Some(name) = shorter.pop() {
-        for (open, _) in name.match_indices('[') {
-            let Some(length) = name[open..].find(']') else {
-                continue;
-            };
-            let inside = &name[open + 1..open + length];
-            if open == 0
-                || inside.parse::<u32>().is_ok_and(|number| number < 2)
-                || inside.parse::<u32>().is_err()
-            {
-                continue;
-            }
-            let without = format!("{}{}", &name[..open], &name[open + length + 1..]);
-            if columns.contains(&without) {
-                found = Some(without.clone());
-            }
-            shorter.push(without);
-        }
-    }
-    found
-}
-
-/// The segment or field that a column is of.
-fn group_of(column: &str) -> String {
-    let end = column.find(['$', '#']).unwrap_or_else(|| {
-        let before = column.split('-').next().unwrap_or(column);
-        // The number of an element has two digits.
-        before.len().saturating_sub(2)
-    });
-    column.get(..end).unwrap_or(column).to_owned()
 }
 
 /// Whether a token makes the tree deeper.
@@ -278,72 +216,13 @@ impl Expression {
         words.collect()
     }
 
-    /// A condition that holds if this one holds for any of the values that stand several times in a record,
-    /// as `SVC02` and `SVC[2]02`. Values of one segment or field are taken together.
-    ///
-    /// # Errors
-    ///
-    /// How many ways there are to choose among the values, if those are too many.
-    pub(crate) fn for_any(&self, columns: &[String]) -> Result<Self, usize> {
-        let tokens = Tokenizer::new(&Standard, &self.text)
-            .tokenize()
-            .unwrap_or_default();
-        let variants = several(columns);
-        let mut groups: Vec<(String, usize)> = Vec::new();
-        for token in &tokens {
-            if let Token::Word(word) = token
-                && let Some(found) = variants.get(&word.value)
-            {
-                let group = group_of(&word.value);
-                match groups.iter_mut().find(|(known, _)| *known == group) {
-                    Some((_, most)) => *most = (*most).max(found.len()),
-                    None => groups.push((group, found.len())),
-                }
-            }
+    /// A condition that holds if this one holds for any of the values that a record has several of, as
+    /// `SVC02` and `SVC[2]02`. Values of one segment or field are taken together.
+    pub(crate) fn for_any(&self) -> Self {
+        Self {
+            for_any: true,
+            ..self.clone()
         }
-        if groups.is_empty() {
-            return Ok(self.clone());
-        }
-        let ways = groups.iter().map(|(_, most)| *most);
-        let combinations = ways.fold(1, usize::saturating_mul);
-        if combinations > MOST_COMBINATIONS {
-            return Err(combinations);
-        }
-        let mut all = Vec::with_capacity(combinations);
-        for combination in 0..combinations {
-            let mut rest = combination;
-            let chosen: Vec<usize> = groups
-                .iter()
-                .map(|(_, most)| {
-                    let own = rest % most;
-                    rest /= most;
-                    own
-                })
-                .collect();
-            let text: String = tokens
-                .iter()
-                .map(|token| match token {
-                    Token::Word(word) => match variants.get(&word.value) {
-                        Some(found) => {
-                            let group = group_of(&word.value);
-                            let place = groups.iter().position(|(known, _)| *known == group);
-                            let number = place.map_or(0, |place| chosen[place]);
-                            let name = found.get(number).or(found.last()).unwrap_or(&word.value);
-                            format!("\"{}\"", name.replace('"', "\"\""))
-                        }
-                        None => token.to_string(),
-                    },
-                    token => token.to_string(),
-                })
-                .collect();
-            let tree = text.parse::<Self>().map_err(|_| combinations)?.tree;
-            all.push(Expr::Nested(tree));
-        }
-        // What is told of it is how it was said.
-        Ok(Self {
-            text: self.text.clone(),
-            tree: either(all).map_or_else(|| self.tree.clone(), Box::new),
-        })
     }
 
     /// Checks the expression against the columns that there are.
@@ -361,7 +240,12 @@ impl Expression {
     ///
     /// As [`Expression::compile`], and if it is no condition.
     pub fn compile_condition(&self, scope: &Scope<'_>) -> Result<Compiled, ExprError> {
-        Check::new(&self.text, scope).compile_as(&self.tree, "", Type::Boolean)
+        let mut compiled =
+            Check::new(&self.text, scope).compile_as(&self.tree, "", Type::Boolean)?;
+        if self.for_any {
+            compiled.any = AnyOf::new(&compiled.columns(), scope.columns);
+        }
+        Ok(compiled)
     }
 }
 

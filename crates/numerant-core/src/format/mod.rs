@@ -458,6 +458,11 @@ pub enum TextNote {
     },
     /// The end mark of DOS stands behind the text, and was dropped.
     EndMark,
+    /// Columns that the job names and no record has.
+    Absent {
+        /// Their names.
+        columns: Vec<String>,
+    },
     /// Records in UTF-8 say another encoding.
     Unlabelled {
         /// How many.

@@ -262,6 +262,15 @@ impl TreeFormat {
         }
     }
 
+    /// Whether a name says where in a record a value stands, whether or not a record has it.
+    pub(crate) fn is_address(self, name: &str) -> bool {
+        match self {
+            Self::Marc | Self::MarcXml => marc::is_address(name),
+            Self::Edi(_) => edi::is_address(name),
+            Self::Json | Self::Xml => false,
+        }
+    }
+
     /// Whether a condition holds for a record if it holds for any of the values that stand several times.
     pub(crate) fn holds_for_any(self) -> bool {
         !matches!(self, Self::Json | Self::Xml)

@@ -4,7 +4,6 @@ use std::collections::HashSet;
 use std::path::PathBuf;
 
 use super::{Gathering, Job, Overflow};
-use crate::expr::MOST_COMBINATIONS;
 use crate::format::delimited::Ragged;
 use crate::format::sheet::Types;
 use crate::format::{
@@ -24,17 +23,6 @@ pub enum JobError {
     /// No source.
     #[error("there is nothing to read: name a file, or - for standard input")]
     NoSource,
-    /// A condition on values that stand several times, with too many ways to choose among them.
-    #[error(
-        "elements that stand several times can be chosen in {combinations} ways for this condition, and no more than \
-         {MOST_COMBINATIONS} are tried: {condition}"
-    )]
-    Combinations {
-        /// The condition.
-        condition: String,
-        /// How many ways there are.
-        combinations: usize,
-    },
     /// One source twice.
     #[error("{0} is named twice")]
     SameSource(SourcePath),

@@ -10,7 +10,7 @@ use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::{Class, Look};
 use crate::format::{
     Around, Document, EncodeError, Leaf, MessageFacts, OpenedTrees, PatchColumn, ReadTally,
-    RecordEncoder, RecordReader, Redeclared, SourceFacts, TextFormat, TreeFacts, Trees,
+    RecordEncoder, RecordReader, Redeclared, SourceFacts, TextFormat, TextNote, TreeFacts, Trees,
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
 use crate::source::{Place, ReadError, ReadProblem, SourcePath};
@@ -90,6 +90,7 @@ impl TreeReader {
         let (mut trees, _) = opened.trees()?;
         trees.learn();
         let mut any = false;
+        let mut absent = Vec::new();
         let until = if thorough { u64::MAX } else { SAMPLE };
         while trees.next_new(until, &mut tree, &mut paths)? {
             any = true;
@@ -118,6 +119,13 @@ impl TreeReader {
                 layer.add_blank(&names.collect::<Vec<_>>());
             }
             layer.add_blank(&opened.options.also);
+            // What no record has is NULL in all, so that saved jobs work on every file.
+            let named = opened.options.named.iter();
+            let addresses = named.filter(|name| opened.format.is_address(name));
+            let addresses: Vec<String> = addresses.cloned().collect();
+            let known = layer.names().len();
+            layer.add_blank(&addresses);
+            absent = layer.names()[known..].to_vec();
         }
         let is_root =
             markup && opened.facts.found && opened.facts.records.matches('/').count() == 1;
@@ -145,7 +153,13 @@ impl TreeReader {
             paths,
             leaves: Vec::new(),
             likenesses: Vec::new(),
-            facts: facts(&opened, dialect, taken, unit),
+            facts: SourceFacts {
+                notes: match absent.is_empty() {
+                    true => Vec::new(),
+                    false => vec![TextNote::Absent { columns: absent }],
+                },
+                ..facts(&opened, dialect, taken, unit)
+            },
             opened,
             wanted: vec![true; columns.len()],
             columns,

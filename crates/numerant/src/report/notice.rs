@@ -451,6 +451,11 @@ fn text_note(note: &TextNote) -> String {
             counted(*lines, "line end has", "line ends have")
         ),
         TextNote::EndMark => "the DOS end mark (0x1A) behind the text was dropped".to_owned(),
+        TextNote::Absent { columns } => format!(
+            "no record has {}, which {} blank in all",
+            first_of(columns.iter().map(|name| format!("'{name}'"))),
+            if columns.len() == 1 { "is" } else { "are" }
+        ),
         TextNote::Unlabelled { records } => format!(
             "{} in UTF-8 though the leader says another encoding, and was read as UTF-8; --encoding decides",
             counted(*records, "record is", "records are")

@@ -194,7 +194,7 @@ impl Producer {
         // What is found out of all records is found out for all columns alike.
         let keep = twice || format.text.is_some_and(TextFormat::is_typed);
         let (inputs, cursor) = Sources::open(job, keep, apart && !twice, thorough, context)?;
-        prepare::hold_for_any(job, &inputs)?;
+        prepare::hold_for_any(job, &inputs);
         let job = &*job;
         let out = job
             .out

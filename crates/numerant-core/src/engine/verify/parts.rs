@@ -367,7 +367,7 @@ impl Compared {
         job.steps.retain(|step| !matches!(step, Step::Sort(_)));
         job.total.clear();
         let (sources, _) = Sources::open(&job, true, true, true, context)?;
-        prepare::hold_for_any(&mut job, &sources)?;
+        prepare::hold_for_any(&mut job, &sources);
         let changes = !job.steps.is_empty() || !job.case.is_empty();
         let pipeline = match changes {
             true => Some(prepare::pipeline(&job, &sources, context)?),

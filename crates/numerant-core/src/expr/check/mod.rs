@@ -102,7 +102,11 @@ impl<'c> Check<'c> {
 
     pub(super) fn compile(&self, tree: &Expr) -> Result<Compiled, ExprError> {
         let (node, kind) = self.check(tree)?;
-        Ok(Compiled { node, kind })
+        Ok(Compiled {
+            node,
+            kind,
+            any: None,
+        })
     }
 
     pub(super) fn compile_as(
@@ -112,7 +116,11 @@ impl<'c> Check<'c> {
         wanted: Type,
     ) -> Result<Compiled, ExprError> {
         let node = self.typed(tree, wanted, what)?;
-        Ok(Compiled { node, kind: wanted })
+        Ok(Compiled {
+            node,
+            kind: wanted,
+            any: None,
+        })
     }
 
     /// An error at the place of `tree`.

@@ -43,7 +43,7 @@ impl Row<'_> {
         if let Node::Column(column) = node
             && column.reading == Reading::Text
         {
-            return Ok(self.batch.field(self.record, column.slot).text());
+            return Ok(self.text(column));
         }
         Ok(match self.value(node)? {
             Value::Text(cell) => cell,

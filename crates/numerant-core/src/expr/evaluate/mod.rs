@@ -8,6 +8,7 @@ mod call;
 mod compare;
 mod quick;
 
+use super::any::{AnyOf, Choices};
 use super::error::EvalError;
 use super::interval::Interval;
 use super::like::Like;
@@ -22,7 +23,12 @@ use crate::value::{Cells, DecimalMark, Moment, Number};
 pub struct Compiled {
     pub(super) node: Node,
     pub(super) kind: Type,
+    /// A condition that holds if it holds for any of these values.
+    pub(super) any: Option<AnyOf>,
 }
+
+/// Ways to choose among the values that a record has several of, at most.
+const MAX_CHOICES: usize = 1 << 20;
 
 type Evaluated<'a> = Result<Value<'a>, Box<EvalError>>;
 
@@ -48,6 +54,7 @@ impl Compiled {
             batch,
             record,
             cells,
+            taken: &[],
         };
         row.value(&self.node)
     }
@@ -69,6 +76,7 @@ impl Compiled {
             batch,
             record,
             cells,
+            taken: &[],
         };
         match row.quick(&self.node) {
             Some(quick) => quick.number().write(cells.mark, out),
@@ -93,8 +101,12 @@ impl Compiled {
             batch,
             record,
             cells,
+            taken: &[],
         };
-        Ok(row.truth(&self.node)? == Some(true))
+        match &self.any {
+            None => Ok(row.truth(&self.node)? == Some(true)),
+            Some(any) => Ok(self.truth_of_any(any, row)? == Some(true)),
+        }
     }
 
     /// Whether a condition holds for one record of a batch; `None` if that is unknown.
@@ -113,8 +125,25 @@ impl Compiled {
             batch,
             record,
             cells,
+            taken: &[],
         };
-        row.truth(&self.node)
+        match &self.any {
+            None => row.truth(&self.node),
+            Some(any) => self.truth_of_any(any, row),
+        }
+    }
+
+    fn truth_of_any(&self, any: &AnyOf, row: Row<'_>) -> Result<Option<bool>, Box<EvalError>> {
+        let truth = any.truth(row.batch, row.record, MAX_CHOICES, |taken| {
+            Row { taken, ..row }.truth(&self.node)
+        });
+        truth.map_err(|problem| match problem {
+            Choices::Failed(error) => error,
+            Choices::TooMany(choices) => {
+                let most = MAX_CHOICES;
+                Box::new(EvalError::Choices { choices, most })
+            }
+        })
     }
 
     /// The columns that it names, by their places in batches and their names.
@@ -165,9 +194,30 @@ struct Row<'r> {
     batch: &'r Batch,
     record: usize,
     cells: &'r Cells,
+    /// The values that are taken for columns of which a record has several.
+    taken: &'r [(usize, Option<usize>)],
 }
 
 impl<'r> Row<'r> {
+    /// The slot that has the value of a column; `None` if nothing has it.
+    #[inline]
+    fn slot(&self, column: &Column) -> Option<usize> {
+        if self.taken.is_empty() {
+            return Some(column.slot);
+        }
+        let taken = self.taken.iter().find(|(slot, _)| *slot == column.slot);
+        taken.map_or(Some(column.slot), |(_, taken)| *taken)
+    }
+
+    /// The text of a column; empty if it is NULL.
+    #[inline]
+    fn text(&self, column: &Column) -> Cow<'r, [u8]> {
+        match self.slot(column) {
+            Some(slot) => self.batch.field(self.record, slot).text(),
+            None => Cow::Borrowed(&[]),
+        }
+    }
+
     #[inline]
     fn value<'a>(&self, node: &'a Node) -> Evaluated<'a>
     where
@@ -199,7 +249,7 @@ impl<'r> Row<'r> {
                 Ok(pair.map(|(one, other)| comparison.holds(one.compare(other))))
             }
             Node::CompareText(comparison, column, constant) => {
-                let text = self.batch.field(self.record, column.slot).text();
+                let text = self.text(column);
                 let known = !text.is_empty();
                 Ok(known.then(|| comparison.holds(text.as_ref().cmp(constant))))
             }
@@ -223,7 +273,10 @@ impl<'r> Row<'r> {
     fn number(&self, node: &Node) -> Result<Option<Number>, Box<EvalError>> {
         match node {
             Node::Column(column) if column.reading == Reading::Number => {
-                let field = self.batch.field(self.record, column.slot);
+                let Some(slot) = self.slot(column) else {
+                    return Ok(None);
+                };
+                let field = self.batch.field(self.record, slot);
                 if self.cells.mark == DecimalMark::Point
                     && let Some(number) = Number::parse(field.raw())
                 {
@@ -429,7 +482,7 @@ impl<'r> Row<'r> {
     where
         'r: 'a,
     {
-        let text = self.batch.field(self.record, column.slot).text();
+        let text = self.text(column);
         if text.is_empty() {
             return Ok(Value::Null);
         }

@@ -95,7 +95,7 @@ impl Row<'_> {
             Node::Column(column)
                 if column.reading == Reading::Number && self.cells.mark == DecimalMark::Point =>
             {
-                Quick::parse(self.batch.field(self.record, column.slot).raw())
+                Quick::parse(self.batch.field(self.record, self.slot(column)?).raw())
             }
             Node::Constant(Value::Number(number)) => Quick::of(*number),
             Node::Calculate(operation, one, other) => {

@@ -17,6 +17,7 @@ use super::trees::OpenedTrees;
 use crate::source::Input;
 
 pub(crate) use marks::Standard;
+pub(crate) use names::is_address;
 pub(crate) use read::EdiTrees;
 pub use read::MessageFacts;
 pub use write::{Balance, BalanceNote, Miscounted};

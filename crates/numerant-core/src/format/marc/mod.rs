@@ -15,7 +15,7 @@ mod xml;
 mod xml_write;
 
 pub(crate) use encode::{Form, MarcTableEncoder};
-pub(crate) use notation::column_name;
+pub(crate) use notation::{column_name, is_address};
 pub use patch::PatchColumn;
 pub(crate) use read::MarcTrees;
 pub(crate) use xml::{MarcXmlTrees, is_marcxml, record_path};

@@ -64,6 +64,11 @@ impl Slice {
     }
 }
 
+/// Whether a name says where in a record something stands.
+pub(crate) fn is_address(name: &str) -> bool {
+    Address::parse(name).is_some() || Slice::parse(name).is_some()
+}
+
 /// Fields of which any column is wanted.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Wanted(Option<Vec<Tag>>);
