@@ -122,7 +122,30 @@ impl<R: Read> Segments<R> {
             .take(wanted as u64)
             .read_to_end(&mut self.buffer);
         self.ended = read.map_err(SegmentError::Io)? == 0;
+        if self.ended {
+            self.close_last();
+        }
         Ok(())
+    }
+
+    /// Adds the terminator that is missing behind the segment that closes an interchange, as some programs
+    /// leave it out at the end of a file. Any other segment without one is cut off.
+    fn close_last(&mut self) {
+        let Some(marks) = self.marks else {
+            return;
+        };
+        let length = self.buffer.trim_ascii_end().len();
+        let text = &self.buffer[..length];
+        let start = memchr::memrchr(marks.segment, text).map_or(0, |at| at + 1);
+        let last = text[start..].trim_ascii_start();
+        let end = match marks.standard {
+            Standard::X12 => b"IEA",
+            Standard::Edifact => b"UNZ",
+        };
+        if is_named(last, end) {
+            self.buffer.truncate(length);
+            self.buffer.push(marks.segment);
+        }
     }
 
     /// Reads the next segment; `false` at the end. `opens` says that an interchange begins or ends here.
