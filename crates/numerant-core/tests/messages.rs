@@ -633,3 +633,62 @@ proptest! {
         prop_assert_eq!(records(&again), records(&whole));
     }
 }
+
+/// A message of claims: levels, each in one of those before it or in none, with so many claims.
+fn levels() -> impl Strategy<Value = Vec<(usize, u8)>> {
+    prop::collection::vec((0_usize..6, 0_u8..3), 1..9)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+    #[test]
+    fn every_segment_of_a_hierarchy_is_in_a_part(levels in levels()) {
+        let mut segments = vec!["BHT*0019*00*1".to_owned()];
+        for (number, (parent, claims)) in levels.iter().enumerate() {
+            let parent = match parent % (number + 1) {
+                0 => String::new(),
+                parent => parent.to_string(),
+            };
+            segments.push(format!("HL*{}*{parent}*20", number + 1));
+            segments.push(format!("NM1*IL*1*L{number}"));
+            for claim in 0..*claims {
+                segments.push(format!("CLM*K{number}-{claim}*10"));
+                segments.push(format!("LX*{number}-{claim}"));
+            }
+        }
+        let total: u8 = levels.iter().map(|(_, claims)| claims).sum();
+        let count = segments.len() + 2;
+        let whole = format!(
+            "{ISA}GS*HC*A*B*20260305*0900*1*X*005010X222A1~\nST*837*0001~\n{}~\nSE*{count}*0001~\nGE*1*1~\nIEA*1*000000001~\n",
+            segments.join("~\n")
+        );
+        let layout = "name = 'Claims'\nstandard = 'x12'\nmessage = '837'\nrecord = 'CLM'\nloops = ['HL']\n";
+        let folder = Folder::with(&[("whole.x12", &whole), ("837.toml", layout)]);
+        let mut split = job(&folder, "whole.x12", "{CLM01}.x12");
+        split.read.layout = vec![folder.path("837.toml")];
+        let summary = run(&split, &context()).expect("done");
+        let parts: Vec<String> = match folder.path("out").exists() {
+            true => tree(&folder.path("out")).into_values().map(|bytes| String::from_utf8(bytes).expect("text")).collect(),
+            false => Vec::new(),
+        };
+        if total == 0 {
+            // Nothing could be taken, and that is counted.
+            let left: u64 = summary.ledger.sources[0].values_left_out.iter().map(|left| left.values).sum();
+            prop_assert_eq!(left, count as u64);
+            return Ok(());
+        }
+        for segment in segments.iter().filter(|segment| !segment.starts_with("HL")) {
+            prop_assert!(parts.iter().any(|part| part.contains(&format!("{segment}~"))), "{}", segment);
+        }
+        for part in &parts {
+            let levels: Vec<Vec<&str>> = part.split("~\n").filter(|segment| segment.starts_with("HL*")).map(|segment| segment.split('*').collect()).collect();
+            for (place, level) in levels.iter().enumerate() {
+                if usize::from(total) > 1 && parts.len() > 1 {
+                    prop_assert_eq!(level[1], (place + 1).to_string());
+                }
+                let parent = level[2];
+                prop_assert!(parent.is_empty() || levels[..place].iter().any(|known| known[1] == parent), "{}", part);
+            }
+        }
+    }
+}

@@ -171,9 +171,26 @@ impl AnyOf {
         batch: &Batch,
         record: usize,
         most: usize,
-        mut holds: impl FnMut(&Taken) -> Result<Option<bool>, E>,
+        mut holds: impl FnMut(&[(usize, Option<usize>)]) -> Result<Option<bool>, E>,
     ) -> Result<Option<bool>, Choices<E>> {
         let has = |slot: &usize| !batch.field(record, *slot).raw().is_empty();
+        if let [Group { columns, .. }] = self.groups.as_slice()
+            && let [column] = columns.as_slice()
+        {
+            let (mut any, mut is_unknown) = (false, false);
+            for slot in column.values.iter().flatten().filter(|slot| has(slot)) {
+                any = true;
+                match holds(&[(column.slot, Some(*slot))]).map_err(Choices::Failed)? {
+                    Some(true) => return Ok(Some(true)),
+                    Some(false) => {}
+                    None => is_unknown = true,
+                }
+            }
+            return match any {
+                true => Ok((!is_unknown).then_some(false)),
+                false => holds(&[(column.slot, None)]).map_err(Choices::Failed),
+            };
+        }
         // For each group the choices of values in it.
         let mut choices: Vec<Vec<Taken>> = Vec::with_capacity(self.groups.len());
         let mut combinations = 1_usize;

@@ -105,8 +105,8 @@ pub(super) struct Frame {
     pub(super) message: u64,
     /// Where the first record or loop begins.
     pub(super) head_end: u64,
-    /// What opens the loop around it: from and to.
-    pub(super) looped: Option<(u64, u64)>,
+    /// What opens the loops around it, the outermost first: from and to.
+    pub(super) loops: Vec<(u64, u64)>,
     /// The record is the whole message.
     pub(super) whole: bool,
     pub(super) segments: u64,
@@ -115,11 +115,13 @@ pub(super) struct Frame {
 }
 
 /// Bytes of a frame.
-const FRAME: usize = 9 * 8 + 16 + 4 + 1;
+const FRAME: usize = 7 * 8 + 16 + 4 + 1;
+
+/// Bytes of what opens a loop.
+const LOOP: u64 = 16;
 
 impl Frame {
     pub(super) fn write(&self, out: &mut Vec<u8>) {
-        let (from, to) = self.looped.unwrap_or((u64::MAX, u64::MAX));
         let group = self.group.unwrap_or(u64::MAX);
         let numbers = [
             self.ordinal,
@@ -127,22 +129,39 @@ impl Frame {
             group,
             self.message,
             self.head_end,
-            from,
-            to,
             self.segments,
-            0,
+            self.loops.len() as u64,
         ];
         let mut bytes = [0; FRAME];
         for (word, number) in bytes.chunks_exact_mut(8).zip(numbers) {
             word.copy_from_slice(&number.to_le_bytes());
         }
-        bytes[72..88].copy_from_slice(&self.amount.units.to_le_bytes());
-        bytes[88..92].copy_from_slice(&self.amount.scale.to_le_bytes());
-        bytes[92] = u8::from(self.whole);
+        bytes[56..72].copy_from_slice(&self.amount.units.to_le_bytes());
+        bytes[72..76].copy_from_slice(&self.amount.scale.to_le_bytes());
+        bytes[76] = u8::from(self.whole);
         out.extend_from_slice(&bytes);
+        for (from, to) in &self.loops {
+            out.extend_from_slice(&from.to_le_bytes());
+            out.extend_from_slice(&to.to_le_bytes());
+        }
     }
 
-    fn read(bytes: &[u8; FRAME]) -> Self {
+    /// Reads a frame, and says how many bytes it has.
+    fn next(kept: &mut BufReader<File>) -> io::Result<(Self, u64)> {
+        let mut bytes = [0; FRAME];
+        kept.read_exact(&mut bytes)?;
+        let (mut frame, loops) = Self::read(&bytes);
+        for _ in 0..loops {
+            let mut span = [[0; 8]; 2];
+            kept.read_exact(span.as_flattened_mut())?;
+            let [from, to] = span.map(u64::from_le_bytes);
+            frame.loops.push((from, to));
+        }
+        Ok((frame, FRAME as u64 + loops * LOOP))
+    }
+
+    /// The frame without its loops, and how many there are.
+    fn read(bytes: &[u8; FRAME]) -> (Self, u64) {
         let number = |place: usize| {
             let mut word = [0; 8];
             word.copy_from_slice(&bytes[place * 8..place * 8 + 8]);
@@ -150,22 +169,23 @@ impl Frame {
         };
         let known = |number: u64| (number != u64::MAX).then_some(number);
         let (mut units, mut scale) = ([0; 16], [0; 4]);
-        units.copy_from_slice(&bytes[72..88]);
-        scale.copy_from_slice(&bytes[88..92]);
-        Self {
+        units.copy_from_slice(&bytes[56..72]);
+        scale.copy_from_slice(&bytes[72..76]);
+        let frame = Self {
             ordinal: number(0),
             interchange: number(1),
             group: known(number(2)),
             message: number(3),
             head_end: number(4),
-            looped: known(number(5)).zip(known(number(6))),
-            segments: number(7),
+            loops: Vec::new(),
+            segments: number(5),
             amount: Number {
                 units: i128::from_le_bytes(units),
                 scale: u32::from_le_bytes(scale),
             },
-            whole: bytes[92] == 1,
-        }
+            whole: bytes[76] == 1,
+        };
+        (frame, number(6))
     }
 }
 
@@ -176,14 +196,13 @@ pub(super) fn next_frame(kept: &mut BufReader<File>) -> io::Result<Option<(Frame
         Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
         read => read?,
     }
-    let mut bytes = [0; FRAME];
-    kept.read_exact(&mut bytes)?;
+    let (frame, of_frame) = Frame::next(kept)?;
     let mut named = [0; 4];
     kept.read_exact(&mut named)?;
     let named = u32::from_le_bytes(named);
     let mut path = vec![0; named as usize];
     kept.read_exact(&mut path)?;
     let path = PathBuf::from(String::from_utf8_lossy(&path).into_owned());
-    let length = u64::from_le_bytes(length) - FRAME as u64 - 4 - u64::from(named);
-    Ok(Some((Frame::read(&bytes), path, length)))
+    let length = u64::from_le_bytes(length) - of_frame - 4 - u64::from(named);
+    Ok(Some((frame, path, length)))
 }

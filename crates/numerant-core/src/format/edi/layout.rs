@@ -17,6 +17,9 @@ const SHIPPED: [&str; 3] = [
     include_str!("layouts/edifact-remadv.toml"),
 ];
 
+/// The segment of X12 that is a level of a hierarchy.
+const LEVELS: &str = "HL";
+
 /// What a kind of message is made of.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -31,6 +34,10 @@ pub(crate) struct Layout {
     /// Segments that open a loop around records.
     #[serde(default)]
     pub(super) loops: Vec<String>,
+    /// The segment of those that says in its first element what the loop is called, and in its second which
+    /// loop it is in; `HL` in X12 if not said.
+    #[serde(default)]
+    pub(super) hierarchy: Option<String>,
     /// Segments that the part behind the records begins with, besides the one that ends the message.
     #[serde(default)]
     pub(super) tail: Vec<String>,
@@ -157,6 +164,23 @@ impl Address {
 #[derive(Clone, Debug)]
 pub(crate) struct Layouts(Vec<Arc<Layout>>);
 
+impl Layout {
+    /// The number of the loop that a segment opens, and what a hierarchy calls it and the loop that it is in.
+    pub(super) fn loop_of(&self, raw: &[u8], marks: &Marks) -> (usize, (String, String)) {
+        let id = id_of(raw, marks);
+        let level = self.loops.iter().position(|known| is_called(id, known));
+        let is_level = self
+            .hierarchy
+            .as_ref()
+            .is_some_and(|known| is_called(id, known));
+        let value = |element| match is_level {
+            true => value_of(raw, marks, element, 1).into_owned(),
+            false => String::new(),
+        };
+        (level.unwrap_or(0), (value(1), value(2)))
+    }
+}
+
 impl Layouts {
     /// The layouts of these texts before those that are shipped.
     ///
@@ -176,8 +200,19 @@ impl Layouts {
                 &mut layout.head,
             ];
             let names = lists.into_iter().flatten();
-            for name in names.chain([&mut layout.record]) {
+            let hierarchy = layout.hierarchy.as_mut();
+            for name in names.chain([&mut layout.record]).chain(hierarchy) {
                 name.make_ascii_uppercase();
+            }
+            if let Some(hierarchy) = &layout.hierarchy
+                && !layout.loops.contains(hierarchy)
+            {
+                let what = format!("hierarchy '{hierarchy}' is none of its loops");
+                return Err((number, what));
+            }
+            let has_levels = layout.standard == Standard::X12 && layout.hierarchy.is_none();
+            if has_levels && layout.loops.iter().any(|name| name == LEVELS) {
+                layout.hierarchy = Some(LEVELS.to_owned());
             }
             layouts.push(Arc::new(layout));
         }

@@ -14,7 +14,8 @@ use serde::{Deserialize, Serialize};
 use super::frame::{Frame, Source, Tail, next_frame};
 use super::layout::Layout;
 use super::marks::{Marks, Standard};
-use super::segments::{Segment, amount, line_end, with_values};
+use super::roles::is_called;
+use super::segments::{Segment, amount, id_of, line_end, with_values};
 use super::stream::{bytes_at, opening_at, segment_at, segments_in};
 use crate::format::{EncodeError, Late, LateError, Placed, RecordEncoder};
 use crate::name::OutputFacts;
@@ -229,7 +230,10 @@ struct Open {
 struct OpenMessage {
     opened: Segment,
     layout: Option<Arc<Layout>>,
-    looped: Option<(u64, u64)>,
+    /// What opens the loops that are open.
+    loops: Vec<(u64, u64)>,
+    /// The levels of a hierarchy that were written: what they are called in the source, in order.
+    levels: Vec<String>,
     segments: u64,
     part: Part,
     /// All records that the message has.
@@ -276,13 +280,18 @@ impl Writing<'_> {
         };
         open.frame = frame.clone();
         if let Some(message) = &mut open.message
-            && message.looped != frame.looped
+            && message.loops != frame.loops
         {
-            message.looped = frame.looped;
-            if let Some((from, to)) = frame.looped {
-                let bytes = bytes_at(&self.source.file, from, to)?;
-                message.segments += segments_in(&bytes, open.marks)?.len() as u64;
-                self.out.write_all(&bytes)?;
+            let same = message.loops.iter().zip(&frame.loops);
+            let same = same.take_while(|(one, other)| one == other).count();
+            message.loops.clone_from(&frame.loops);
+            for (from, to) in &frame.loops[same..] {
+                let bytes = bytes_at(&self.source.file, *from, *to)?;
+                for raw in segments_in(&bytes, open.marks)? {
+                    message.segments += 1;
+                    self.out
+                        .write_all(&message.in_hierarchy(raw, &open.marks))?;
+                }
             }
         }
         if let Some(message) = &mut open.message {
@@ -353,7 +362,8 @@ impl Writing<'_> {
         let mut message = OpenMessage {
             opened,
             layout,
-            looped: None,
+            loops: Vec::new(),
+            levels: Vec::new(),
             segments: segments.len() as u64,
             part,
             all: tail.records,
@@ -426,6 +436,47 @@ impl OpenMessage {
         self.part.records != self.all
     }
 
+    /// Whether a segment behind the records belongs to a level that is in one which only another part has;
+    /// `before` says so of the segment before it.
+    fn is_elsewhere(&self, segment: &Segment, closes: &str, before: bool) -> bool {
+        let layout = self.layout.as_ref().filter(|_| self.is_cut());
+        let Some((layout, hierarchy)) =
+            layout.and_then(|layout| layout.hierarchy.as_ref().map(|known| (layout, known)))
+        else {
+            return false;
+        };
+        let id = segment.id.as_bytes();
+        if is_called(id, hierarchy) {
+            let parent = segment.value(2, 1);
+            return !parent.is_empty() && !self.levels.iter().any(|known| known == parent);
+        }
+        let is_tail = layout.tail.iter().any(|known| is_called(id, known));
+        before && !is_tail && !is_called(id, closes)
+    }
+
+    /// A level of a hierarchy with the number that it has in this message, and that of the level it is in. Where
+    /// all records are taken the numbers stay.
+    fn in_hierarchy(&mut self, raw: Vec<u8>, marks: &Marks) -> Vec<u8> {
+        let layout = self
+            .layout
+            .as_ref()
+            .filter(|_| self.part.records != self.all);
+        let hierarchy = layout.and_then(|layout| layout.hierarchy.as_ref());
+        let Some(hierarchy) = hierarchy.filter(|known| is_called(id_of(&raw, marks), known)) else {
+            return raw;
+        };
+        let segment = Segment::parse(&raw, marks);
+        let (id, parent) = (segment.value(1, 1), segment.value(2, 1));
+        debug_assert!(segment.id.eq_ignore_ascii_case(hierarchy), "it is one");
+        self.levels.push(id.to_owned());
+        let mut values = vec![(1, 1, self.levels.len().to_string())];
+        let above = self.levels.iter().rposition(|known| known == parent);
+        if let Some(above) = above.filter(|_| !parent.is_empty()) {
+            values.push((2, 1, (above + 1).to_string()));
+        }
+        with_values(&raw, marks, &values)
+    }
+
     /// A segment with the total and counts that it is to have.
     fn with_totals(&mut self, raw: &[u8], marks: &Marks, balance: Balance) -> Vec<u8> {
         let Some(layout) = &self.layout else {
@@ -468,8 +519,13 @@ impl OpenMessage {
         let mut dropped = Vec::new();
         let place = marks.standard.control_of_message();
         let control = self.opened.value(place, 1).to_owned();
+        let mut is_elsewhere = false;
         for raw in tail {
             let segment = Segment::parse(&raw, marks);
+            is_elsewhere = self.is_elsewhere(&segment, closes, is_elsewhere);
+            if is_elsewhere {
+                continue;
+            }
             let known = self
                 .layout
                 .as_ref()
@@ -491,7 +547,10 @@ impl OpenMessage {
                     let values = [(1, 1, self.segments.to_string()), (2, 1, control.clone())];
                     with_values(&raw, marks, &values)
                 }
-                false => self.with_totals(&raw, marks, balance),
+                false => {
+                    let raw = self.in_hierarchy(raw, marks);
+                    self.with_totals(&raw, marks, balance)
+                }
             };
             out.write_all(&written)?;
         }

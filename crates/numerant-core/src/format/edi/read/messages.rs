@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use super::loops::OpenLoops;
 use super::{EdiTrees, Envelope, KINDS, KindOfMessage, Message, Open};
 use crate::format::edi::frame::{End, Tail};
 use crate::format::edi::layout::{Address, Layout};
@@ -11,6 +12,7 @@ use crate::format::edi::segments::{Segment, amount, id_of};
 use crate::format::edi::stream::SegmentError;
 use crate::format::edi::write::Miscounted;
 use crate::source::{Place, ReadError, ReadProblem};
+use crate::tree::TOP;
 use crate::value::Number;
 
 impl EdiTrees {
@@ -124,8 +126,7 @@ impl EdiTrees {
                 opened_raw: self.segments.raw().to_vec(),
                 head: Vec::new(),
                 head_end: None,
-                looped: None,
-                in_loop: false,
+                loops: OpenLoops::default(),
                 tail: None,
                 record: None,
                 segments: 1,
@@ -279,12 +280,14 @@ impl EdiTrees {
             }
         }
         if is_tail {
-            message.tail.get_or_insert(offset);
+            // Loops in which no record has come go with what stands behind the records.
+            let unused = message.loops.unused();
+            message.tail.get_or_insert(unused.unwrap_or(offset));
         } else if is_loop {
-            message.looped = Some((offset, end));
-            message.in_loop = true;
+            let (level, place) = layout.loop_of(raw, marks);
+            message.loops.begin(level, place, (offset, end));
         } else if is_record {
-            message.in_loop = false;
+            message.loops.record();
             self.segments.hold();
             let mut open = std::mem::take(&mut self.spare);
             open.segments = 0;
@@ -293,8 +296,8 @@ impl EdiTrees {
             message.record = Some(open);
         } else if let Some(open) = &mut message.record {
             open.push(self.segments.place_in_held(), role);
-        } else if let (true, Some((_, to))) = (message.in_loop, &mut message.looped) {
-            *to = end;
+        } else if message.loops.take(end) {
+            // What opens a loop goes with its records.
         } else if role.head && role.wanted {
             message.head.push(raw.to_vec());
         }
@@ -324,6 +327,12 @@ impl EdiTrees {
         self.expect(&segment, 1, &segments, "the segments of the message are")?;
         let control = message.opened.value(marks.standard.control_of_message(), 1);
         self.expect(&segment, 2, control, "the message has the number")?;
+        if message.records == 0 && message.layout.is_some() {
+            // Nothing of it is in any record, nor around one.
+            let name = format!("{} message {control} without records", message.kind);
+            let place = self.beside.child(TOP, Some(&name));
+            (0..message.segments).for_each(|_| self.beside.value(place));
+        }
         let (stated, found) = (message.stated, message.found);
         let fact = self.fact(&message.kind, message.layout.as_deref());
         fact.records += message.records;

@@ -1,11 +1,13 @@
 //! Reads the records of messages, with what is needed to put some of them into messages again.
 
 mod facts;
+mod loops;
 mod messages;
 
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
+use self::loops::OpenLoops;
 use super::frame::{Frame, Source};
 use super::layout::{Layout, Layouts};
 use super::marks::{Marks, is_named};
@@ -19,7 +21,7 @@ use crate::format::trees::{Around, Leaf, OpenedTrees, Trees};
 use crate::format::{RecordEncoder, TextFormat};
 use crate::record::Unit;
 use crate::source::{Input, Place, ReadError, ReadProblem, SharedFile, SourcePath};
-use crate::tree::{Paths, Tree};
+use crate::tree::{Beside, Paths, Tree};
 use crate::value::Number;
 
 pub use facts::MessageFacts;
@@ -49,6 +51,8 @@ pub(crate) struct EdiTrees {
     /// Room for the next record.
     spare: Open,
     envelope: Envelope,
+    /// The segments of messages without records.
+    beside: Beside,
     message: Option<Message>,
     messages: u64,
     number: u64,
@@ -113,8 +117,7 @@ struct Message {
     head: Vec<Vec<u8>>,
     head_end: Option<u64>,
     /// The loop around records that is open: from and to.
-    looped: Option<(u64, u64)>,
-    in_loop: bool,
+    loops: OpenLoops,
     tail: Option<u64>,
     record: Option<Open>,
     segments: u64,
@@ -206,6 +209,7 @@ impl EdiTrees {
             pending: false,
             spare: Open::default(),
             envelope: Envelope::default(),
+            beside: Beside::default(),
             message: None,
             messages: 0,
             number: 0,
@@ -312,7 +316,7 @@ impl EdiTrees {
             group: self.envelope.group,
             message: message.offset,
             head_end: message.head_end.unwrap_or(message.offset),
-            looped: message.looped,
+            loops: message.loops.spans(),
             whole: layout.is_none(),
             segments: open.segments,
             amount: amount_of,
@@ -528,6 +532,10 @@ impl Trees for EdiTrees {
         self.likenesses.clear();
         self.remembered = 0;
         self.last = None;
+    }
+
+    fn beside(&self) -> Option<&Beside> {
+        Some(&self.beside)
     }
 
     fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
