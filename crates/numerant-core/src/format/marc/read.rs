@@ -1,7 +1,7 @@
 //! Reads records of ISO 2709 one after the other, each up to the mark that ends it.
 
 use std::cell::Cell;
-use std::io::{BufRead, BufReader};
+use std::io::{self, BufRead, BufReader};
 use std::sync::Arc;
 
 use super::encode::{Form, RecordsEncoder};
@@ -24,7 +24,7 @@ const PIECE: usize = 1 << 17;
 /// Reads a file of records.
 pub(crate) struct MarcTrees {
     path: SourcePath,
-    input: BufReader<Input>,
+    input: Returning,
     record: Vec<u8>,
     number: u64,
     /// Bytes before the record, and behind it.
@@ -47,7 +47,11 @@ impl MarcTrees {
     pub(crate) fn new(input: Input, opened: &OpenedTrees) -> Self {
         Self {
             path: opened.path.clone(),
-            input: BufReader::with_capacity(PIECE, input),
+            input: Returning {
+                returned: Vec::new(),
+                at: 0,
+                input: BufReader::with_capacity(PIECE, input),
+            },
             record: Vec::new(),
             number: 0,
             offset: 0,
@@ -111,7 +115,11 @@ impl MarcTrees {
             self.record.extend_from_slice(&waiting[..taken]);
             self.input.consume(taken);
             self.read += taken as u64;
-            if end.is_some() || taken == 0 {
+            if end.is_some() {
+                self.complete()?;
+                return Ok(true);
+            }
+            if taken == 0 {
                 return Ok(true);
             }
             if self.record.len() > self.most {
@@ -122,6 +130,77 @@ impl MarcTrees {
                 ));
             }
         }
+    }
+}
+
+impl MarcTrees {
+    /// Takes what belongs to the record by its length, where a text of it holds the mark that ends records.
+    fn complete(&mut self) -> Result<(), ReadError> {
+        let stated = self
+            .record
+            .get(..5)
+            .and_then(|digits| std::str::from_utf8(digits).ok());
+        let stated = stated.and_then(|digits| digits.parse::<usize>().ok());
+        let Some(missing) = stated.and_then(|stated| stated.checked_sub(self.record.len())) else {
+            return Ok(());
+        };
+        let mut more: Vec<u8> = Vec::new();
+        while more.len() < missing {
+            let waiting = self
+                .input
+                .fill_buf()
+                .map_err(|error| self.path.error(ReadProblem::Io(error)))?;
+            let taken = waiting.len().min(missing - more.len());
+            more.extend_from_slice(&waiting[..taken]);
+            self.input.consume(taken);
+            if taken == 0 {
+                break;
+            }
+        }
+        let before = self.record.len();
+        self.record.extend_from_slice(&more);
+        // A wrong length may reach to the end of another record, where no field of this one is.
+        let is_whole = more.len() == missing
+            && more.last() == Some(&RECORD_END)
+            && RawRecord::parse(&self.record).is_ok_and(|raw| raw.is_filled());
+        match is_whole {
+            true => self.read += more.len() as u64,
+            false => {
+                self.record.truncate(before);
+                self.input.give_back(more);
+            }
+        }
+        Ok(())
+    }
+}
+
+/// An input that takes back what was read too far.
+struct Returning {
+    returned: Vec<u8>,
+    at: usize,
+    input: BufReader<Input>,
+}
+
+impl Returning {
+    fn fill_buf(&mut self) -> io::Result<&[u8]> {
+        match self.at < self.returned.len() {
+            true => Ok(&self.returned[self.at..]),
+            false => self.input.fill_buf(),
+        }
+    }
+
+    fn consume(&mut self, count: usize) {
+        match self.at < self.returned.len() {
+            true => self.at += count,
+            false => self.input.consume(count),
+        }
+    }
+
+    /// Takes back what was read last.
+    fn give_back(&mut self, mut bytes: Vec<u8>) {
+        bytes.extend_from_slice(&self.returned[self.at..]);
+        self.returned = bytes;
+        self.at = 0;
     }
 }
 

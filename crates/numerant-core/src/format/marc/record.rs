@@ -189,6 +189,12 @@ impl<'r> RawRecord<'r> {
         })
     }
 
+    /// Whether its fields reach to the mark that ends it.
+    pub(super) fn is_filled(&self) -> bool {
+        let ends = self.entries.iter().map(|entry| entry.start + entry.length);
+        ends.max() == Some(self.bytes.len() - 1)
+    }
+
     /// The bytes of a field, without the mark at its end.
     fn content(&self, entry: &Entry<'_>) -> Result<&'r [u8], RecordError> {
         let end = entry.start + entry.length;
