@@ -44,54 +44,33 @@ struct Apart {
 
 impl Apart {
     fn of(column: &str) -> Self {
-        // Where what names the segment or field ends.
-        let end = column.find(['$', '#']).unwrap_or_else(|| {
-            let before = column.split('-').next().unwrap_or(column);
-            match before.rfind('[') {
-                // A number behind the digits of an element is that of a value.
-                Some(open) if before.ends_with(']') => open,
-                _ => before.len(),
-            }
-        });
-        let mut apart = Self {
-            base: String::new(),
-            group: String::new(),
-            of_group: Vec::new(),
-            of_value: Vec::new(),
-        };
+        let mut base = String::new();
+        // Each number, and where it stands in the base.
+        let mut numbers: Vec<(usize, u32)> = Vec::new();
         let mut rest = column;
-        while let Some(open) = rest.find('[') {
-            let at = column.len() - rest.len() + open;
-            apart.base.push_str(&rest[..open]);
-            let Some((inside, behind)) = rest[open + 1..].split_once(']') else {
-                rest = &rest[open..];
-                break;
-            };
+        while let Some((before, (inside, behind))) = rest
+            .split_once('[')
+            .and_then(|(before, rest)| Some((before, rest.split_once(']')?)))
+        {
+            base.push_str(before);
             match inside.parse::<u32>() {
-                Ok(number) if number > 1 && at > 0 => match at < end {
-                    true => apart.of_group.push(number),
-                    false => apart.of_value.push(number),
-                },
-                _ => {
-                    apart.base.push('[');
-                    apart.base.push_str(inside);
-                    apart.base.push(']');
-                }
+                Ok(number) if number > 1 => numbers.push((base.len(), number)),
+                _ => base.push_str(&format!("[{inside}]")),
             }
             rest = behind;
         }
-        apart.base.push_str(rest);
-        let base = &apart.base;
-        let end = base.find(['$', '#']).unwrap_or_else(|| {
-            let before = base.split('-').next().unwrap_or(base);
-            // The number of an element has two digits.
-            match before.len() > 3 || before.contains(|sign: char| !sign.is_ascii_digit()) {
-                true => before.len().saturating_sub(2),
-                false => before.len(),
-            }
-        });
-        apart.group = base.get(..end).unwrap_or(base).to_owned();
-        apart
+        base.push_str(rest);
+        let end = group_end(&base);
+        let of = |is_group: bool| -> Vec<u32> {
+            let fits = numbers.iter().filter(|(at, _)| (*at <= end) == is_group);
+            fits.map(|(_, number)| *number).collect()
+        };
+        Self {
+            group: base[..end].to_owned(),
+            of_group: of(true),
+            of_value: of(false),
+            base,
+        }
     }
 
     /// Whether a column is one of the values that this name stands for.
@@ -101,6 +80,23 @@ impl Apart {
             && fits(&self.of_group, &column.of_group)
             && fits(&self.of_value, &column.of_value)
     }
+}
+
+/// Where the name of the segment or field ends in a name without numbers: `650` in `650$a`, `CAS[CO]` in
+/// `CAS[CO]02`.
+fn group_end(base: &str) -> usize {
+    if let Some(end) = base.find(['$', '#']) {
+        return end;
+    }
+    let before = base.split('-').next().unwrap_or(base).len();
+    let is_control_field = before <= 3 && base.bytes().all(|byte| byte.is_ascii_digit());
+    // The number of an element has two digits.
+    let end = if is_control_field {
+        before
+    } else {
+        before.saturating_sub(2)
+    };
+    if base.is_char_boundary(end) { end } else { 0 }
 }
 
 impl AnyOf {
@@ -170,7 +166,7 @@ impl AnyOf {
         &self,
         batch: &Batch,
         record: usize,
-        most: usize,
+        max_choices: usize,
         mut holds: impl FnMut(&[(usize, Option<usize>)]) -> Result<Option<bool>, E>,
     ) -> Result<Option<bool>, Choices<E>> {
         let has = |slot: &usize| !batch.field(record, *slot).raw().is_empty();
@@ -221,7 +217,7 @@ impl AnyOf {
                             })
                         })
                         .collect();
-                    if taken.len() > most {
+                    if taken.len() > max_choices {
                         return Err(Choices::TooMany(taken.len()));
                     }
                 }
@@ -234,7 +230,7 @@ impl AnyOf {
             combinations = combinations.saturating_mul(of_group.len());
             choices.push(of_group);
         }
-        if combinations > most {
+        if combinations > max_choices {
             return Err(Choices::TooMany(combinations));
         }
         let mut is_unknown = false;
@@ -256,7 +252,7 @@ impl AnyOf {
     }
 }
 
-/// Why it cannot be told whether a condition holds for any choice.
+/// Why it is not known whether a condition holds for any choice.
 pub(super) enum Choices<E> {
     /// There are too many.
     TooMany(usize),
@@ -281,6 +277,9 @@ mod tests {
             ("SVC[2]02", "SVC02", "SVC", vec![2], vec![]),
             ("CAS[CO][2]02", "CAS[CO]02", "CAS[CO]", vec![2], vec![]),
             ("SVC[2]01-1", "SVC01-1", "SVC", vec![2], vec![]),
+            ("SVC[2]01[3]", "SVC01", "SVC", vec![2], vec![3]),
+            ("020[2]", "020", "020", vec![2], vec![]),
+            ("a[", "a[", "", vec![], vec![]),
         ] {
             let apart = Apart::of(column);
             assert_eq!(

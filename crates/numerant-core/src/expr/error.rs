@@ -286,13 +286,14 @@ pub enum EvalError {
     },
     /// A record has too many values to choose among.
     #[error(
-        "the values that it has several of can be chosen in {choices} ways, and no more than {most} are tried"
+        "the record has several values of the columns in this condition, which make {choices} combinations; at most \
+         {max} are evaluated"
     )]
     Choices {
-        /// How many ways there are.
+        /// How many combinations there are.
         choices: usize,
-        /// How many are tried.
-        most: usize,
+        /// How many are evaluated.
+        max: usize,
     },
     /// A cell or text is no date.
     #[error("{}{value:?} is not a date", of_column(.column.as_deref()))]

@@ -43,7 +43,7 @@ pub use xml::{Namespace, NamespaceError};
 pub use self::blanks::Blanks;
 use self::delimited::{Delimiter, Dialect, WriteOptions};
 pub use self::edi::{Balance, BalanceNote, MessageFacts, Miscounted};
-pub use self::marc::PatchColumn;
+pub use self::marc::{Patch, PatchColumn};
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
 pub use self::trees::{Around, Redeclared, TreeFacts};
@@ -122,7 +122,7 @@ impl TextFormat {
     pub(crate) fn addressed<'n>(
         self,
         columns: impl IntoIterator<Item = (&'n str, usize)>,
-        signs: ControlSigns,
+        policy: ControlSigns,
     ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
         let to = match self {
             Self::Edi => return Some(Err(EncodeError::OnlyMessages)),
@@ -130,7 +130,7 @@ impl TextFormat {
             Self::MarcXml => marc::Form::Xml,
             Self::Delimited | Self::Json | Self::JsonLines | Self::Xml => return None,
         };
-        let encoder = marc::MarcTableEncoder::new(to, signs, columns);
+        let encoder = marc::MarcTableEncoder::new(to, policy, columns);
         let encoder = encoder.map(|encoder| Arc::new(encoder) as Arc<dyn RecordEncoder>);
         Some(encoder.map_err(EncodeError::NotMarc))
     }
@@ -582,19 +582,13 @@ pub trait Document {
         false
     }
 
-    /// What writes its records in a format with the changes that columns have, in the order of their parts in the
-    /// source; `None` if it has no such order. `source` are the names of its columns.
+    /// What writes its records with the changes that columns have, in the order of their parts in the
+    /// source; `None` if they have no such order.
     ///
     /// # Errors
     ///
     /// A column has no place in its records.
-    fn patcher(
-        &self,
-        _to: TextFormat,
-        _columns: &[PatchColumn],
-        _source: &[String],
-        _options: &WriteOptions,
-    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+    fn patcher(&self, _patch: &Patch<'_>) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
         None
     }
 

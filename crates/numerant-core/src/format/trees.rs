@@ -8,7 +8,7 @@ use std::sync::atomic::AtomicU64;
 
 use super::delimited::{ReadOptions, WriteOptions};
 use super::edi::{self, MessageFacts, Standard};
-use super::{EncodeError, PatchColumn, RecordEncoder, Survey, TextFormat, json, marc, xml};
+use super::{EncodeError, Patch, RecordEncoder, Survey, TextFormat, json, marc, xml};
 use crate::record::{RejectedRecord, Unit};
 use crate::source::{Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath};
 use crate::tree::{Beside, Kind, Paths, Repeats, Tree};
@@ -166,19 +166,13 @@ pub(crate) trait Trees: Send {
         None
     }
 
-    /// What writes its records in a format with the changes that columns have, in the order of their parts in the
-    /// source; `None` if it has no such order. `source` are the names of its columns.
+    /// What writes its records with the changes that columns have, in the order of their parts in the
+    /// source; `None` if they have no such order.
     ///
     /// # Errors
     ///
     /// A column has no place in its records.
-    fn patcher(
-        &self,
-        _to: TextFormat,
-        _columns: &[PatchColumn],
-        _source: &[String],
-        _options: &WriteOptions,
-    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+    fn patcher(&self, _patch: &Patch<'_>) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
         None
     }
 

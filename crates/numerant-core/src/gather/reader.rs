@@ -5,8 +5,8 @@ use std::sync::Arc;
 use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::SheetFacts;
 use crate::format::{
-    Around, Document, EncodeError, MessageFacts, PatchColumn, ReadTally, RecordEncoder,
-    RecordReader, Redeclared, SourceFacts, Survey, TextFormat, TreeFacts, ValuesBeside,
+    Around, Document, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder, RecordReader,
+    Redeclared, SourceFacts, Survey, TextFormat, TreeFacts, ValuesBeside,
 };
 use crate::record::{Batch, Columns, Span, push_quoted};
 use crate::source::{ReadError, SourcePath};
@@ -234,14 +234,8 @@ impl Document for GatheredReader {
         self.of().writer(to, options)
     }
 
-    fn patcher(
-        &self,
-        to: TextFormat,
-        columns: &[PatchColumn],
-        source: &[String],
-        options: &WriteOptions,
-    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
-        self.of().patcher(to, columns, source, options)
+    fn patcher(&self, patch: &Patch<'_>) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        self.of().patcher(patch)
     }
 
     fn only(&mut self, columns: &[String]) {

@@ -9,7 +9,7 @@ use crate::format::column::is_json_number;
 use crate::format::delimited::{Dialect, WriteOptions};
 use crate::format::sheet::{Class, Look};
 use crate::format::{
-    Around, Document, EncodeError, Leaf, MessageFacts, OpenedTrees, PatchColumn, ReadTally,
+    Around, Document, EncodeError, Leaf, MessageFacts, OpenedTrees, Patch, ReadTally,
     RecordEncoder, RecordReader, Redeclared, SourceFacts, TextFormat, TextNote, TreeFacts, Trees,
 };
 use crate::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
@@ -459,14 +459,8 @@ impl Document for TreeReader {
         self.trees.writer(to, options)
     }
 
-    fn patcher(
-        &self,
-        to: TextFormat,
-        columns: &[PatchColumn],
-        source: &[String],
-        options: &WriteOptions,
-    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
-        self.trees.patcher(to, columns, source, options)
+    fn patcher(&self, patch: &Patch<'_>) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        self.trees.patcher(patch)
     }
 
     fn only(&mut self, columns: &[String]) {

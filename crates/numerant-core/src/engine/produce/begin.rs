@@ -117,12 +117,16 @@ impl Producer {
         reader: &mut dyn RecordReader,
     ) -> Result<(SourceBegins, Option<Foot>), Error> {
         let own = self.takes_own(reader);
+        let mut patcher = None;
+        if !own {
+            patcher = self.patcher(reader)?;
+        }
         if own {
             let wanted = self.wanted(reader);
             if let Some(document) = reader.document_mut() {
                 document.keep_own(wanted);
             }
-        } else if self.takes_patches(reader) {
+        } else if patcher.is_some() {
             if let Some(document) = reader.document_mut() {
                 document.keep_texts();
             }
@@ -229,8 +233,9 @@ impl Producer {
                 Becomes::Rows(Arc::new(spooler), set)
             }
             None => {
-                let encoder: Arc<dyn RecordEncoder> = match self.format.text {
-                    Some(text) if text != TextFormat::Delimited => {
+                let encoder: Arc<dyn RecordEncoder> = match (self.format.text, patcher) {
+                    (_, Some(patcher)) => patcher,
+                    (Some(text), None) if text != TextFormat::Delimited => {
                         let (encoder, its_foot) = self.document(text, reader, out, own)?;
                         foot = its_foot;
                         encoder

@@ -13,8 +13,8 @@ use crate::format::json::{JsonEncoder, JsonForm};
 use crate::format::sheet::Types;
 use crate::format::xml::{XmlEncoder, XmlForm, in_one_encoding};
 use crate::format::{
-    Around, Blanks, Document, EncodeError, OwnEncoder, PatchColumn, RecordEncoder, RecordReader,
-    TextFormat,
+    Around, Blanks, Document, EncodeError, OwnEncoder, Patch, PatchColumn, RecordEncoder,
+    RecordReader, TextFormat,
 };
 use crate::shape::ShapeProblem;
 use crate::shape::form::{Shape, ShapeEncoder, ShapeForm};
@@ -79,13 +79,17 @@ impl Producer {
         text.is_around(format) && alone && document.is_some_and(is_one)
     }
 
-    /// Whether the records of a source are written with the changes that columns have, in the order of
-    /// their parts there.
-    pub(super) fn takes_patches(&self, reader: &dyn RecordReader) -> bool {
-        self.patcher(reader).is_some()
+    /// What writes the records of a source with the changes that columns have, in the order of their parts
+    /// there, if they have one.
+    pub(super) fn patcher(
+        &self,
+        reader: &dyn RecordReader,
+    ) -> Result<Option<Arc<dyn RecordEncoder>>, Error> {
+        let patcher = self.patch(reader).transpose();
+        patcher.map_err(|problem| self.encode_error(reader, problem))
     }
 
-    fn patcher(
+    fn patch(
         &self,
         reader: &dyn RecordReader,
     ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
@@ -103,7 +107,12 @@ impl Producer {
                 source: names.get(column.slot).filter(|_| !column.computed).cloned(),
             })
             .collect();
-        let patcher = document.patcher(text, &columns, names, &self.job.write)?;
+        let patcher = document.patcher(&Patch {
+            to: text,
+            columns: &columns,
+            source: names,
+            policy: self.job.write.control_signs,
+        })?;
         // Records that are put in order come without their texts.
         match self.pipeline.sort().is_empty() {
             true => Some(patcher),
@@ -157,10 +166,6 @@ impl Producer {
                 Some(writer) => (writer, None),
                 None => self.own(text, document),
             });
-        }
-        if let Some(encoder) = self.patcher(reader) {
-            let encoder = encoder.map_err(|problem| self.encode_error(reader, problem))?;
-            return Ok((encoder, None));
         }
         let columns = self.pipeline.layout().columns().iter();
         let columns = columns.map(|column| (column.name.as_str(), column.slot));

@@ -27,7 +27,7 @@ pub struct Compiled {
     pub(super) any: Option<AnyOf>,
 }
 
-/// Ways to choose among the values that a record has several of, at most.
+/// Combinations of the values that a record has several of, which are evaluated for one condition.
 const MAX_CHOICES: usize = 1 << 20;
 
 type Evaluated<'a> = Result<Value<'a>, Box<EvalError>>;
@@ -140,8 +140,8 @@ impl Compiled {
         truth.map_err(|problem| match problem {
             Choices::Failed(error) => error,
             Choices::TooMany(choices) => {
-                let most = MAX_CHOICES;
-                Box::new(EvalError::Choices { choices, most })
+                let max = MAX_CHOICES;
+                Box::new(EvalError::Choices { choices, max })
             }
         })
     }

@@ -120,6 +120,24 @@ impl TryFrom<String> for Address {
     }
 }
 
+/// Whether a name is the address of an element, whichever of several it is in: `SVC02`, `SVC[2]02`,
+/// `NM1[QC][2]09`, `SVC01-2`, `SVC02[3]`.
+pub(crate) fn is_address(name: &str) -> bool {
+    let is_number = |text: &str| text.bytes().all(|byte| byte.is_ascii_digit());
+    let name = match name
+        .strip_suffix(']')
+        .and_then(|rest| rest.rsplit_once('['))
+    {
+        Some((rest, number)) if is_number(number) => rest,
+        _ => name,
+    };
+    Address::try_from(name.to_owned()).is_ok_and(|address| {
+        let tag = address.segment;
+        let is_tag = tag.starts_with(|first: char| first.is_ascii_uppercase());
+        is_tag && (2..=3).contains(&tag.len()) && name.starts_with(&tag)
+    })
+}
+
 impl Address {
     /// The column that it is.
     fn column(&self) -> String {
@@ -271,6 +289,21 @@ mod tests {
             ("MOA", Some("12"), 1, 2)
         );
         assert_eq!(address("CLP04").expect("an address").component, 1);
+        for known in [
+            "CLP04",
+            "SVC01-2",
+            "SVC[2]02",
+            "NM1[QC][2]09",
+            "SVC02[3]",
+            "N102",
+        ] {
+            assert!(is_address(known), "{known}");
+        }
+        for other in [
+            "tonnes", "clp04", "CLAIM04", "WHERE", "208", "UPPER", "é02", "A02",
+        ] {
+            assert!(!is_address(other), "{other}");
+        }
         for wrong in ["CLP", "04", "CLP00", "CLP04-0", "CLP04-x", "C L04", ""] {
             assert!(address(wrong).is_err(), "{wrong}");
         }

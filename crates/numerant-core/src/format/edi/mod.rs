@@ -16,8 +16,8 @@ mod write;
 use super::trees::OpenedTrees;
 use crate::source::Input;
 
+pub(crate) use layout::is_address;
 pub(crate) use marks::Standard;
-pub(crate) use names::is_address;
 pub(crate) use read::EdiTrees;
 pub use read::MessageFacts;
 pub use write::{Balance, BalanceNote, Miscounted};

@@ -9,38 +9,6 @@ use crate::format::trees::Leaf;
 use crate::tree::{Kind, Paths, ROOT, Tree};
 use crate::value::eight;
 
-/// Whether a name says where in a record a value stands: `SVC02`, `SVC[2]02`, `CAS[CO]03`, `SVC01-2`.
-pub(crate) fn is_address(name: &str) -> bool {
-    let is_tag = |tag: &str| {
-        let signs = tag
-            .bytes()
-            .all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit());
-        (2..=3).contains(&tag.len()) && signs && tag.as_bytes()[0].is_ascii_uppercase()
-    };
-    let digits = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
-    let is_element = |text: &str| {
-        let (element, component) = text.split_once('-').unwrap_or((text, "1"));
-        element.len() == 2 && digits(element) && digits(component)
-    };
-    let name = match name
-        .strip_suffix(']')
-        .and_then(|rest| rest.rsplit_once('['))
-    {
-        Some((rest, number)) if digits(number) => rest,
-        _ => name,
-    };
-    if let Some((tag, rest)) = name.split_once('[') {
-        let behind = rest.rsplit_once(']').map(|(_, behind)| behind);
-        return is_tag(tag) && behind.is_some_and(is_element);
-    }
-    (2..=3).any(|length| {
-        let tag = name.get(..length);
-        let rest = name.get(length..);
-        tag.zip(rest)
-            .is_some_and(|(tag, rest)| is_tag(tag) && is_element(rest))
-    })
-}
-
 /// The paths of segments and their elements, which are the same from record to record.
 #[derive(Default)]
 pub(super) struct Names {

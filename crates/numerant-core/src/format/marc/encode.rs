@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::notation::{Address, Tag};
 use super::record::{Field, Record, RecordError, SLIM};
-use crate::format::{ControlSigns, EncodeError, RecordEncoder};
+use crate::format::{ControlSigns, EncodeError, RecordEncoder, TextFormat};
 use crate::record::Batch;
 use crate::source::Encoding;
 
@@ -19,6 +19,27 @@ pub(crate) enum Form {
 }
 
 impl Form {
+    /// The form that a format is, if it is one.
+    pub(super) fn of(format: TextFormat) -> Option<Self> {
+        match format {
+            TextFormat::Marc => Some(Self::Iso2709),
+            TextFormat::MarcXml => Some(Self::Xml),
+            _ => None,
+        }
+    }
+
+    /// Reads a record; `encoding` is that which is stated for records of ISO 2709.
+    pub(super) fn parse(
+        self,
+        bytes: &[u8],
+        encoding: Option<Encoding>,
+    ) -> Result<Record<'_>, RecordError> {
+        match self {
+            Self::Iso2709 => Record::parse(bytes, encoding),
+            Self::Xml => Record::parse_xml(bytes),
+        }
+    }
+
     pub(super) fn begin(self, out: &mut Vec<u8>) {
         if self == Self::Xml {
             let head = format!(
@@ -37,12 +58,12 @@ impl Form {
     pub(super) fn write(
         self,
         record: &Record<'_>,
-        signs: ControlSigns,
+        policy: ControlSigns,
         out: &mut Vec<u8>,
     ) -> Result<(), RecordError> {
         match self {
             Self::Iso2709 => record.write(out),
-            Self::Xml => record.write_xml(signs, out),
+            Self::Xml => record.write_xml(policy, out),
         }
     }
 }
@@ -55,7 +76,7 @@ pub(crate) struct RecordsEncoder {
     /// The encoding that is stated for the records of ISO 2709.
     pub(crate) encoding: Option<Encoding>,
     /// What becomes of characters that XML cannot hold.
-    pub(crate) signs: ControlSigns,
+    pub(crate) policy: ControlSigns,
 }
 
 impl RecordEncoder for RecordsEncoder {
@@ -70,11 +91,8 @@ impl RecordEncoder for RecordsEncoder {
             out.extend_from_slice(own);
             return Ok(());
         }
-        let parsed = match self.from {
-            Form::Iso2709 => Record::parse(own, self.encoding),
-            Form::Xml => Record::parse_xml(own),
-        };
-        let written = parsed.and_then(|record| self.to.write(&record, self.signs, out));
+        let parsed = self.from.parse(own, self.encoding);
+        let written = parsed.and_then(|record| self.to.write(&record, self.policy, out));
         written.map_err(|problem| failed(batch, record, &problem))
     }
 
@@ -175,7 +193,7 @@ impl RecordPlan {
 #[derive(Debug)]
 pub(crate) struct MarcTableEncoder {
     to: Form,
-    signs: ControlSigns,
+    policy: ControlSigns,
     plan: RecordPlan,
     /// The places of the columns in batches.
     slots: Vec<usize>,
@@ -189,7 +207,7 @@ impl MarcTableEncoder {
     /// The name of a column that is none of the trade's.
     pub(crate) fn new<'n>(
         to: Form,
-        signs: ControlSigns,
+        policy: ControlSigns,
         columns: impl IntoIterator<Item = (&'n str, usize)>,
     ) -> Result<Self, String> {
         let mut addresses = Vec::new();
@@ -200,7 +218,7 @@ impl MarcTableEncoder {
         }
         Ok(Self {
             to,
-            signs,
+            policy,
             plan: RecordPlan::new(addresses),
             slots,
         })
@@ -219,7 +237,7 @@ impl RecordEncoder for MarcTableEncoder {
             String::from_utf8_lossy(&text).into_owned()
         });
         self.to
-            .write(&made, self.signs, out)
+            .write(&made, self.policy, out)
             .map_err(|problem| failed(batch, record, &problem))
     }
 

@@ -16,7 +16,7 @@ mod xml_write;
 
 pub(crate) use encode::{Form, MarcTableEncoder};
 pub(crate) use notation::{column_name, is_address};
-pub use patch::PatchColumn;
+pub use patch::{Patch, PatchColumn};
 pub(crate) use read::MarcTrees;
 pub(crate) use xml::{MarcXmlTrees, is_marcxml, record_path};
 

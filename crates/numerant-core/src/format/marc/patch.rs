@@ -13,6 +13,19 @@ use crate::format::{ControlSigns, EncodeError, RecordEncoder, TextFormat};
 use crate::record::Batch;
 use crate::source::Encoding;
 
+/// What becomes of the records of a source that are written with changes.
+#[derive(Clone, Copy, Debug)]
+pub struct Patch<'p> {
+    /// The format of the output.
+    pub to: TextFormat,
+    /// The columns of the output.
+    pub columns: &'p [PatchColumn],
+    /// The names of the columns of the source.
+    pub source: &'p [String],
+    /// What becomes of characters that the format cannot hold.
+    pub policy: ControlSigns,
+}
+
 /// A column of an output whose records are those of the source with changes.
 #[derive(Clone, Debug)]
 pub struct PatchColumn {
@@ -30,7 +43,7 @@ pub(super) struct PatchEncoder {
     from: Form,
     to: Form,
     encoding: Option<Encoding>,
-    signs: ControlSigns,
+    policy: ControlSigns,
     /// What becomes of the addresses that the source has columns for.
     columns: HashMap<Address, Column>,
     /// The addresses of the columns of outputs, and their places in batches.
@@ -47,20 +60,18 @@ enum Column {
 }
 
 impl PatchEncoder {
-    /// An encoder for the records of a source with columns of the names `source`.
+    /// An encoder for records in `from`.
     ///
     /// # Errors
     ///
     /// The name of a column that is no address.
     fn new(
         (from, to): (Form, Form),
-        columns: &[PatchColumn],
-        source: &[String],
+        patch: &Patch<'_>,
         encoding: Option<Encoding>,
-        signs: ControlSigns,
     ) -> Result<Self, String> {
         let mut values = Vec::new();
-        for column in columns {
+        for column in patch.columns {
             let unchanged = column.source.as_ref() == Some(&column.name);
             match Address::parse(&column.name) {
                 Some(address) => values.push((address, column.slot)),
@@ -69,7 +80,7 @@ impl PatchEncoder {
                 None => return Err(column.name.clone()),
             }
         }
-        let names = source.iter().filter_map(|name| Address::parse(name));
+        let names = patch.source.iter().filter_map(|name| Address::parse(name));
         let mut columns: HashMap<Address, Column> =
             names.map(|address| (address, Column::Gone)).collect();
         for (number, (address, slot)) in values.iter().enumerate() {
@@ -82,7 +93,7 @@ impl PatchEncoder {
             from,
             to,
             encoding,
-            signs,
+            policy: patch.policy,
             columns,
             values,
         })
@@ -248,18 +259,11 @@ enum Change {
 /// What writes records of a source in `from` with changes, if it is written in one of the forms.
 pub(super) fn patcher(
     from: Form,
-    to: TextFormat,
-    columns: &[PatchColumn],
-    source: &[String],
+    patch: &Patch<'_>,
     encoding: Option<Encoding>,
-    signs: ControlSigns,
 ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
-    let to = match to {
-        TextFormat::Marc => Form::Iso2709,
-        TextFormat::MarcXml => Form::Xml,
-        _ => return None,
-    };
-    let encoder = PatchEncoder::new((from, to), columns, source, encoding, signs);
+    let to = Form::of(patch.to)?;
+    let encoder = PatchEncoder::new((from, to), patch, encoding);
     let encoder = encoder.map(|encoder| Arc::new(encoder) as Arc<dyn RecordEncoder>);
     Some(encoder.map_err(EncodeError::NotMarc))
 }
@@ -271,11 +275,7 @@ impl RecordEncoder for PatchEncoder {
     }
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
-        let own = batch.own(record);
-        let parsed = match self.from {
-            Form::Iso2709 => Record::parse(own, self.encoding),
-            Form::Xml => Record::parse_xml(own),
-        };
+        let parsed = self.from.parse(batch.own(record), self.encoding);
         let mut row = Row {
             batch,
             record,
@@ -283,7 +283,7 @@ impl RecordEncoder for PatchEncoder {
         };
         let written = parsed.and_then(|record| {
             let patched = self.patched(record, &mut row);
-            self.to.write(&patched, self.signs, out)
+            self.to.write(&patched, self.policy, out)
         });
         written.map_err(|problem| failed(batch, record, &problem))
     }

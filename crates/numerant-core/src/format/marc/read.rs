@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use super::encode::{Form, RecordsEncoder};
 use super::notation::{Slice, Wanted, push_tree};
-use super::patch::{PatchColumn, patcher};
+use super::patch::{Patch, patcher};
 use super::record::{Decoding, RECORD_END, RawRecord, RecordError};
 use crate::format::delimited::{Ragged, WriteOptions};
 use crate::format::trees::{Around, OpenedTrees, RecordOddities, Trees};
@@ -216,12 +216,12 @@ impl Trees for MarcTrees {
             let raw = RawRecord::parse(&self.record);
             let decoded = raw.and_then(|raw| {
                 // A record that cannot be written is rejected where such records are.
-                if let Some(signs) = self.as_xml.get().filter(|_| self.rejects) {
+                if let Some(policy) = self.as_xml.get().filter(|_| self.rejects) {
                     let (whole, _) = raw.decode(Decoding {
                         wanted: &|_| true,
                         ..decoding
                     })?;
-                    whole.write_xml(signs, &mut Vec::new())?;
+                    whole.write_xml(policy, &mut Vec::new())?;
                 }
                 raw.decode(decoding)
             });
@@ -268,32 +268,21 @@ impl Trees for MarcTrees {
     }
 
     fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
-        let to = match to {
-            TextFormat::Marc => Form::Iso2709,
-            TextFormat::MarcXml | TextFormat::Xml => Form::Xml,
-            _ => return None,
-        };
-        let signs = options.control_signs;
+        let to = Form::of(to)?;
+        let policy = options.control_signs;
         if to == Form::Xml {
-            self.as_xml.set(Some(signs));
+            self.as_xml.set(Some(policy));
         }
         Some(Arc::new(RecordsEncoder {
             from: Form::Iso2709,
             to,
             encoding: self.encoding,
-            signs,
+            policy,
         }))
     }
 
-    fn patcher(
-        &self,
-        to: TextFormat,
-        columns: &[PatchColumn],
-        source: &[String],
-        options: &WriteOptions,
-    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
-        let (encoding, signs) = (self.encoding, options.control_signs);
-        patcher(Form::Iso2709, to, columns, source, encoding, signs)
+    fn patcher(&self, patch: &Patch<'_>) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        patcher(Form::Iso2709, patch, self.encoding)
     }
 
     fn learn(&mut self) {

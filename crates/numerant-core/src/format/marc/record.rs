@@ -245,7 +245,7 @@ impl<'r> RawRecord<'r> {
     }
 
     /// How the characters of the record are encoded: as its leader says in MARC 21, or field 100 $a in
-    /// UNIMARC; but bytes beyond ASCII that are valid UTF-8 are that, whatever is said.
+    /// UNIMARC; but bytes beyond ASCII that are valid UTF-8 are that in any case.
     fn charset(&self) -> Charset {
         if self.bytes[9] == b'a' {
             return Charset::Utf8;
@@ -317,9 +317,11 @@ impl<'r> Record<'r> {
         if self.is_unimarc() || self.leader.chars().nth(9) == Some('a') {
             return Cow::Borrowed(&self.leader);
         }
-        let signs = self.leader.chars().enumerate();
-        let signs = signs.map(|(place, sign)| if place == 9 { 'a' } else { sign });
-        Cow::Owned(signs.collect())
+        let mut leader: Vec<char> = self.leader.chars().collect();
+        if let Some(encoding) = leader.get_mut(9) {
+            *encoding = 'a';
+        }
+        Cow::Owned(leader.into_iter().collect())
     }
 
     /// Appends the record in ISO 2709 and UTF-8, with the lengths that it then has.

@@ -8,7 +8,7 @@ use quick_xml::events::Event;
 
 use super::encode::{Form, RecordsEncoder};
 use super::notation::{Slice, Wanted, push_tree};
-use super::patch::{PatchColumn, patcher};
+use super::patch::{Patch, patcher};
 use super::record::{Content, Field, Record, RecordError, SLIM};
 use crate::format::delimited::{Ragged, WriteOptions};
 use crate::format::markup::{attribute, push_reference};
@@ -124,14 +124,8 @@ impl Trees for MarcXmlTrees {
         self.inner.beside()
     }
 
-    fn patcher(
-        &self,
-        to: TextFormat,
-        columns: &[PatchColumn],
-        source: &[String],
-        options: &WriteOptions,
-    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
-        patcher(Form::Xml, to, columns, source, None, options.control_signs)
+    fn patcher(&self, patch: &Patch<'_>) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        patcher(Form::Xml, patch, None)
     }
 
     fn take_rejected(&mut self) -> Vec<RejectedRecord> {
@@ -143,16 +137,12 @@ impl Trees for MarcXmlTrees {
     }
 
     fn writer(&self, to: TextFormat, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
-        let to = match to {
-            TextFormat::Marc => Form::Iso2709,
-            TextFormat::MarcXml => Form::Xml,
-            _ => return None,
-        };
+        let to = Form::of(to)?;
         Some(Arc::new(RecordsEncoder {
             from: Form::Xml,
             to,
             encoding: None,
-            signs: ControlSigns::Refuse,
+            policy: ControlSigns::Refuse,
         }))
     }
 }

@@ -5,22 +5,24 @@ use crate::format::ControlSigns;
 use crate::format::markup::{forbidden, push_escaped};
 
 impl Record<'_> {
-    /// Appends the record; `signs` says what becomes of characters that XML cannot hold. In tags and codes of
+    /// Appends the record; `policy` says what becomes of characters that XML cannot hold. In tags and codes of
     /// subfields they are always an error, as the rest would be another field.
     pub(super) fn write_xml(
         &self,
-        signs: ControlSigns,
+        policy: ControlSigns,
         out: &mut Vec<u8>,
     ) -> Result<(), RecordError> {
         let record = self.in_unicode();
-        let mut writer = XmlWriter { signs, out };
+        let mut writer = XmlWriter { policy, out };
         writer.raw("  <record>\n    <leader>");
         let leader = record.unicode_leader();
         match forbidden(&leader) {
             None => push_escaped(&leader, false, writer.out),
             Some(_) => {
-                let mut signs = leader.chars();
-                signs.try_for_each(|sign| writer.place(|| "the leader".to_owned(), sign))?;
+                let mut characters = leader.chars();
+                characters.try_for_each(|character| {
+                    writer.place(|| "the leader".to_owned(), character)
+                })?;
             }
         }
         writer.raw("</leader>\n");
@@ -36,7 +38,7 @@ impl Record<'_> {
 }
 
 struct XmlWriter<'o> {
-    signs: ControlSigns,
+    policy: ControlSigns,
     out: &'o mut Vec<u8>,
 }
 
@@ -46,12 +48,12 @@ impl XmlWriter<'_> {
     }
 
     /// A character whose place has a meaning: it is replaced by a blank where others are left out.
-    fn place(&mut self, what: impl Fn() -> String, sign: char) -> Result<(), RecordError> {
+    fn place(&mut self, what: impl Fn() -> String, character: char) -> Result<(), RecordError> {
         let mut scratch = [0; 4];
-        let text = sign.encode_utf8(&mut scratch);
+        let text = character.encode_utf8(&mut scratch);
         match forbidden(text) {
-            Some(sign) if self.signs == ControlSigns::Refuse => {
-                return Err(RecordError::Character(what(), sign.into()));
+            Some(character) if self.policy == ControlSigns::Refuse => {
+                return Err(RecordError::Character(what(), character.into()));
             }
             Some(_) => self.out.push(b' '),
             None => push_escaped(text, true, self.out),
@@ -61,8 +63,8 @@ impl XmlWriter<'_> {
 
     /// What names a field or subfield.
     fn name(&mut self, what: impl Fn() -> String, name: &str) -> Result<(), RecordError> {
-        match name.chars().find(|sign| !sign.is_ascii_graphic()) {
-            Some(sign) => Err(RecordError::Character(what(), sign.into())),
+        match name.chars().find(|character| !character.is_ascii_graphic()) {
+            Some(character) => Err(RecordError::Character(what(), character.into())),
             None => {
                 push_escaped(name, true, self.out);
                 Ok(())
@@ -73,11 +75,15 @@ impl XmlWriter<'_> {
     fn text(&mut self, tag: &str, text: &str) -> Result<(), RecordError> {
         match forbidden(text) {
             None => push_escaped(text, false, self.out),
-            Some(sign) if self.signs == ControlSigns::Refuse => {
-                return Err(RecordError::Character(format!("field {tag}"), sign.into()));
+            Some(character) if self.policy == ControlSigns::Refuse => {
+                return Err(RecordError::Character(
+                    format!("field {tag}"),
+                    character.into(),
+                ));
             }
             Some(_) => {
-                let is_allowed = |sign: &char| forbidden(sign.encode_utf8(&mut [0; 4])).is_none();
+                let is_allowed =
+                    |character: &char| forbidden(character.encode_utf8(&mut [0; 4])).is_none();
                 let kept: String = text.chars().filter(is_allowed).collect();
                 push_escaped(&kept, false, self.out);
             }
