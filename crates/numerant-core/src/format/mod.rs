@@ -456,8 +456,11 @@ pub enum TextNote {
         /// How many.
         lines: u64,
     },
-    /// The end mark of DOS stands behind the text, and was dropped.
-    EndMark,
+    /// End marks of DOS (0x1A) stand behind the text, or between records, and were dropped.
+    EndMarks {
+        /// How many.
+        count: u64,
+    },
     /// Columns that the job names and no record has.
     Absent {
         /// Their names.
@@ -467,11 +470,6 @@ pub enum TextNote {
     Unlabelled {
         /// How many.
         records: u64,
-    },
-    /// End marks of DOS (0x1A) stand between or behind records.
-    MarksBetween {
-        /// How many.
-        count: u64,
     },
     /// Escape characters stand before letters or digits, which were read as they are.
     EscapedLetters {
@@ -628,8 +626,6 @@ pub struct ReadTally {
     pub blank_values: u64,
     /// Records in UTF-8 that say another encoding.
     pub unlabelled: u64,
-    /// End marks of DOS between and behind records.
-    pub marks_between: u64,
 }
 
 impl ReadTally {
@@ -648,7 +644,12 @@ impl ReadTally {
                     lines: self.extra_returns,
                 },
             ),
-            (self.end_marks, TextNote::EndMark),
+            (
+                self.end_marks,
+                TextNote::EndMarks {
+                    count: self.end_marks,
+                },
+            ),
             (
                 self.escaped_letters,
                 TextNote::EscapedLetters {
@@ -665,12 +666,6 @@ impl ReadTally {
                 self.unlabelled,
                 TextNote::Unlabelled {
                     records: self.unlabelled,
-                },
-            ),
-            (
-                self.marks_between,
-                TextNote::MarksBetween {
-                    count: self.marks_between,
                 },
             ),
         ];

@@ -544,7 +544,7 @@ impl RecordReader for TreeReader {
                 self.tally.rejected += rejected.len() as u64;
                 let oddities = self.trees.oddities();
                 self.tally.unlabelled = oddities.unlabelled;
-                self.tally.marks_between = oddities.end_marks;
+                self.tally.end_marks = oddities.end_marks;
                 batch.rejected.extend(rejected);
                 if !more {
                     self.ended = true;

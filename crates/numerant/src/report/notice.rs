@@ -450,7 +450,11 @@ fn text_note(note: &TextNote) -> String {
             "{} more than one carriage return before the line feed; read as one line end",
             counted(*lines, "line end has", "line ends have")
         ),
-        TextNote::EndMark => "the DOS end mark (0x1A) behind the text was dropped".to_owned(),
+        TextNote::EndMarks { count } => format!(
+            "{} (0x1A) {} dropped",
+            counted(*count, "DOS end mark", "DOS end marks"),
+            if *count == 1 { "was" } else { "were" }
+        ),
         TextNote::Absent { columns } => format!(
             "no record has {}, which {} blank in all",
             first_of(columns.iter().map(|name| format!("'{name}'"))),
@@ -459,11 +463,6 @@ fn text_note(note: &TextNote) -> String {
         TextNote::Unlabelled { records } => format!(
             "{} in UTF-8 though the leader says another encoding, and was read as UTF-8; --encoding decides",
             counted(*records, "record is", "records are")
-        ),
-        TextNote::MarksBetween { count } => format!(
-            "{} (0x1A) between or behind the records {} passed over",
-            counted(*count, "end mark", "end marks"),
-            if *count == 1 { "was" } else { "were" }
         ),
         TextNote::EscapedLetters { count } => format!(
             "{} before a letter or digit, which was read as that letter or digit",
