@@ -286,8 +286,8 @@ pub enum EvalError {
     },
     /// A record has too many values to choose among.
     #[error(
-        "the record has several values of the columns in this condition, which make {choices} combinations; at most \
-         {max} are evaluated"
+        "the values of the columns in this condition can be chosen in {choices} ways in this record; at most {max} \
+         are evaluated"
     )]
     Choices {
         /// How many combinations there are.

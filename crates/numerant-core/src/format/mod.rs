@@ -897,9 +897,9 @@ pub enum EncodeError {
         /// It is a character that XML cannot hold.
         is_character: bool,
     },
-    /// Records whose parts have an order that a table cannot say, and that are put in order.
-    #[error("sorted records would lose the order of their fields and subfields")]
-    SortedParts,
+    /// Records of several sources that are sorted, of a format whose records keep the order of their parts.
+    #[error("records of several catalogue files cannot be sorted together")]
+    SortedSources,
     /// Only some records of a message, whose total would not fit.
     #[error(
         "message {message} states a total of {stated}, and the records that are taken come to {sum}"
@@ -996,8 +996,8 @@ impl EncodeError {
                     .to_owned()
             }
             Self::OnlyMessages => "write csv, json, xml or a workbook".to_owned(),
-            Self::SortedParts => {
-                "leave --sort out, or write a table with --to csv".to_owned()
+            Self::SortedSources => {
+                "combine them first, and sort the result".to_owned()
             }
             Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or leave it out with --drop"),
             Self::Unforeseen => "run it again".to_owned(),

@@ -113,10 +113,11 @@ impl Producer {
             source: names,
             policy: self.job.write.control_signs,
         })?;
-        // Records that are put in order come without their texts.
-        match self.pipeline.sort().is_empty() {
+        // Records that are sorted across sources are written as those of the last.
+        let alone = self.apart || self.job.sources.len() == 1;
+        match alone || self.pipeline.sort().is_empty() {
             true => Some(patcher),
-            false => Some(Err(EncodeError::SortedParts)),
+            false => Some(Err(EncodeError::SortedSources)),
         }
     }
 

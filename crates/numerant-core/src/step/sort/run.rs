@@ -260,8 +260,8 @@ impl Run {
 /// Lengths of the whole, of the key and of the text, and the line.
 const HEAD: usize = 20;
 
-/// Packs a record: a head, the key, the text as it stands, computed values with their lengths, and
-/// the numbers of totals.
+/// Packs a record: a head, the key, the text verbatim, computed values with their lengths, the numbers
+/// of totals, and the record as its document has it, if that is kept.
 fn pack(key: &[u8], batch: &Batch, record: usize, line: u64, out: &mut Vec<u8>) {
     let start = out.len();
     let raw = batch.raw(record);
@@ -280,6 +280,9 @@ fn pack(key: &[u8], batch: &Batch, record: usize, line: u64, out: &mut Vec<u8>) 
         let number = numbers.get(record).copied().unwrap_or(Number::ZERO);
         out.extend_from_slice(&number.units.to_le_bytes());
         out.extend_from_slice(&number.scale.to_le_bytes());
+    }
+    if !batch.own.spans.is_empty() {
+        out.extend_from_slice(batch.own(record));
     }
     let length = (out.len() - start) as u32;
     out[start..start + 4].copy_from_slice(&length.to_le_bytes());
@@ -331,5 +334,10 @@ pub(super) fn unpack(record: &[u8], batch: &mut Batch) {
         let scale = number_at(record, at + 16) as u32;
         numbers.push(Number { units, scale });
         at += 20;
+    }
+    if at < record.len() {
+        let start = batch.own.bytes.len() as u32;
+        batch.own.bytes.extend_from_slice(&record[at..]);
+        batch.own.spans.push((start, batch.own.bytes.len() as u32));
     }
 }
