@@ -677,6 +677,13 @@ proptest! {
             prop_assert_eq!(left, count as u64);
             return Ok(());
         }
+        let read = summary.ledger.sources[0].segments.expect("counted");
+        let in_source = whole.matches("~\n").count() as u64 + 1;
+        prop_assert_eq!((read.read, read.adds_up()), (in_source, true));
+        let written = summary.ledger.segments.expect("counted");
+        let in_parts: usize = parts.iter().map(|part| part.matches('~').count()).sum();
+        prop_assert_eq!(written.written, in_parts as u64);
+        prop_assert_eq!((written.records, read.records), (2 * u64::from(total), 2 * u64::from(total)));
         for segment in segments.iter().filter(|segment| !segment.starts_with("HL")) {
             prop_assert!(parts.iter().any(|part| part.contains(&format!("{segment}~"))), "{}", segment);
         }

@@ -10,7 +10,7 @@ use super::conformity::Traced;
 use super::produce::{Becomes, KeptSheet, Message, Routed, SourceBegins};
 use crate::format::delimited::Dialect;
 use crate::format::sheet::{ColumnTally, Spooler};
-use crate::format::{BalanceNote, Cutting, ExtractError, RecordEncoder};
+use crate::format::{Cutting, ExtractError, MessagesWritten, RecordEncoder};
 use crate::job::{Formulas, Job};
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks};
@@ -437,12 +437,15 @@ impl Consumer {
         self.encoders.get(*self.encoder_of.get(output)? as usize)
     }
 
-    /// What there is to tell of the totals of messages that were cut.
-    pub(super) fn balance_notes(&self) -> Vec<BalanceNote> {
-        self.encoders
-            .iter()
-            .flat_map(|(encoder, _)| encoder.balance_notes())
-            .collect()
+    /// What was written of messages.
+    pub(super) fn messages_written(&self) -> MessagesWritten {
+        let mut all = MessagesWritten::default();
+        for (encoder, _) in &self.encoders {
+            let written = encoder.messages_written();
+            all.notes.extend(written.notes);
+            all.segments.add(written.segments);
+        }
+        all
     }
 
     pub(super) fn records(&self) -> &[u64] {

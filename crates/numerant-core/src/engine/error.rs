@@ -8,7 +8,7 @@ use super::conformity::Unfit;
 use crate::format::{EncodeError, FormProblem};
 use crate::gather::ColumnsDiffer;
 use crate::job::JobError;
-use crate::ledger::Totals;
+use crate::ledger::{Ledger, Totals};
 use crate::name::ValueError;
 use crate::output::OutputError;
 use crate::record::{At, Batch, ColumnError};
@@ -148,6 +148,16 @@ pub enum Error {
     /// The books do not balance.
     #[error("the ledger does not balance: {} read, {} written, {} left out, {} rejected; nothing was written", .0.read, .0.written, .0.left_out, .0.rejected)]
     Unbalanced(Totals),
+    /// The segments of messages that were written are not those that were read.
+    #[error(
+        "the ledger does not balance: records have {read} segments, and {written} of them were written; nothing was written"
+    )]
+    SegmentsLost {
+        /// Segments in the records that were read.
+        read: u64,
+        /// Those in the records that were written.
+        written: u64,
+    },
     /// No record is left to write, as each was rejected.
     #[error("all {records} records were rejected{first}; no output was written{}", .kept.as_ref().map_or_else(String::new, |path| format!(" (the rejected records are in {})", path.display())))]
     AllRejected {
@@ -251,6 +261,19 @@ impl From<StepError> for Error {
 }
 
 impl Error {
+    /// Whether the books of a run balance.
+    ///
+    /// # Errors
+    ///
+    /// If they do not.
+    pub(super) fn balanced(ledger: &Ledger) -> Result<(), Self> {
+        match (ledger.balanced, ledger.lost_segments()) {
+            (true, _) => Ok(()),
+            (false, Some((read, written))) => Err(Self::SegmentsLost { read, written }),
+            (false, None) => Err(Self::Unbalanced(ledger.totals)),
+        }
+    }
+
     /// A step that fails for the record that is there.
     pub(super) fn step(source_name: String, at: At, problem: StepProblem) -> Self {
         Self::Record {
@@ -392,7 +415,7 @@ impl Error {
             Self::Form { problem, .. } => problem.hint().map(str::to_owned),
             Self::Output(error) => error.hint().map(str::to_owned),
             Self::Refused(refusal) => Some(refusal.hint()),
-            Self::Unbalanced(_) => {
+            Self::Unbalanced(_) | Self::SegmentsLost { .. } => {
                 Some("this is a fault of Numerant, please report it with the source".to_owned())
             }
             Self::Job(_)

@@ -10,7 +10,6 @@ use crate::step::{SortedAsText, TidyTally, UnknownRecords, UnmatchedKeys};
 
 /// Something that did not stop a run and that its user should know.
 #[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
 pub enum Notice {
     /// Something about a source's header.
     Header {
@@ -175,7 +174,6 @@ pub enum ValuesBecause {
 
 /// Something about the cells of a sheet that its reader should know.
 #[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
 pub enum SheetNote {
     /// So many formulas have no computed value.
     Uncomputed {

@@ -13,7 +13,7 @@ use super::produce::{Message, Produced, Producer, Routed};
 use super::{
     Context, Error, FILES_KEPT_FREE, Notice, STACK, Summary, books, compress, conformity, documents,
 };
-use crate::format::TextFormat;
+use crate::format::{SegmentsWritten, TextFormat};
 use crate::job::{Job, JobError};
 use crate::ledger::{Ledger, OutputEntry, TypedColumn};
 use crate::output::{Destination, ExistingPolicy, OutputError, SideFile, Stage, commit};
@@ -102,7 +102,7 @@ pub(super) fn plan_once(
     let written: HashSet<&str> = outputs.iter().map(|output| output.path.as_str()).collect();
     let leftovers = leftovers(job, &produced, &written, true)?;
     produced.notices.extend(leftovers.notices);
-    let mut summary = summary(produced, outputs, Vec::new())?;
+    let mut summary = summary(produced, outputs, Vec::new(), None)?;
     summary.order = order;
     Ok(summary)
 }
@@ -175,14 +175,16 @@ pub(super) fn run_once(
     let mut outputs = Vec::new();
     let mut destinations = Vec::new();
     let mut types = Vec::new();
+    let mut segments = None;
     if produced.sheets.is_empty() {
         consumer.finish(sync)?;
         let mut late = documents::write(&consumer, &produced, &records, job, keep, context)?;
         conformity::check(job, schema.as_ref(), &consumer, &produced, &late, context)?;
-        let notes = consumer.balance_notes();
+        let messages = consumer.messages_written();
+        segments = (messages.segments.written > 0).then_some(messages.segments);
         produced
             .notices
-            .extend(notes.into_iter().map(Notice::Balance));
+            .extend(messages.notes.into_iter().map(Notice::Balance));
         if let Some(compression) = compression {
             compress::write(
                 &consumer,
@@ -254,7 +256,7 @@ pub(super) fn run_once(
         produced.notices.push(Notice::KeptText(kept_text));
     }
     let (rejects, mut rejects_file) = consumer.into_rejects();
-    let mut summary = match summary(produced, outputs, rejects) {
+    let mut summary = match summary(produced, outputs, rejects, segments) {
         Err(Error::AllRejected { records, first, .. }) => {
             // The rejected records are all there is to mend the source by.
             let kept = job.rejects.clone().filter(|_| rejects_file.is_some());
@@ -382,6 +384,7 @@ fn summary(
     produced: Produced,
     outputs: Vec<OutputEntry>,
     rejects: Vec<crate::ledger::Reject>,
+    segments: Option<SegmentsWritten>,
 ) -> Result<Summary, Error> {
     let mut ledger = Ledger::close(
         produced.sources,
@@ -391,9 +394,8 @@ fn summary(
         &produced.totals,
     );
     ledger.dialect = produced.dialect;
-    if !ledger.balanced {
-        return Err(Error::Unbalanced(ledger.totals));
-    }
+    ledger.set_segments(segments);
+    Error::balanced(&ledger)?;
     let records = ledger.totals.read;
     if records > 0 && ledger.totals.rejected == records {
         let first = ledger.rejects.first().map_or_else(String::new, |reject| {

@@ -42,7 +42,9 @@ pub use xml::{Namespace, NamespaceError};
 
 pub use self::blanks::Blanks;
 use self::delimited::{Delimiter, Dialect, WriteOptions};
-pub use self::edi::{Balance, BalanceNote, MessageFacts, Miscounted};
+pub use self::edi::{
+    Balance, BalanceNote, MessageFacts, MessagesWritten, Miscounted, SegmentCounts, SegmentsWritten,
+};
 pub use self::marc::{Patch, PatchColumn};
 pub(crate) use self::own::OwnEncoder;
 use self::sheet::{Limits, SheetFacts, SheetSink};
@@ -418,7 +420,6 @@ pub struct DetectedDialect {
 /// Something about how a text is written that its reader should know.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "note")]
-#[non_exhaustive]
 pub enum TextNote {
     /// It is not UTF-8, and nothing in it states its encoding.
     Encoding {
@@ -471,6 +472,8 @@ pub enum TextNote {
         /// How many.
         records: u64,
     },
+    /// The last segment of messages has no terminator; it was read as if it had one.
+    Unterminated,
     /// Escape characters stand before letters or digits, which were read as they are.
     EscapedLetters {
         /// How often.
@@ -626,6 +629,11 @@ pub struct ReadTally {
     pub blank_values: u64,
     /// Records in UTF-8 that say another encoding.
     pub unlabelled: u64,
+    /// Last segments whose terminator was missing.
+    pub unterminated: u64,
+    /// The segments of messages; all zero where there are none.
+    #[serde(skip_serializing_if = "SegmentCounts::is_none")]
+    pub segments: SegmentCounts,
 }
 
 impl ReadTally {
@@ -668,6 +676,7 @@ impl ReadTally {
                     records: self.unlabelled,
                 },
             ),
+            (self.unterminated, TextNote::Unterminated),
         ];
         let notes = counted.into_iter().filter(|(count, _)| *count > 0);
         notes.map(|(_, note)| note).collect()
@@ -703,9 +712,9 @@ pub trait RecordEncoder: Send + Sync {
     /// Appends what stands behind the last of so many records.
     fn end(&self, _records: u64, _out: &mut Vec<u8>) {}
 
-    /// What there is to tell of the totals of messages that were cut, since it was last asked.
-    fn balance_notes(&self) -> Vec<BalanceNote> {
-        Vec::new()
+    /// What was written of messages since it was last asked.
+    fn messages_written(&self) -> MessagesWritten {
+        MessagesWritten::default()
     }
 
     /// Makes an output of what was appended, where what stands in it first is known last.

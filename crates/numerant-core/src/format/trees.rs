@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use super::delimited::{ReadOptions, WriteOptions};
-use super::edi::{self, MessageFacts, Standard};
+use super::edi::{self, MessageFacts, SegmentCounts, Standard};
 use super::{EncodeError, Patch, RecordEncoder, Survey, TextFormat, json, marc, xml};
 use crate::record::{RejectedRecord, Unit};
 use crate::source::{Encoding, Input, ReadError, ReadProblem, SharedFile, SourcePath};
@@ -86,6 +86,10 @@ pub(crate) struct RecordOddities {
     pub(crate) unlabelled: u64,
     /// End marks of DOS (0x1A) between and behind them.
     pub(crate) end_marks: u64,
+    /// Last segments without a terminator.
+    pub(crate) unterminated: u64,
+    /// The segments of messages.
+    pub(crate) segments: SegmentCounts,
 }
 
 /// Reads the records of a document, one after the other.

@@ -13,6 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::format::delimited::Dialect;
 use crate::format::sheet::Odd;
+use crate::format::{SegmentCounts, SegmentsWritten};
 use crate::record::Unit;
 use crate::source::plain;
 use crate::tree::ValuesBeside;
@@ -65,6 +66,9 @@ pub struct Ledger {
     /// The types that columns of workbooks were written with.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub types: Vec<TypedColumn>,
+    /// The segments of messages that were written, if the outputs are messages.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub segments: Option<SegmentsWritten>,
     /// Whether records read are records written, left out and rejected, and all sums agree.
     pub balanced: bool,
 }
@@ -107,6 +111,9 @@ pub struct SourceEntry {
     /// Values of a document that are in none of its records, and in no output.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub values_left_out: Vec<ValuesBeside>,
+    /// The segments of messages, by where they stand.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub segments: Option<SegmentCounts>,
 }
 
 #[allow(clippy::trivially_copy_pass_by_ref, reason = "serde hands a reference")]
@@ -191,7 +198,6 @@ pub struct LeftOut {
 /// Why records are in no output.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-#[non_exhaustive]
 pub enum LeftOutReason {
     /// Their output exists and was to stay as it is.
     OutputExists,
@@ -310,8 +316,27 @@ impl Ledger {
             totals,
             sums,
             types: Vec::new(),
+            segments: None,
             balanced,
         }
+    }
+
+    /// Takes down the segments of messages that were written, which have to be those that were read.
+    pub(crate) fn set_segments(&mut self, written: Option<SegmentsWritten>) {
+        self.segments = written;
+        let counts = self.sources.iter().filter_map(|source| source.segments);
+        let placed = counts.into_iter().all(|counts| counts.adds_up());
+        self.balanced &= placed && self.lost_segments().is_none();
+    }
+
+    /// The segments in records that were read and those that were written, if they do not agree.
+    pub(crate) fn lost_segments(&self) -> Option<(u64, u64)> {
+        let written = self.segments?;
+        let counts = self.sources.iter().filter_map(|source| source.segments);
+        let read = counts.map(|counts| counts.records).sum();
+        let has_left_out = self.totals.left_out + self.totals.rejected > 0;
+        let agrees = written.agrees(read, has_left_out);
+        (!agrees).then_some((read, written.records))
     }
 }
 

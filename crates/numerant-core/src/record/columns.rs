@@ -18,7 +18,6 @@ pub struct Columns {
 /// Something about a header that its reader should know. Columns are counted from 1.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(tag = "note", rename_all = "kebab-case")]
-#[non_exhaustive]
 pub enum HeaderNote {
     /// The column's header is empty; it can be called `name`.
     Blank {

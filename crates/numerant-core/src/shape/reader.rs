@@ -545,6 +545,8 @@ impl RecordReader for TreeReader {
                 let oddities = self.trees.oddities();
                 self.tally.unlabelled = oddities.unlabelled;
                 self.tally.end_marks = oddities.end_marks;
+                self.tally.unterminated = oddities.unterminated;
+                self.tally.segments = oddities.segments;
                 batch.rejected.extend(rejected);
                 if !more {
                     self.ended = true;

@@ -171,7 +171,6 @@ pub(super) fn skipped(reason: &SkipReason) -> String {
         SkipReason::NotChanged => "it has not changed since its output was written".to_owned(),
         SkipReason::IsOutput => "it is what it would become already".to_owned(),
         SkipReason::OutputOf(other) => format!("it is the output of {other}"),
-        _ => String::new(),
     }
 }
 

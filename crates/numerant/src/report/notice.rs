@@ -405,7 +405,6 @@ pub(super) fn text(notice: &Notice) -> String {
                 shown.join(", ")
             )
         }
-        _ => String::new(),
     }
 }
 
@@ -464,6 +463,9 @@ fn text_note(note: &TextNote) -> String {
             "{} in UTF-8 though the leader says another encoding, and was read as UTF-8; --encoding decides",
             counted(*records, "record is", "records are")
         ),
+        TextNote::Unterminated => {
+            "the last segment has no terminator, and was read as if it had one".to_owned()
+        }
         TextNote::EscapedLetters { count } => format!(
             "{} before a letter or digit, which was read as that letter or digit",
             counted(*count, "escape character stands", "escape characters stand")
@@ -472,7 +474,6 @@ fn text_note(note: &TextNote) -> String {
             "{} read as blank (--blank-values)",
             counted(*values, "value was", "values were")
         ),
-        _ => String::new(),
     }
 }
 
@@ -658,7 +659,6 @@ fn sheet(note: &SheetNote) -> String {
             counted(*count, "row is", "rows are")
         ),
         SheetNote::Hidden => "the sheet is hidden".to_owned(),
-        _ => String::new(),
     }
 }
 
@@ -683,7 +683,6 @@ pub(super) fn header(note: &HeaderNote) -> String {
             "column {} has white space around its name; call it '{name}'",
             number(*column as u64)
         ),
-        _ => String::new(),
     }
 }
 

@@ -224,7 +224,6 @@ fn reason(left_out: &LeftOut) -> String {
         LeftOutReason::NoCase => "that fit no case; --rest NAME keeps them".to_owned(),
         LeftOutReason::Empty => "without any value".to_owned(),
         LeftOutReason::Incomplete => format!("for {path}, which lacks another table"),
-        _ => String::new(),
     }
 }
 
@@ -290,6 +289,20 @@ pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> i
         let count = counted(count, "value", "values");
         let paths = counted(rest.len() as u64, "more path", "more paths");
         writeln!(out, "  left out: {count} at {paths}")?;
+    }
+    if let Some(segments) = &ledger.segments {
+        let around = segments.written - segments.records;
+        let mut line = format!(
+            "{} written: {} in records, {} around them",
+            counted(segments.written, "segment", "segments"),
+            number(segments.records),
+            number(around)
+        );
+        if segments.left_out > 0 {
+            let count = number(segments.left_out);
+            line.push_str(&format!("; {count} behind records not in their part"));
+        }
+        writeln!(out, "{line}")?;
     }
     for sum in &ledger.sums {
         let mut line = format!(

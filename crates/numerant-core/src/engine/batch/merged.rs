@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use super::super::notice::note;
 use super::super::{Error, Notice, Summary};
 use super::FileFate;
+use crate::format::SegmentsWritten;
 use crate::job::Job;
 use crate::ledger::{Ledger, LeftOut, OutputEntry, Reject, SourceEntry, TypedColumn};
 use crate::value::Number;
@@ -27,6 +28,7 @@ pub(super) struct Merged {
     notices: Vec<Notice>,
     kept_text: Vec<TypedColumn>,
     too_large: Option<String>,
+    segments: Option<SegmentsWritten>,
 }
 
 impl Merged {
@@ -43,6 +45,7 @@ impl Merged {
             notices: Vec::new(),
             kept_text: Vec::new(),
             too_large: None,
+            segments: None,
         }
     }
 
@@ -55,6 +58,7 @@ impl Merged {
             types,
             sums,
             totals,
+            segments,
             ..
         } = summary.ledger;
         let placed = |path: &str| match below {
@@ -77,6 +81,9 @@ impl Merged {
                 (Ok(read), Ok(rejected)) => (all.1, all.2) = (read, rejected),
                 _ => self.too_large = Some(all.0.clone()),
             }
+        }
+        if let Some(segments) = segments {
+            self.segments.get_or_insert_default().add(segments);
         }
         self.sources.extend(sources);
         self.outputs.extend(outputs);
@@ -153,9 +160,8 @@ impl Merged {
             &self.sums,
         );
         ledger.types = self.types;
-        if !ledger.balanced {
-            return Err(Error::Unbalanced(ledger.totals));
-        }
+        ledger.set_segments(self.segments);
+        Error::balanced(&ledger)?;
         Ok(Summary {
             ledger,
             out,

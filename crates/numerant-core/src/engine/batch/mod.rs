@@ -73,7 +73,6 @@ pub enum FileFate {
 
 /// Why a file of a batch was left as it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
 pub enum SkipReason {
     /// Its output exists, and was to stay.
     OutputExists,

@@ -460,6 +460,7 @@ impl Producer {
             comments: tally.comments,
             skipped_lines: reader.facts().skipped,
             values_left_out,
+            segments: (tally.segments.read > 0).then_some(tally.segments),
         });
         Ok(spare)
     }

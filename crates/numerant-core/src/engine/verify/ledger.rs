@@ -266,13 +266,14 @@ fn adds_up(ledger: &Ledger) -> bool {
         .iter()
         .map(|sum| (sum.column.clone(), sum.read, sum.rejected))
         .collect();
-    let again = Ledger::close(
+    let mut again = Ledger::close(
         ledger.sources.clone(),
         ledger.outputs.clone(),
         ledger.left_out.clone(),
         Vec::new(),
         &sums,
     );
+    again.set_segments(ledger.segments);
     let same: fn(&Ledger) -> Totals = |ledger| ledger.totals;
     again.balanced && same(&again) == same(ledger) && again.sums == ledger.sums
 }

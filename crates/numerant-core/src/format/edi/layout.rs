@@ -237,10 +237,14 @@ impl Layouts {
         Ok(Self(layouts))
     }
 
-    /// The columns that the totals of messages are.
+    /// The columns that the totals of messages are, and the numbers of their records.
     pub(super) fn totals(&self) -> HashSet<String> {
-        let balances = self.0.iter().filter_map(|layout| layout.balance.as_ref());
-        balances.map(|balance| balance.total.column()).collect()
+        let of = |layout: &Arc<Layout>| {
+            let total = layout.balance.iter().map(|balance| balance.total.column());
+            let counts = layout.count.iter().map(|count| count.at.column());
+            total.chain(counts).collect::<Vec<_>>()
+        };
+        self.0.iter().flat_map(of).collect()
     }
 
     /// The layout of a kind of message.

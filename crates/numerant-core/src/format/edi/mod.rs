@@ -3,6 +3,7 @@
 //! A record is what a layout says of a kind of message, or a whole message. Segments stay byte for byte; what is
 //! written are complete messages again, with the envelope, head and tail that they had, and counts that fit.
 
+mod counts;
 mod frame;
 mod layout;
 mod marks;
@@ -16,11 +17,12 @@ mod write;
 use super::trees::OpenedTrees;
 use crate::source::Input;
 
+pub use counts::{SegmentCounts, SegmentsWritten};
 pub(crate) use layout::is_address;
 pub(crate) use marks::Standard;
 pub(crate) use read::EdiTrees;
 pub use read::MessageFacts;
-pub use write::{Balance, BalanceNote, Miscounted};
+pub use write::{Balance, BalanceNote, MessagesWritten, Miscounted};
 
 /// The extensions of files with messages.
 pub(super) const X12_EXTENSIONS: &[&str] = &["x12", "edi"];

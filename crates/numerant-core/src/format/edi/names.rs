@@ -18,6 +18,8 @@ pub(super) struct Names {
     /// By name, of those without one.
     plain: Slots<u32>,
     key: Vec<u8>,
+    /// Stands before the name of each segment.
+    prefix: &'static str,
     /// Only these columns are wanted, with all their numbers.
     only: Option<HashSet<String>>,
     /// The names of segments that they may be of.
@@ -174,6 +176,14 @@ impl Names {
         }
     }
 
+    /// All names, with this before those of segments.
+    pub(super) fn prefixed(prefix: &'static str) -> Self {
+        Self {
+            prefix,
+            ..Self::default()
+        }
+    }
+
     /// The names of segments of which an element may be wanted, if not all are.
     pub(super) fn ids(&self) -> Option<&HashSet<String>> {
         self.only.is_some().then_some(&self.ids)
@@ -219,7 +229,7 @@ impl Names {
         let name = String::from_utf8_lossy(&self.key).into_owned();
         let number = self.segments.len();
         self.segments.push(SegmentNames {
-            path: paths.child(ROOT, &name),
+            path: paths.child(ROOT, &format!("{}{name}", self.prefix)),
             most: self.most(&name),
             elements: Vec::new(),
             name,

@@ -26,6 +26,10 @@ pub(super) struct Segments<R> {
     most: usize,
     /// Bytes that are read at a time.
     piece: usize,
+    /// Segments so far.
+    pub(super) count: u64,
+    /// The file does not end in a segment whose terminator was added.
+    pub(super) is_terminated: bool,
 }
 
 /// Why the next segment could not be read.
@@ -59,6 +63,8 @@ impl<R: Read> Segments<R> {
             advised: false,
             most,
             piece: PIECE,
+            count: 0,
+            is_terminated: true,
         }
     }
 
@@ -145,6 +151,7 @@ impl<R: Read> Segments<R> {
         if is_named(last, end) {
             self.buffer.truncate(length);
             self.buffer.push(marks.segment);
+            self.is_terminated = false;
         }
     }
 
@@ -164,6 +171,7 @@ impl<R: Read> Segments<R> {
             true => UNA.min(self.buffer.len() - self.at),
             false => self.length(&marks)?,
         };
+        self.count += 1;
         self.take_blanks()?;
         Ok(true)
     }
@@ -176,6 +184,7 @@ impl<R: Read> Segments<R> {
         }
         self.from = self.at;
         self.at += self.length(marks)?;
+        self.count += 1;
         self.take_blanks()?;
         Ok(true)
     }
@@ -206,6 +215,7 @@ impl<R: Read> Segments<R> {
         let count = memchr::memchr_iter(marks.segment, passed).count();
         self.at += end;
         self.from = self.at;
+        self.count += count as u64;
         count as u64
     }
 

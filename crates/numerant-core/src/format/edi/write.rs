@@ -11,6 +11,7 @@ use std::sync::{Arc, Mutex};
 
 use serde::{Deserialize, Serialize};
 
+use super::counts::SegmentsWritten;
 use super::frame::{Frame, Source, Tail, next_frame};
 use super::layout::Layout;
 use super::marks::{Marks, Standard};
@@ -69,12 +70,21 @@ pub struct BalanceNote {
     pub kept: bool,
 }
 
+/// What was written of messages.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct MessagesWritten {
+    /// Messages of which only some records were taken.
+    pub notes: Vec<BalanceNote>,
+    /// Segments in all outputs.
+    pub segments: SegmentsWritten,
+}
+
 /// Writes records of messages as complete messages.
 #[derive(Debug)]
 pub(super) struct EdiEncoder {
     source: Arc<Source>,
     balance: Balance,
-    notes: Mutex<Vec<BalanceNote>>,
+    facts: Mutex<MessagesWritten>,
 }
 
 impl EdiEncoder {
@@ -82,7 +92,7 @@ impl EdiEncoder {
         Self {
             source,
             balance,
-            notes: Mutex::new(Vec::new()),
+            facts: Mutex::default(),
         }
     }
 }
@@ -107,10 +117,10 @@ impl RecordEncoder for EdiEncoder {
         Some(self)
     }
 
-    fn balance_notes(&self) -> Vec<BalanceNote> {
-        self.notes
+    fn messages_written(&self) -> MessagesWritten {
+        self.facts
             .lock()
-            .map(|mut notes| std::mem::take(&mut *notes))
+            .map(|mut facts| std::mem::take(&mut *facts))
             .unwrap_or_default()
     }
 }
@@ -152,6 +162,7 @@ impl Late for EdiEncoder {
             source: Arc::clone(&self.source),
             out,
             open: None,
+            segments: SegmentsWritten::default(),
         };
         let own = self.source.again.clone().unwrap_or_default();
         let mut present = own.clone();
@@ -175,6 +186,10 @@ impl Late for EdiEncoder {
             writing.record(&frame, &raw, &mut parts)?;
         }
         writing.close(Level::Interchange)?;
+        let segments = writing.segments;
+        if let Ok(mut facts) = self.facts.lock() {
+            facts.segments.add(segments);
+        }
         Ok(Placed::Unknown)
     }
 }
@@ -211,6 +226,7 @@ struct Writing<'a> {
     source: Arc<Source>,
     out: &'a mut dyn Write,
     open: Option<Open>,
+    segments: SegmentsWritten,
 }
 
 /// What is open in it.
@@ -289,6 +305,7 @@ impl Writing<'_> {
                 let bytes = bytes_at(&self.source.file, *from, *to)?;
                 for raw in segments_in(&bytes, open.marks)? {
                     message.segments += 1;
+                    self.segments.written += 1;
                     self.out
                         .write_all(&message.in_hierarchy(raw, &open.marks))?;
                 }
@@ -297,6 +314,8 @@ impl Writing<'_> {
         if let Some(message) = &mut open.message {
             message.segments += frame.segments;
         }
+        self.segments.written += frame.segments;
+        self.segments.records += frame.segments;
         if frame.whole && self.source.miscounted == Miscounted::Mend {
             let mended = mended(raw, frame.segments, &open.marks)?;
             return Ok(self.out.write_all(&mended)?);
@@ -310,6 +329,7 @@ impl Writing<'_> {
         for segment in &segments {
             self.out.write_all(segment)?;
         }
+        self.segments.written += segments.len() as u64;
         let raw = segments.last().cloned().unwrap_or_default();
         self.open = Some(Open {
             interchange: Segment::parse(&raw, &marks),
@@ -333,6 +353,7 @@ impl Writing<'_> {
         open.group = Some(Segment::parse(&raw, &open.marks));
         open.groups += 1;
         open.in_group = 0;
+        self.segments.written += 1;
         Ok(self.out.write_all(&raw)?)
     }
 
@@ -374,6 +395,7 @@ impl Writing<'_> {
             let written = message.with_totals(&raw, &marks, self.encoder.balance);
             self.out.write_all(&written)?;
         }
+        self.segments.written += message.segments;
         open.message = Some(message);
         Ok(())
     }
@@ -388,9 +410,13 @@ impl Writing<'_> {
             let bytes = bytes_at(&self.source.file, message.tail.from, message.tail.to)?;
             let tail = segments_in(&bytes, marks)?;
             let how = (self.encoder.balance, self.source.miscounted);
+            let (before, all) = (message.segments, tail.len() as u64);
             let note = message.write_tail(tail, &marks, how, self.out)?;
-            if let (Some(note), Ok(mut notes)) = (note, self.encoder.notes.lock()) {
-                notes.push(note);
+            let written = message.segments - before;
+            self.segments.written += written;
+            self.segments.left_out += all - written;
+            if let (Some(note), Ok(mut facts)) = (note, self.encoder.facts.lock()) {
+                facts.notes.push(note);
             }
         }
         let [(_, closes), (_, closes_group), _] = marks.standard.envelope();
@@ -402,6 +428,7 @@ impl Writing<'_> {
             let kept = self
                 .source
                 .kept_end(open.frame.group, open.in_group, marks)?;
+            self.segments.written += 1;
             self.out.write_all(&kept.unwrap_or(raw))?;
         }
         if level >= Level::Interchange {
@@ -413,6 +440,7 @@ impl Writing<'_> {
             let raw = open.ending(closes, count, open.interchange.value(place, 1).trim());
             let begins = Some(open.frame.interchange);
             let kept = self.source.kept_end(begins, count, marks)?;
+            self.segments.written += 1;
             self.out.write_all(&kept.unwrap_or(raw))?;
             self.open = None;
         }

@@ -6,12 +6,23 @@
 //! that it goes with the records behind it, or with the tail if there are none.
 
 use std::collections::HashMap;
+use std::io;
+
+use crate::format::edi::layout::Layout;
+use crate::format::edi::marks::Marks;
+use crate::format::edi::names::{Found, Names};
+use crate::format::edi::roles::is_called;
+use crate::format::edi::segments::{id_of, with_values};
+use crate::format::edi::stream::{bytes_at, segments_in};
+use crate::source::SharedFile;
+use crate::tree::Paths;
 
 /// What opens a loop: its segment and those behind it, before the first record or the next loop.
 #[derive(Clone, Debug)]
 struct OpenLoop {
     from: u64,
     to: u64,
+    segments: u64,
     /// Its number among the loops of the layout, the outermost first.
     level: usize,
     /// What a hierarchy calls it, and the one that it is in.
@@ -61,6 +72,7 @@ impl OpenLoops {
         self.open.push(OpenLoop {
             from: span.0,
             to: span.1,
+            segments: 1,
             level,
             id,
             parent,
@@ -100,6 +112,7 @@ impl OpenLoops {
         match self.open.last_mut().filter(|_| self.is_opening) {
             Some(open) => {
                 open.to = end;
+                open.segments += 1;
                 if let Some(level) = self.levels.get_mut(&open.id) {
                     level.to = end;
                 }
@@ -109,12 +122,14 @@ impl OpenLoops {
         }
     }
 
-    /// A record begins.
-    pub(super) fn record(&mut self) {
+    /// A record begins; how many segments open the loops of which it is the first.
+    pub(super) fn record(&mut self) -> u64 {
+        let segments = self.unused_segments();
         self.is_opening = false;
         for open in &mut self.open {
             open.is_used = true;
         }
+        segments
     }
 
     /// Where what opens each loop is, from and to.
@@ -122,10 +137,67 @@ impl OpenLoops {
         self.open.iter().map(|open| (open.from, open.to)).collect()
     }
 
+    /// How many segments open the loops in which no record has come.
+    pub(super) fn unused_segments(&self) -> u64 {
+        let unused = self.open.iter().filter(|open| !open.is_used);
+        unused.map(|open| open.segments).sum()
+    }
+
     /// Where the first loop begins in which no record has come.
     pub(super) fn unused(&self) -> Option<u64> {
         let unused = self.open.iter().filter(|open| !open.is_used);
         unused.map(|open| open.from).min()
+    }
+}
+
+/// What opens the loops around records, where it is compared with them.
+pub(super) struct ComparedLoops {
+    names: Names,
+    spans: Vec<(u64, u64)>,
+    /// The segments in those spans.
+    segments: Vec<Vec<u8>>,
+}
+
+impl ComparedLoops {
+    pub(super) fn new() -> Self {
+        Self {
+            names: Names::prefixed("loop "),
+            spans: Vec::new(),
+            segments: Vec::new(),
+        }
+    }
+
+    /// Adds what opens the loops in these spans of the file. Numbers of levels are left out, as they are others
+    /// in each part.
+    pub(super) fn find(
+        &mut self,
+        spans: &[(u64, u64)],
+        file: &SharedFile,
+        (marks, layout): (&Marks, Option<&Layout>),
+        paths: &mut Paths,
+        found: &mut Found,
+    ) -> io::Result<()> {
+        if self.spans != spans {
+            self.segments.clear();
+            for (from, to) in spans {
+                let segments = segments_in(&bytes_at(file, *from, *to)?, *marks)?;
+                self.segments.extend(segments);
+            }
+            if let Some(hierarchy) = layout.and_then(|layout| layout.hierarchy.as_ref()) {
+                let numbers = [(1, 1, String::new()), (2, 1, String::new())];
+                for raw in &mut self.segments {
+                    if is_called(id_of(raw, marks), hierarchy) {
+                        *raw = with_values(raw, marks, &numbers);
+                    }
+                }
+            }
+            self.spans = spans.to_vec();
+        }
+        for raw in &self.segments {
+            let how = (marks, false);
+            self.names.find(raw, None, how, paths, found);
+        }
+        Ok(())
     }
 }
 

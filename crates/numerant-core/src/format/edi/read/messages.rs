@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use super::loops::OpenLoops;
 use super::{EdiTrees, Envelope, KINDS, KindOfMessage, Message, Open};
+use crate::format::edi::counts::SegmentCounts;
 use crate::format::edi::frame::{End, Tail};
 use crate::format::edi::layout::{Address, Layout};
 use crate::format::edi::marks::{Marks, Standard};
@@ -130,6 +131,7 @@ impl EdiTrees {
                 tail: None,
                 record: None,
                 segments: 1,
+                counts: SegmentCounts::default(),
                 records: 0,
                 stated: None,
                 found: Number::ZERO,
@@ -142,7 +144,10 @@ impl EdiTrees {
                 let mut open = Open::default();
                 open.push(self.segments.place_in_held(), role);
                 message.record = Some(open);
+            } else {
+                message.counts.heads = 1;
             }
+            self.counts.envelopes -= 1;
             self.message = Some(message);
             return Ok(());
         }
@@ -282,12 +287,16 @@ impl EdiTrees {
         if is_tail {
             // Loops in which no record has come go with what stands behind the records.
             let unused = message.loops.unused();
+            if message.tail.is_none() {
+                message.counts.tails += message.loops.unused_segments();
+            }
             message.tail.get_or_insert(unused.unwrap_or(offset));
+            message.counts.tails += 1;
         } else if is_loop {
             let (level, place) = layout.loop_of(raw, marks);
             message.loops.begin(level, place, (offset, end));
         } else if is_record {
-            message.loops.record();
+            message.counts.loops += message.loops.record();
             self.segments.hold();
             let mut open = std::mem::take(&mut self.spare);
             open.segments = 0;
@@ -298,8 +307,11 @@ impl EdiTrees {
             open.push(self.segments.place_in_held(), role);
         } else if message.loops.take(end) {
             // What opens a loop goes with its records.
-        } else if role.head && role.wanted {
-            message.head.push(raw.to_vec());
+        } else {
+            message.counts.heads += 1;
+            if role.head && role.wanted || self.compared.is_some() {
+                message.head.push(raw.to_vec());
+            }
         }
         if let Some(small) = small {
             self.small(&small);
@@ -323,11 +335,19 @@ impl EdiTrees {
                 records: message.records,
             });
         }
+        let is_left_out = message.records == 0 && message.layout.is_some();
+        self.counts.add(match is_left_out {
+            true => SegmentCounts {
+                left_out: message.segments,
+                ..SegmentCounts::default()
+            },
+            false => message.counts,
+        });
         let segments = message.segments.to_string();
         self.expect(&segment, 1, &segments, "the segments of the message are")?;
         let control = message.opened.value(marks.standard.control_of_message(), 1);
         self.expect(&segment, 2, control, "the message has the number")?;
-        if message.records == 0 && message.layout.is_some() {
+        if is_left_out {
             // Nothing of it is in any record, nor around one.
             let name = format!("{} message {control} without records", message.kind);
             let place = self.beside.child(TOP, Some(&name));

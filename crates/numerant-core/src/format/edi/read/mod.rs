@@ -7,7 +7,8 @@ mod messages;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
-use self::loops::OpenLoops;
+use self::loops::{ComparedLoops, OpenLoops};
+use super::counts::SegmentCounts;
 use super::frame::{Frame, Source};
 use super::layout::{Layout, Layouts};
 use super::marks::{Marks, is_named};
@@ -17,7 +18,7 @@ use super::segments::{Segment, amount, id_of};
 use super::stream::{SegmentError, Segments};
 use super::write::EdiEncoder;
 use crate::format::delimited::WriteOptions;
-use crate::format::trees::{Around, Leaf, OpenedTrees, Trees};
+use crate::format::trees::{Around, Leaf, OpenedTrees, RecordOddities, Trees};
 use crate::format::{RecordEncoder, TextFormat};
 use crate::record::Unit;
 use crate::source::{Input, Place, ReadError, ReadProblem, SharedFile, SourcePath};
@@ -40,6 +41,8 @@ pub(crate) struct EdiTrees {
     /// Segments of the envelope of which a name, key, condition or step names an element.
     named: Vec<String>,
     names: Names,
+    /// What stands around records is compared with them, too.
+    compared: Option<ComparedLoops>,
     /// What is known of the segments of each kind of message, and which kind is open.
     kinds: Vec<KindOfMessage>,
     kind: usize,
@@ -75,6 +78,7 @@ pub(crate) struct EdiTrees {
     likenesses: HashMap<Vec<u32>, usize>,
     last: Option<(Vec<u32>, usize)>,
     facts: Vec<MessageFacts>,
+    counts: SegmentCounts,
     /// What there is to tell of what stood before the first message.
     early: Vec<String>,
 }
@@ -121,6 +125,8 @@ struct Message {
     tail: Option<u64>,
     record: Option<Open>,
     segments: u64,
+    /// Those of them that are in records, or else around them.
+    counts: SegmentCounts,
     records: u64,
     stated: Option<Number>,
     found: Number,
@@ -189,6 +195,7 @@ impl EdiTrees {
         });
         if opened.options.as_one {
             trees.names = Names::without_totals(trees.layouts.totals());
+            trees.compared = Some(ComparedLoops::new());
         }
         trees.named = of_envelope.map(|segment| (*segment).to_owned()).collect();
         Ok(trees)
@@ -202,6 +209,7 @@ impl EdiTrees {
             layouts: source.layouts.clone(),
             named: Vec::new(),
             names: Names::default(),
+            compared: None,
             kinds: Vec::new(),
             kind: 0,
             whole: source.whole,
@@ -224,6 +232,7 @@ impl EdiTrees {
             likenesses: HashMap::new(),
             last: None,
             facts: Vec::new(),
+            counts: SegmentCounts::default(),
             early: Vec::new(),
         }
     }
@@ -287,17 +296,18 @@ impl EdiTrees {
     }
 
     /// Hands on the record that is complete.
-    fn emit(&mut self, paths: &mut Paths, marks: &Marks) {
+    fn emit(&mut self, paths: &mut Paths, marks: &Marks) -> Result<(), ReadError> {
         let Some(message) = &mut self.message else {
-            return;
+            return Ok(());
         };
         let Some(open) = message.record.take() else {
-            return;
+            return Ok(());
         };
         // A record that is a whole message has what closes that; others end before what comes next.
         self.with_last = message.layout.is_none();
         let held = self.segments.held(self.with_last);
         message.records += 1;
+        message.counts.records += open.segments;
         self.number += 1;
         let layout = message.layout.as_deref();
         let mut amount_of = Number::ZERO;
@@ -352,12 +362,20 @@ impl EdiTrees {
             self.names
                 .find(raw, Some(*from), how, paths, &mut self.found);
         }
+        if let Some(compared) = &mut self.compared {
+            let (spans, file) = (&self.frame.loops, &self.source.file);
+            let found = &mut self.found;
+            compared
+                .find(spans, file, (marks, layout), paths, found)
+                .map_err(|error| self.path.error(ReadProblem::Io(error)))?;
+        }
         if !self.found.made.is_empty() {
             self.with_made.clear();
             self.with_made.extend_from_slice(held);
             self.with_made.extend_from_slice(&self.found.made);
         }
         self.spare = open;
+        Ok(())
     }
 
     /// Reads up to the end of the next record; `false` if there is none.
@@ -381,6 +399,11 @@ impl EdiTrees {
                     let what = "the file ends in an interchange that is not closed";
                     return Err(self.wrong_at(end, what));
                 }
+                self.counts.read = self.segments.count;
+                if !self.counts.adds_up() {
+                    let what = "segments are in no record and not around one";
+                    return Err(self.wrong_at(end, what));
+                }
                 return Ok(false);
             }
             let marks = self.marks()?;
@@ -394,6 +417,7 @@ impl EdiTrees {
                     },
                     false => Segment::parse(raw, &marks),
                 };
+                self.counts.envelopes += 1;
                 let id = String::from_utf8_lossy(id_of(raw, &marks)).into_owned();
                 self.take_envelope(&segment, marks)?;
                 if !advises && id != segment.id {
@@ -415,7 +439,7 @@ impl EdiTrees {
 
     /// Hands on a record, and closes its message if it was the whole of that.
     fn emitted(&mut self, paths: &mut Paths, marks: &Marks) -> Result<bool, ReadError> {
-        self.emit(paths, marks);
+        self.emit(paths, marks)?;
         if !self.pending {
             self.close(marks)?;
         }
@@ -520,6 +544,14 @@ impl Trees for EdiTrees {
 
     fn unit(&self) -> Unit {
         Unit::Record
+    }
+
+    fn oddities(&self) -> RecordOddities {
+        RecordOddities {
+            unterminated: u64::from(!self.segments.is_terminated),
+            segments: self.counts,
+            ..RecordOddities::default()
+        }
     }
 
     fn messages(&self) -> &[MessageFacts] {
