@@ -11,6 +11,7 @@
 //! Arrows between the modules run one way: `engine` → (`step`, `route`, `output`, `ledger`) →
 //! (`format`, `gather`, `expr`, `name`, `schema`) → (`source`, `record`, `value`).
 
+pub mod disk;
 pub mod engine;
 pub mod expr;
 pub mod format;

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use numerant_core::engine::{Context, Observer};
+use numerant_core::disk::Disk;
+use numerant_core::engine::{Commits, Context, Observer};
 
 /// Files that a process may have open where the system does not say.
 const OPEN_FILES: usize = 256;
@@ -15,6 +16,8 @@ pub(crate) struct Interrupts {
     /// Whether a signal ends the process at once: while a question waits for its answer, and
     /// after a first signal.
     at_once: Arc<AtomicBool>,
+    /// No signal ends the process while outputs take their places.
+    commits: Arc<Commits>,
 }
 
 impl Interrupts {
@@ -24,18 +27,29 @@ impl Interrupts {
         #[cfg(unix)]
         {
             use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGXFSZ};
-            use signal_hook::flag;
-            for signal in [SIGINT, SIGTERM, SIGHUP] {
-                let _ = flag::register_conditional_shutdown(
-                    signal,
-                    130,
-                    Arc::clone(&interrupts.at_once),
-                );
-                let _ = flag::register(signal, Arc::clone(&interrupts.cancel));
-                let _ = flag::register(signal, Arc::clone(&interrupts.at_once));
-            }
+            use signal_hook::iterator::Signals;
             // A file that grows beyond a limit is then an error of the write, not the end.
-            let _ = flag::register(SIGXFSZ, Arc::new(AtomicBool::new(false)));
+            if let Ok(mut signals) = Signals::new([SIGINT, SIGTERM, SIGHUP, SIGXFSZ]) {
+                let (cancel, at_once) = (&interrupts.cancel, &interrupts.at_once);
+                let (cancel, at_once) = (Arc::clone(cancel), Arc::clone(at_once));
+                let commits = Arc::clone(&interrupts.commits);
+                let listen = move || {
+                    for signal in signals.forever() {
+                        if signal == SIGXFSZ {
+                            continue;
+                        }
+                        if at_once.load(Ordering::SeqCst) {
+                            commits.unless_under_way(|| std::process::exit(130));
+                        }
+                        cancel.store(true, Ordering::SeqCst);
+                        at_once.store(true, Ordering::SeqCst);
+                    }
+                };
+                // Without a thread they are not heard, as little as they are where signals cannot be had.
+                let _ = std::thread::Builder::new()
+                    .name("signals".to_owned())
+                    .spawn(listen);
+            }
         }
         interrupts
     }
@@ -56,6 +70,8 @@ impl Interrupts {
             observer,
             open_files: open_files(),
             temporary: std::env::temp_dir(),
+            disk: Disk::default(),
+            commits: Arc::clone(&self.commits),
             processors: std::thread::available_parallelism().map_or(1, std::num::NonZero::get),
         }
     }

@@ -13,6 +13,7 @@ use super::consume::{Consumer, Set};
 use super::once::Keep;
 use super::produce::{KeptSheet, Produced};
 use super::{Context, Error, Notice, prepare};
+use crate::disk::Disk;
 use crate::format::sheet::{Book, Head, Plan, width};
 use crate::format::{
     BookFormat, Cutting, ExtractError, Extracted, FillError, Form, FormProblem, PutTable, Shelf,
@@ -55,7 +56,7 @@ type Done = (WrittenFile, Option<Extracted>);
 
 /// Writes all workbooks of a run, several at the same time.
 pub(super) fn write(
-    consumer: &Consumer,
+    consumer: &Consumer<'_>,
     produced: &Produced,
     records: &[u64],
     job: &Job,
@@ -120,6 +121,7 @@ pub(super) fn write(
         sync: keep.sync,
         digest: keep.digest,
         context,
+        disk: keep.stage.disk(),
         told: &told,
         shelf: Shelf::default(),
     };
@@ -206,7 +208,7 @@ pub(super) fn write(
                     let failed = result.is_err();
                     for spool in &spools {
                         // The stage is removed as a whole later.
-                        let _ = std::fs::remove_file(spool);
+                        let _ = keep.stage.disk().remove(spool);
                     }
                     if let Ok(mut results) = results.lock() {
                         results.push((*file, result));
@@ -255,6 +257,7 @@ struct Task<'a> {
     sync: bool,
     digest: bool,
     context: &'a Context,
+    disk: &'a Disk,
     told: &'a (dyn Fn(u64) + Sync),
     /// Workbooks that sheets are taken from.
     shelf: Shelf,
@@ -276,7 +279,8 @@ impl Task<'_> {
             }
             OutputError::new("writing", Path::new(path), cause).into()
         };
-        let sink = (self.format.create)(&staged, self.shared).map_err(failed)?;
+        let file = self.disk.create(&staged).map_err(failed)?;
+        let sink = (self.format.create)(file, self.shared).map_err(failed)?;
         book.write(sink, &self.context.cancel, self.told)
             .map_err(failed)?;
         self.finish(path, first, staged).map_err(failed)
@@ -299,13 +303,14 @@ impl Task<'_> {
             charts: job.gathering == Gathering::Sheets && job.read.read_sheet.is_empty(),
         };
         let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let to = self.disk.create(&staged).map_err(failed)?;
         let what = match taken {
             // Sheets of spreadsheets of this kind are taken out of one book, and keep their names.
             [first, ..] if path.ends_with(".ods") => {
                 let names: Vec<&str> = taken.iter().map(|taken| taken.sheet.as_str()).collect();
-                extract_ods(&first.book, &names, ways.values, &staged)
+                extract_ods(&first.book, &names, ways.values, to)
             }
-            _ => assemble(taken, ways, &self.shelf, &staged),
+            _ => assemble(taken, ways, &self.shelf, to),
         };
         let what = what.map_err(|error| extracting(path, error))?;
         (self.told)(records);
@@ -324,10 +329,11 @@ impl Task<'_> {
         staged: PathBuf,
     ) -> Result<Done, Error> {
         self.context.check_cancelled()?;
-        let what = cutting.write(called, rows, spool, may_have_macros(path), &staged);
+        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let to = self.disk.create(&staged).map_err(failed)?;
+        let what = cutting.write(called, rows, spool, may_have_macros(path), to);
         let what = what.map_err(|error| extracting(path, error))?;
         (self.told)(rows.len() as u64);
-        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
         let file = self.finish(path, first, staged).map_err(failed)?;
         Ok((file, Some(what)))
     }
@@ -366,20 +372,22 @@ impl Task<'_> {
         if fill.tables().next().is_none() && records > 1 {
             return Err(failed(FillError::Form(FormProblem::OnlyValues { records })));
         }
-        form.write(&tables, values, fill.occupied, fill.style_down, &staged)
+        let unwritten = |cause| OutputError::new("writing", Path::new(path), cause);
+        let to = self.disk.create(&staged).map_err(unwritten)?;
+        form.write(&tables, values, fill.occupied, fill.style_down, to)
             .map_err(failed)?;
         (self.told)(records);
-        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let failed = unwritten;
         let file = self.finish(path, first, staged).map_err(failed)?;
         Ok((file, None))
     }
 
     /// A workbook that is complete.
     fn finish(&self, path: &str, first: usize, staged: PathBuf) -> io::Result<WrittenFile> {
-        let mut file = File::open(&staged)?;
         if self.sync {
-            file.sync_all()?;
+            self.disk.sync_file(&staged)?;
         }
+        let mut file = File::open(&staged)?;
         let bytes = file.metadata()?.len();
         let digest = match self.digest {
             true => Some(digest_of(&mut file)?),

@@ -22,7 +22,7 @@ const PIECE: usize = 1 << 17;
 
 /// Packs all outputs, several at the same time; those in `written` already are packed from there.
 pub(super) fn write(
-    consumer: &Consumer,
+    consumer: &Consumer<'_>,
     produced: &Produced,
     written: &mut HashMap<usize, WrittenDocument>,
     compression: Compression,
@@ -81,9 +81,9 @@ fn pack(
         |cause: io::Error| Error::from(OutputError::new("writing", Path::new(path), cause));
     let packed = keep.stage.dir().join(format!("packed-{output}"));
     let mut input = File::open(staged).map_err(failed)?;
-    let file = File::create_new(&packed).map_err(failed)?;
+    let file = keep.stage.disk().create(&packed).map_err(failed)?;
     let out = Counted::new(BufWriter::with_capacity(PIECE, file), keep.digest);
-    let mut out = match compression {
+    let out = match compression {
         Compression::Gzip => {
             let level = flate2::Compression::default();
             let mut encoder = flate2::write::GzEncoder::new(out, level);
@@ -96,9 +96,8 @@ fn pack(
             encoder.finish().map_err(failed)?
         }
     };
-    out.flush().map_err(failed)?;
     // The stage is removed as a whole later.
-    let _ = std::fs::remove_file(staged);
+    let _ = keep.stage.disk().remove(staged);
     out.into_written(packed, keep.sync).map_err(failed)
 }
 

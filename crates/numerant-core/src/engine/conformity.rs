@@ -90,7 +90,7 @@ impl fmt::Display for UnfitPlace {
 pub(super) fn check(
     job: &Job,
     schema: Option<&DocumentSchema>,
-    consumer: &Consumer,
+    consumer: &Consumer<'_>,
     produced: &Produced,
     late: &HashMap<usize, WrittenDocument>,
     context: &Context,

@@ -13,7 +13,7 @@ use crate::format::sheet::{ColumnTally, Spooler};
 use crate::format::{Cutting, ExtractError, MessagesWritten, RecordEncoder};
 use crate::job::{Formulas, Job};
 use crate::ledger::Reject;
-use crate::output::{OutputError, SideFile, SinkError, Sinks};
+use crate::output::{OutputError, SideFile, SinkError, Sinks, Stage};
 use crate::record::{At, Batch, RejectedRecord};
 use crate::route::NOWHERE;
 use crate::source::SourcePath;
@@ -31,7 +31,8 @@ pub(super) struct Set {
     pub(super) stored: Vec<bool>,
 }
 
-pub(super) struct Consumer {
+pub(super) struct Consumer<'a> {
+    stage: &'a Stage,
     sinks: Sinks,
     out: PathBuf,
     source: Option<SourceBegins>,
@@ -61,9 +62,9 @@ pub(super) struct Consumer {
     source_names: Vec<String>,
 }
 
-impl Consumer {
+impl<'a> Consumer<'a> {
     pub(super) fn new(
-        stage: &Path,
+        stage: &'a Stage,
         out: &Path,
         job: &Job,
         digest: bool,
@@ -71,11 +72,12 @@ impl Consumer {
         threads: usize,
     ) -> Self {
         let budget = usize::try_from(job.memory.0 / 4 * 3).unwrap_or(usize::MAX);
-        let mut sinks = Sinks::new(stage, budget, open_files, threads);
+        let mut sinks = Sinks::new(stage.dir(), stage.disk(), budget, open_files, threads);
         if digest {
             sinks.digest_all();
         }
         Self {
+            stage,
             sinks,
             out: out.to_owned(),
             source: None,
@@ -376,7 +378,9 @@ impl Consumer {
             if let Some(path) = self.rejects_path.as_ref().filter(|_| rejected.as_it_is) {
                 let file = match &mut self.rejects_file {
                     Some(file) => file,
-                    None => self.rejects_file.insert(SideFile::create(path)?),
+                    None => self
+                        .rejects_file
+                        .insert(SideFile::create(self.stage, path)?),
                 };
                 file.write(&rejected.raw)?;
             } else if let Some(path) = &self.rejects_path {
@@ -386,7 +390,8 @@ impl Consumer {
                     None => {
                         // What came out of an encoding goes back into it.
                         let _ = source.reject_encoder.begin(&mut self.encoded);
-                        self.rejects_file.insert(SideFile::create(path)?)
+                        self.rejects_file
+                            .insert(SideFile::create(self.stage, path)?)
                     }
                 };
                 let raw = if source.reject_dialect.delimiter != source.dialect.delimiter {

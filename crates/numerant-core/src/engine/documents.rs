@@ -10,6 +10,7 @@ use super::consume::Consumer;
 use super::once::Keep;
 use super::produce::Produced;
 use super::{Context, Error};
+use crate::disk::OutFile;
 use crate::format::{LateError, Placed};
 use crate::job::Job;
 use crate::ledger::FileDigest;
@@ -31,7 +32,7 @@ pub(super) struct WrittenDocument {
 
 /// Makes those outputs that could not be made record by record, by their numbers.
 pub(super) fn write(
-    consumer: &Consumer,
+    consumer: &Consumer<'_>,
     produced: &Produced,
     records: &[u64],
     job: &Job,
@@ -51,7 +52,7 @@ pub(super) fn write(
         let kept = consumer.path(output);
         let staged = keep.stage.dir().join(format!("late-{output}"));
         let mut input = BufReader::with_capacity(PIECE, File::open(&kept).map_err(failed)?);
-        let file = File::create_new(&staged).map_err(failed)?;
+        let file = keep.stage.disk().create(&staged).map_err(failed)?;
         let mut out = Counted::new(BufWriter::with_capacity(PIECE, file), keep.digest);
         let facts = facts(job, &produced.sources_of(source), records[output], context);
         let placed = late
@@ -65,9 +66,8 @@ pub(super) fn write(
                     problem: Box::new(problem),
                 },
             })?;
-        out.flush().map_err(failed)?;
         // The stage is removed as a whole later.
-        let _ = std::fs::remove_file(&kept);
+        let _ = keep.stage.disk().remove(&kept);
         let mut document = out.into_written(staged, keep.sync).map_err(failed)?;
         document.placed = placed;
         written.insert(output, document);
@@ -97,13 +97,13 @@ fn facts(job: &Job, sources: &[SourcePath], rows: u64, context: &Context) -> Out
 
 /// Counts and digests what is written.
 pub(super) struct Counted {
-    inner: BufWriter<File>,
+    inner: BufWriter<OutFile>,
     bytes: u64,
     digest: Option<FileDigest>,
 }
 
 impl Counted {
-    pub(super) fn new(inner: BufWriter<File>, digest: bool) -> Self {
+    pub(super) fn new(inner: BufWriter<OutFile>, digest: bool) -> Self {
         Self {
             inner,
             bytes: 0,
@@ -111,15 +111,17 @@ impl Counted {
         }
     }
 
-    /// What was written, at `staged`, when it is all flushed.
+    /// Closes the file; what was written, at `staged`.
     pub(super) fn into_written(
         self,
         staged: PathBuf,
         sync: bool,
     ) -> std::io::Result<WrittenDocument> {
-        if sync {
-            self.inner.get_ref().sync_all()?;
-        }
+        let file = self
+            .inner
+            .into_inner()
+            .map_err(std::io::IntoInnerError::into_error)?;
+        file.finish(sync)?;
         Ok(WrittenDocument {
             staged,
             bytes: self.bytes,

@@ -10,7 +10,7 @@ use crate::gather::ColumnsDiffer;
 use crate::job::JobError;
 use crate::ledger::{Ledger, Totals};
 use crate::name::ValueError;
-use crate::output::OutputError;
+use crate::output::{OutputError, RecoveryError};
 use crate::record::{At, Batch, ColumnError};
 use crate::route::RouteError;
 use crate::schema::SchemaError;
@@ -142,6 +142,18 @@ pub enum Error {
     /// An output cannot be written.
     #[error(transparent)]
     Output(#[from] OutputError),
+    /// The outputs of a batch are in place, and its ledger could not be kept.
+    #[error("the outputs are in place in {}, but their ledger could not be kept: {cause}", .out.display())]
+    LedgerNotKept {
+        /// The folder of the outputs.
+        out: PathBuf,
+        /// Why.
+        #[source]
+        cause: Box<Error>,
+    },
+    /// What an earlier run has begun can neither be taken back nor finished.
+    #[error(transparent)]
+    Recovery(#[from] RecoveryError),
     /// The outputs would not be what was wanted.
     #[error(transparent)]
     Refused(#[from] Refusal),
@@ -414,6 +426,11 @@ impl Error {
             Self::Encode { problem, .. } => Some(problem.hint()),
             Self::Form { problem, .. } => problem.hint().map(str::to_owned),
             Self::Output(error) => error.hint().map(str::to_owned),
+            Self::LedgerNotKept { cause, .. } => cause.hint(),
+            Self::Recovery(error) => Some(format!(
+                "mend that, then run numerant recover {}; the old files are kept",
+                error.folder.display()
+            )),
             Self::Refused(refusal) => Some(refusal.hint()),
             Self::Unbalanced(_) | Self::SegmentsLost { .. } => {
                 Some("this is a fault of Numerant, please report it with the source".to_owned())

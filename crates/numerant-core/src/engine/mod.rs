@@ -22,13 +22,14 @@ mod once;
 mod pack;
 mod prepare;
 mod produce;
+mod recovery;
 mod sources;
 mod suspects;
 mod verify;
 
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jiff::civil::DateTime;
 
@@ -43,14 +44,18 @@ pub use inspect::{
 };
 pub use notice::{Notice, SheetNote, ValuesBecause};
 use once::{Shared, foreseen, plan_once, run_once};
+pub use recovery::recover;
 pub use suspects::{SimilarKeys, TotalRecords};
 pub use verify::{
     ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, parts_of_run,
     verify_ledger, verify_parts,
 };
 
-use crate::job::Job;
+use crate::disk::Disk;
+use crate::job::{Job, JobError};
 use crate::ledger::Ledger;
+use crate::output::{Changes, Stage, commit};
+use crate::source::SourcePath;
 
 /// Bytes of stack for the thread that evaluates expressions, which may be nested.
 const STACK: usize = 8 << 20;
@@ -73,6 +78,10 @@ pub struct Context {
     pub processors: usize,
     /// A folder for what does not fit into memory.
     pub temporary: PathBuf,
+    /// The file system that outputs are written to.
+    pub disk: Disk,
+    /// The commits that are under way.
+    pub commits: Arc<Commits>,
 }
 
 impl Context {
@@ -86,12 +95,55 @@ impl Context {
         threads.clamp(1, 8)
     }
 
+    /// Puts what a run has written in its place.
+    fn commit(&self, stage: &Stage, changes: &Changes<'_>) -> Result<Vec<Notice>, Error> {
+        self.check_cancelled()?;
+        let root = changes.root.to_owned();
+        // From here on a signal no longer ends the process at once.
+        let _busy = self.commits.begin();
+        let committed = commit::<Error>(stage, changes, || self.check_cancelled())?;
+        let unlocked = committed.unlocked.then_some(Notice::Unlocked(root));
+        Ok(unlocked.into_iter().collect())
+    }
+
     fn check_cancelled(&self) -> Result<(), Error> {
         if self.cancel.load(Ordering::Relaxed) {
             Err(Error::Interrupted)
         } else {
             Ok(())
         }
+    }
+}
+
+/// The commits that are under way: none is cut short by a signal.
+#[derive(Debug, Default)]
+pub struct Commits(Mutex<usize>);
+
+impl Commits {
+    /// Says that outputs take their places, until what it returns is dropped.
+    fn begin(&self) -> Busy<'_> {
+        *self.count() += 1;
+        Busy(self)
+    }
+
+    /// Does something if no commit is under way, and lets none begin meanwhile.
+    pub fn unless_under_way(&self, act: impl FnOnce()) {
+        let count = self.count();
+        if *count == 0 {
+            act();
+        }
+    }
+
+    fn count(&self) -> MutexGuard<'_, usize> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+struct Busy<'a>(&'a Commits);
+
+impl Drop for Busy<'_> {
+    fn drop(&mut self) {
+        *self.0.count() -= 1;
     }
 }
 
@@ -146,16 +198,23 @@ pub struct Summary {
 /// As [`run`], without what comes of writing.
 pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
     let job = &with_files(&dated(job, context), context)?;
-    let Some(pack) = &job.pack else {
-        return foreseen(|thorough| plan_once(job, context, thorough, &Shared::default()));
+    let first = job.sources.first().ok_or(JobError::NoSource)?;
+    let unfinished = recovery::before_plan(&recovery::folder_of_run(job, first));
+    let mut planned = match &job.pack {
+        None => foreseen(|thorough| plan_once(job, context, thorough, &Shared::default()))?,
+        Some(pack) => {
+            job.check()?;
+            let inner = pack::planned(job, pack)?;
+            let shared = Shared::default();
+            let planned = foreseen(|thorough| plan_once(&inner, context, thorough, &shared))?;
+            Summary {
+                out: pack.clone(),
+                ..planned
+            }
+        }
     };
-    job.check()?;
-    let inner = pack::planned(job, pack)?;
-    let planned = foreseen(|thorough| plan_once(&inner, context, thorough, &Shared::default()))?;
-    Ok(Summary {
-        out: pack.clone(),
-        ..planned
-    })
+    planned.notices.extend(unfinished);
+    Ok(planned)
 }
 
 /// Runs a job: reads its sources, writes its outputs, and closes the books.
@@ -167,11 +226,13 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
     let job = &with_files(&dated(job, context), context)?;
     let work =
         |job: &Job| foreseen(|thorough| run_once(job, context, thorough, &Shared::default()));
-    match &job.pack {
+    job.check()?;
+    let first = job.sources.first().ok_or(JobError::NoSource)?;
+    let mut notices = recovery::before_run(&recovery::folder_of_run(job, first), context)?;
+    let mut summary = match &job.pack {
         None => work(job),
-        Some(pack) => {
-            job.check()?;
-            pack::packed(job, pack, context, work, |summary| summary)
-        }
-    }
+        Some(pack) => pack::packed(job, pack, context, work, |summary| summary),
+    }?;
+    notices.append(&mut summary.notices);
+    Ok(Summary { notices, ..summary })
 }

@@ -1,16 +1,25 @@
 //! What a user should know of a run that it did not stop.
 
+use std::path::PathBuf;
+
 use super::{NamesChanged, NamesClashed, SimilarKeys, TotalRecords};
 use crate::format::sheet::{SheetFacts, Visibility};
 use crate::format::{BalanceNote, Extracted, MessageFacts};
 use crate::format::{JSON, JSON_LINES, RecordReader, TextNote, TreeFacts, format_read};
 use crate::ledger::TypedColumn;
+use crate::output::Recovered;
 use crate::record::HeaderNote;
 use crate::step::{SortedAsText, TidyTally, UnknownRecords, UnmatchedKeys};
 
 /// Something that did not stop a run and that its user should know.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Notice {
+    /// An earlier run into the folder was cut off, and what it had begun was taken back.
+    Recovered(Recovered),
+    /// An earlier run into the folder was cut off; the next one takes back what it had begun.
+    Unfinished(PathBuf),
+    /// The file system has no locks, so that two runs into the folder at the same time are not kept apart.
+    Unlocked(PathBuf),
     /// Something about a source's header.
     Header {
         /// The source.

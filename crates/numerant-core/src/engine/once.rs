@@ -16,7 +16,7 @@ use super::{
 use crate::format::{SegmentsWritten, TextFormat};
 use crate::job::{Job, JobError};
 use crate::ledger::{Ledger, OutputEntry, TypedColumn};
-use crate::output::{Destination, ExistingPolicy, OutputError, SideFile, Stage, commit};
+use crate::output::{Beside, Changes, Destination, ExistingPolicy, OutputError, SideFile, Stage};
 use crate::record::Batch;
 use crate::schema::{DocumentSchema, SchemaError, SchemaProblem};
 use crate::source::{Identity, SourcePath};
@@ -140,14 +140,14 @@ pub(super) fn run_once(
     let stage = match shared.stage {
         Some(stage) => stage,
         None => {
-            own_stage = Stage::beside(&out)?;
+            own_stage = Stage::beside(&out, &context.disk)?;
             &own_stage
         }
     };
     let digest = shared.digest || job.ledger.is_some();
     let files = context.open_files.saturating_sub(FILES_KEPT_FREE).max(4);
     let threads = context.threads(job);
-    let mut consumer = Consumer::new(stage.dir(), &out, job, digest, files, threads);
+    let mut consumer = Consumer::new(stage, &out, job, digest, files, threads);
     let alone = threads == 1;
     let reads_standard_input = job.sources.contains(&crate::source::SourcePath::Standard);
     let producer = if alone && !reads_standard_input {
@@ -260,9 +260,16 @@ pub(super) fn run_once(
         Err(Error::AllRejected { records, first, .. }) => {
             // The rejected records are all there is to mend the source by.
             let kept = job.rejects.clone().filter(|_| rejects_file.is_some());
-            if let Some(mut file) = rejects_file.take() {
-                file.finish(sync)?;
-                file.commit()?;
+            if let Some(file) = rejects_file.take() {
+                let changes = Changes {
+                    root: &out,
+                    outputs: Vec::new(),
+                    removed: &[],
+                    beside: vec![file.finish(sync)?],
+                    replace,
+                    sync,
+                };
+                context.commit(stage, &changes)?;
             }
             return Err(Error::AllRejected {
                 records,
@@ -277,29 +284,28 @@ pub(super) fn run_once(
     if let Some(path) = &job.ledger {
         summary.ledger.out = Some(crate::ledger::from_folder_of(path, &out));
         summary.ledger.new_folder = new_folder;
-        side_files.push(keep_ledger(&mut summary.ledger, job, path)?);
+        side_files.push(keep_ledger(&mut summary.ledger, job, path, stage)?);
         summary.kept_ledger = Some(path.clone());
     }
-    for side_file in &mut side_files {
-        side_file.finish(sync)?;
-    }
+    let beside = side_files.into_iter().map(|file| file.finish(sync));
+    let beside = beside.collect::<Result<Vec<Beside>, OutputError>>()?;
     context.check_cancelled()?;
     if shared.stage.is_some() && !destinations.is_empty() {
         // Another file of the batch may be making the same folder now.
-        std::fs::create_dir_all(&out)
+        context
+            .disk
+            .make_folders(&out)
             .map_err(|cause| OutputError::new("creating the folder", &out, cause))?;
     }
-    commit(
-        stage,
-        &out,
-        &destinations,
-        &leftovers.removed,
+    let changes = Changes {
+        root: &out,
+        outputs: destinations,
+        removed: &leftovers.removed,
+        beside,
         replace,
         sync,
-    )?;
-    for side_file in side_files {
-        side_file.commit()?;
-    }
+    };
+    summary.notices.extend(context.commit(stage, &changes)?);
     Ok(summary)
 }
 
@@ -358,13 +364,18 @@ fn leftovers(
 }
 
 /// A ledger on its way to `path`.
-pub(super) fn keep_ledger(ledger: &mut Ledger, job: &Job, path: &Path) -> Result<SideFile, Error> {
+pub(super) fn keep_ledger(
+    ledger: &mut Ledger,
+    job: &Job,
+    path: &Path,
+    stage: &Stage,
+) -> Result<SideFile, Error> {
     ledger.decimal_comma = job.cells().mark == DecimalMark::Comma;
     ledger.number_format.clone_from(&job.number_format);
     ledger.job = Some(job.keys_that_differ().map_err(Error::Ledger)?);
     let mut text = serde_json::to_string_pretty(ledger).map_err(Error::Ledger)?;
     text.push('\n');
-    let mut file = SideFile::create(path)?;
+    let mut file = SideFile::create(stage, path)?;
     file.write(text.as_bytes())?;
     Ok(file)
 }

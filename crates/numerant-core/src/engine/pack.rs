@@ -16,14 +16,18 @@ use zip::{CompressionMethod, ZipArchive, ZipWriter};
 use super::addresses::{check_beside, protected};
 use super::once::keep_ledger;
 use super::{Context, Error, Summary};
+use crate::disk::Disk;
 use crate::job::Job;
 use crate::ledger::from_folder_of;
-use crate::output::{Destination, ExistingPolicy, OutputError, Stage, commit};
+use crate::output::{Beside, Changes, Destination, ExistingPolicy, OutputError, Stage};
 use crate::source::Compression;
 
 /// Outputs that are packed together: so many bytes or files of them.
 const BYTES: u64 = 8 << 20;
 const FILES: usize = 256;
+
+/// What the rejects are called on the stage.
+const REJECTS: &str = "rejects";
 
 /// From this size on a member needs the wide fields of the format.
 const WIDE: u64 = u32::MAX as u64;
@@ -35,24 +39,57 @@ pub(super) fn packed<T>(
     pack: &Path,
     context: &Context,
     work: impl FnOnce(&Job) -> Result<T, Error>,
-    summary: impl FnOnce(&mut T) -> &mut Summary,
+    summary: impl Fn(&mut T) -> &mut Summary,
 ) -> Result<T, Error> {
     check_beside(pack, &protected(&job.sources), job.existing)?;
     let folder = pack.parent().unwrap_or(Path::new(""));
-    let stage = Stage::beside(folder)?;
+    let stage = Stage::beside(folder, &context.disk)?;
     let tree = stage.dir().join("outputs");
     let inner = Job {
         pack: None,
         out: Some(tree.clone()),
         ledger: job.ledger.as_ref().map(|_| stage.dir().join("ledger")),
+        rejects: job.rejects.as_ref().map(|_| stage.dir().join(REJECTS)),
         existing: ExistingPolicy::Refuse,
         sync: false,
         ..job.clone()
     };
-    if let Some(ledger) = &job.ledger {
-        check_beside(ledger, &protected(&job.sources), job.existing)?;
+    for path in job.ledger.iter().chain(&job.rejects) {
+        check_beside(path, &protected(&job.sources), job.existing)?;
     }
-    let mut done = work(&inner).map_err(|error| moved(error, &tree, pack))?;
+    let folder = match folder.as_os_str().is_empty() {
+        true => Path::new("."),
+        false => folder,
+    };
+    let replace = job.existing == ExistingPolicy::Replace;
+    let sync = job.sync || replace;
+    let place = |outputs, beside| {
+        let changes = Changes {
+            root: folder,
+            outputs,
+            removed: &[],
+            beside,
+            replace,
+            sync,
+        };
+        context.commit(&stage, &changes)
+    };
+    let mut done = match work(&inner) {
+        Err(Error::AllRejected {
+            records,
+            first,
+            kept: Some(_),
+        }) => {
+            // The rejected records are all there is to mend the source by.
+            place(Vec::new(), rejects(&stage, job, sync)?)?;
+            return Err(Error::AllRejected {
+                records,
+                first,
+                kept: job.rejects.clone(),
+            });
+        }
+        done => done.map_err(|error| moved(error, &tree, pack))?,
+    };
     let books = summary(&mut done);
     books.out = pack.to_owned();
     let mut paths: Vec<&str> = Vec::new();
@@ -66,7 +103,7 @@ pub(super) fn packed<T>(
     let whole = stage.dir().join("archive");
     let mut destinations = Vec::new();
     if !paths.is_empty() {
-        write(&tree, &paths, &whole, stage.dir(), job, context)
+        write(&tree, &paths, &whole, &stage, sync, job, context)
             .map_err(|error| moved(error.into(), &tree, pack))?;
         let name = pack.file_name().unwrap_or_default();
         destinations.push(Destination {
@@ -74,33 +111,50 @@ pub(super) fn packed<T>(
             path: name.to_string_lossy().into_owned(),
         });
     }
-    let mut kept = None;
+    let mut beside = rejects(&stage, job, sync)?;
     if let Some(path) = &job.ledger {
         books.ledger.out = Some(from_folder_of(path, pack));
         books.ledger.new_folder = true;
-        let mut file = keep_ledger(&mut books.ledger, job, path)?;
-        file.finish(job.sync)?;
+        let file = keep_ledger(&mut books.ledger, job, path, &stage)?;
+        beside.push(file.finish(sync)?);
         books.kept_ledger = Some(path.clone());
-        kept = Some(file);
     }
-    context.check_cancelled()?;
-    let folder = match folder.as_os_str().is_empty() {
-        true => Path::new("."),
-        false => folder,
-    };
-    let replace = job.existing == ExistingPolicy::Replace;
-    commit(
-        &stage,
-        folder,
-        &destinations,
-        &[],
-        replace,
-        job.sync || replace,
-    )?;
-    if let Some(file) = kept {
-        file.commit()?;
-    }
+    let notices = place(destinations, beside)?;
+    summary(&mut done).notices.extend(notices);
     Ok(done)
+}
+
+/// The rejects of a run, in a file or in those of a folder, with the paths that they are to have.
+fn rejects(stage: &Stage, job: &Job, sync: bool) -> Result<Vec<Beside>, OutputError> {
+    let Some(path) = &job.rejects else {
+        return Ok(Vec::new());
+    };
+    let staged = stage.dir().join(REJECTS);
+    let mut files = Vec::new();
+    let mut folders = vec![staged.clone()];
+    while let Some(folder) = folders.pop() {
+        let Ok(entries) = fs::read_dir(&folder) else {
+            if folder.is_file() {
+                files.push(folder);
+            }
+            continue;
+        };
+        folders.extend(entries.flatten().map(|entry| entry.path()));
+    }
+    files.sort();
+    let beside = files.into_iter().map(|file| {
+        let below = file.strip_prefix(&staged).unwrap_or(Path::new(""));
+        let path = match below.as_os_str().is_empty() {
+            true => path.clone(),
+            false => path.join(below),
+        };
+        if sync {
+            let failed = |error| OutputError::new("writing", &path, error);
+            stage.disk().sync_file(&file).map_err(failed)?;
+        }
+        Ok(Beside { staged: file, path })
+    });
+    beside.collect()
 }
 
 /// What a plan of such a job looks at in place of the archive: a folder that is not there.
@@ -133,7 +187,8 @@ fn write(
     tree: &Path,
     paths: &[&str],
     whole: &Path,
-    stage: &Path,
+    stage: &Stage,
+    sync: bool,
     job: &Job,
     context: &Context,
 ) -> Result<(), OutputError> {
@@ -141,7 +196,8 @@ fn write(
     let threads = context.threads(job).min(parts.len()).max(1);
     let next = AtomicUsize::new(0);
     let failure = Mutex::new(None);
-    let part_path = |part: usize| stage.join(format!("packed-{part}"));
+    let part_path = |part: usize| stage.dir().join(format!("packed-{part}"));
+    let disk = stage.disk();
     thread::scope(|scope| {
         for _ in 0..threads {
             scope.spawn(|| {
@@ -151,7 +207,9 @@ fn write(
                     if context.check_cancelled().is_err() {
                         break;
                     }
-                    if let Err(error) = write_part(tree, part, &part_path(number), context.now) {
+                    if let Err(error) =
+                        write_part(tree, part, &part_path(number), disk, context.now)
+                    {
                         next.store(parts.len(), Ordering::Relaxed);
                         if let Ok(mut failure) = failure.lock() {
                             failure.get_or_insert(error);
@@ -170,7 +228,7 @@ fn write(
     }
     let failed = |error: io::Error| OutputError::new("writing", whole, error);
     let zip_failed = |error: ZipError| failed(error.into());
-    let out = BufWriter::with_capacity(1 << 17, File::create_new(whole).map_err(failed)?);
+    let out = BufWriter::with_capacity(1 << 17, disk.create(whole).map_err(failed)?);
     let mut out = ZipWriter::new(out);
     for number in 0..parts.len() {
         let path = part_path(number);
@@ -178,16 +236,13 @@ fn write(
         let part = ZipArchive::new(io::BufReader::new(part)).map_err(zip_failed)?;
         out.merge_archive(part).map_err(zip_failed)?;
         // The stage is removed as a whole later.
-        let _ = fs::remove_file(&path);
+        let _ = disk.remove(&path);
     }
     let out = out.finish().map_err(zip_failed)?;
     let out = out
         .into_inner()
         .map_err(|error| failed(error.into_error()))?;
-    if job.sync {
-        out.sync_all().map_err(failed)?;
-    }
-    Ok(())
+    out.finish(sync).map_err(failed)
 }
 
 /// Neighbouring files that are packed together, with their sizes.
@@ -214,10 +269,11 @@ fn write_part(
     tree: &Path,
     files: &[(&str, u64)],
     to: &Path,
+    disk: &Disk,
     now: DateTime,
 ) -> Result<(), OutputError> {
     let failed = |path: &Path, error: io::Error| OutputError::new("writing", path, error);
-    let file = File::create_new(to).map_err(|error| failed(to, error))?;
+    let file = disk.create(to).map_err(|error| failed(to, error))?;
     let mut out = ZipWriter::new(BufWriter::with_capacity(1 << 17, file));
     for (name, size) in files {
         let path: PathBuf = tree.join(name);
@@ -232,12 +288,13 @@ fn write_part(
         let mut input = File::open(&path).map_err(failed)?;
         io::copy(&mut input, &mut out).map_err(failed)?;
         // The stage is removed as a whole later; here it makes room.
-        let _ = fs::remove_file(&path);
+        let _ = disk.remove(&path);
     }
     let out = out.finish().map_err(|error| failed(to, error.into()))?;
-    out.into_inner()
-        .map(drop)
-        .map_err(|error| failed(to, error.into_error()))
+    let out = out
+        .into_inner()
+        .map_err(|error| failed(to, error.into_error()))?;
+    out.finish(false).map_err(|error| failed(to, error))
 }
 
 /// What is packed already is stored as it is.

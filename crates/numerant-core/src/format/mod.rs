@@ -29,7 +29,6 @@ pub(crate) mod xml;
 use std::fs::File;
 use std::io::{self, BufReader, Write};
 use std::ops::Range;
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
@@ -54,6 +53,7 @@ pub(crate) use self::xlsx::{
     Cutting, ExtractError, FillError, Form, PutTable, Shelf, Taken, Ways, assemble,
 };
 pub use self::xlsx::{Extracted, FormProblem};
+use crate::disk::OutFile;
 use crate::name::OutputFacts;
 use crate::record::{At, Batch, Columns, Unit};
 use crate::source::{ReadError, SourcePath};
@@ -143,8 +143,8 @@ impl TextFormat {
 pub(crate) struct BookFormat {
     /// How much room there is.
     pub(crate) limits: Limits,
-    /// Begins a workbook at a path; what its sheets share may take so many bytes.
-    pub(crate) create: fn(&Path, usize) -> io::Result<Box<dyn SheetSink>>,
+    /// Begins a workbook in a file; what its sheets share may take so many bytes.
+    pub(crate) create: fn(OutFile, usize) -> io::Result<Box<dyn SheetSink>>,
 }
 
 /// What Office Open XML workbooks are called.
@@ -223,7 +223,7 @@ pub const FORMATS: &[Format] = &[
                 control_signs: true,
                 carriage_returns: true,
             },
-            create: |path, memory| Ok(Box::new(xlsx::XlsxWriter::create(path, memory)?)),
+            create: |file, memory| Ok(Box::new(xlsx::XlsxWriter::create(file, memory)?)),
         }),
         text: None,
     },
@@ -239,7 +239,7 @@ pub const FORMATS: &[Format] = &[
                 control_signs: false,
                 carriage_returns: false,
             },
-            create: |path, _| Ok(Box::new(ods::OdsWriter::create(path)?)),
+            create: |file, _| Ok(Box::new(ods::OdsWriter::create(file)?)),
         }),
         text: None,
     },
@@ -262,7 +262,7 @@ pub const FORMATS: &[Format] = &[
                 control_signs: true,
                 carriage_returns: true,
             },
-            create: |path, _| Ok(Box::new(xls::XlsWriter::create(path)?)),
+            create: |file, _| Ok(Box::new(xls::XlsWriter::create(file))),
         }),
         text: None,
     },

@@ -2,15 +2,14 @@
 //! copied as they are packed.
 
 use std::collections::HashMap;
-use std::fs::File;
 use std::io::{self, BufWriter, Write};
-use std::path::Path;
 
 use zip::result::ZipError;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
 use super::package::{Package, slashed};
+use crate::disk::OutFile;
 use crate::source::SharedFile;
 
 /// A part of so many bytes or more is written in the wide form of zip archives, which not all spreadsheet
@@ -50,10 +49,10 @@ impl<'a> Repack<'a> {
         self.added.push((name.into(), change));
     }
 
-    /// Writes the package to a new file, its parts in their order.
-    pub(crate) fn write(&self, package: &Package, to: &Path) -> io::Result<()> {
+    /// Writes the package to a file, its parts in their order.
+    pub(crate) fn write(&self, package: &Package, to: OutFile) -> io::Result<()> {
         let mut archive: ZipArchive<SharedFile> = package.archive();
-        let out = BufWriter::with_capacity(1 << 17, File::create_new(to)?);
+        let out = BufWriter::with_capacity(1 << 17, to);
         let mut zip = ZipWriter::new(out);
         for place in 0..archive.len() {
             let written = match archive.name_for_index(place) {
@@ -73,15 +72,14 @@ impl<'a> Repack<'a> {
             write_part(&mut zip, name, change, WIDE)?;
         }
         let out = zip.finish()?;
-        out.into_inner()
-            .map(drop)
-            .map_err(io::IntoInnerError::into_error)
+        let out = out.into_inner().map_err(io::IntoInnerError::into_error)?;
+        out.finish(false)
     }
 }
 
 /// Writes a part, in the wide form from so many bytes on.
 fn write_part(
-    zip: &mut ZipWriter<BufWriter<File>>,
+    zip: &mut ZipWriter<BufWriter<OutFile>>,
     name: &str,
     change: &Change<'_>,
     wide: u64,
@@ -116,7 +114,7 @@ fn write_part(
 
 /// Writes a part of at most so many bytes, and says whether it has more.
 fn written(
-    zip: &mut ZipWriter<BufWriter<File>>,
+    zip: &mut ZipWriter<BufWriter<OutFile>>,
     write: &WritePart<'_>,
     most: u64,
 ) -> (io::Result<()>, bool) {
@@ -157,14 +155,17 @@ fn written(
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use std::fs::File;
     use std::io::Read;
+
+    use super::*;
+    use crate::disk::Disk;
 
     #[test]
     fn only_parts_that_need_it_are_wide() {
         let folder = tempfile::tempdir().expect("a folder");
         let path = folder.path().join("package");
-        let file = BufWriter::new(File::create_new(&path).expect("created"));
+        let file = BufWriter::new(Disk::default().create(&path).expect("created"));
         let mut zip = ZipWriter::new(file);
         let text = "Skarv ".repeat(100_000);
         for (name, wide) in [("first", 600_001), ("second", 300_000), ("third", u64::MAX)] {

@@ -1,6 +1,7 @@
 //! Outputs on their way to the disk: staged beside their destination, renamed at the end.
 
 mod commit;
+mod lock;
 mod sinks;
 mod stage;
 
@@ -9,9 +10,11 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-pub(crate) use commit::{Destination, commit};
+pub(crate) use commit::{Changes, Destination, commit};
+pub use commit::{Direction, Recovered, RecoveryError};
+pub(crate) use commit::{recover, recover_before, unfinished};
 pub(crate) use sinks::{SinkError, Sinks};
-pub(crate) use stage::{SideFile, Stage};
+pub(crate) use stage::{Beside, SideFile, Stage};
 
 /// What to do where an output exists already.
 #[derive(
@@ -36,7 +39,7 @@ pub enum ExistingPolicy {
 
 /// Something about the outputs that the operating system would not do.
 #[derive(Debug, thiserror::Error)]
-#[error("{doing} {path}: {cause}", path = .path.display())]
+#[error("{doing} {path}: {cause}{}", unfinished_text(.unfinished.as_deref()), path = .path.display())]
 pub struct OutputError {
     /// What was tried, as `writing` or `creating the folder`.
     pub doing: &'static str,
@@ -45,6 +48,15 @@ pub struct OutputError {
     /// What the system said.
     #[source]
     pub cause: io::Error,
+    /// The folder in which some outputs are in place, as they could not be taken back; the old files are kept.
+    pub unfinished: Option<PathBuf>,
+}
+
+fn unfinished_text(folder: Option<&Path>) -> String {
+    folder.map_or_else(String::new, |folder| {
+        let folder = folder.display();
+        format!("; some outputs are in {folder} and could not be taken back")
+    })
 }
 
 impl OutputError {
@@ -53,11 +65,17 @@ impl OutputError {
             doing,
             path: path.to_owned(),
             cause,
+            unfinished: None,
         }
     }
 
     /// What to do about it.
     pub fn hint(&self) -> Option<&'static str> {
+        if self.unfinished.is_some() {
+            return Some(
+                "mend the cause, then run numerant recover with that folder; the old files are kept",
+            );
+        }
         match self.cause.kind() {
             io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
                 Some("the disk is full: nothing was changed; choose another --out or make room")

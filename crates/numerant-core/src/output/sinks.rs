@@ -6,11 +6,11 @@
 //! full log is written output by output.
 
 use std::collections::VecDeque;
-use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::thread;
 
+use crate::disk::{Disk, OutFile};
 use crate::ledger::FileDigest;
 use crate::record::Arena;
 
@@ -41,6 +41,7 @@ fn staged_path(dir: &Path, sink: usize) -> PathBuf {
 #[derive(Debug)]
 pub(crate) struct Sinks {
     dir: PathBuf,
+    disk: Disk,
     sinks: Vec<Sink>,
     budget: usize,
     log: Log,
@@ -70,7 +71,7 @@ struct Entry {
 #[derive(Debug, Default)]
 struct Sink {
     buffer: Vec<u8>,
-    file: Option<File>,
+    file: Option<OutFile>,
     created: bool,
     /// Bytes that were appended, but for those in the log.
     bytes: u64,
@@ -89,9 +90,16 @@ pub(crate) struct SinkError {
 impl Sinks {
     /// Sinks in `dir`, with at most `budget` bytes of buffers and `most_open` open files.
     /// A full log is written by `threads` threads.
-    pub(crate) fn new(dir: &Path, budget: usize, most_open: usize, threads: usize) -> Self {
+    pub(crate) fn new(
+        dir: &Path,
+        disk: &Disk,
+        budget: usize,
+        most_open: usize,
+        threads: usize,
+    ) -> Self {
         Self {
             dir: dir.to_owned(),
+            disk: disk.clone(),
             sinks: Vec::new(),
             budget,
             log: Log::default(),
@@ -118,7 +126,7 @@ impl Sinks {
         let sink = self.sinks.len();
         if sink.is_multiple_of(SINKS_IN_FOLDER) {
             let folder = folder_of(&self.dir, sink);
-            match fs::create_dir(&folder) {
+            match self.disk.make_folder(&folder) {
                 Ok(()) => {}
                 // An earlier run with this stage has made it.
                 Err(_) if folder.is_dir() => {}
@@ -260,7 +268,7 @@ impl Sinks {
         // No file is open twice in a round, so none is kept open; and rounds are shared out among
         // the threads, as the one that fills the log has to wait meanwhile.
         self.open.clear();
-        let dir = &self.dir;
+        let (dir, disk) = (&self.dir, &self.disk);
         let bytes = log.bytes.as_slice();
         let share = self.sinks.len().div_ceil(self.threads).max(1);
         let written = thread::scope(|scope| {
@@ -272,7 +280,9 @@ impl Sinks {
                     let first = place * share;
                     let begins = &begins[first..=first + sinks.len()];
                     let pieces = &pieces;
-                    scope.spawn(move || write_share(dir, first, sinks, begins, pieces, bytes))
+                    scope.spawn(move || {
+                        write_share((dir, disk), first, sinks, begins, pieces, bytes)
+                    })
                 })
                 .collect();
             shares.into_iter().try_for_each(|share| match share.join() {
@@ -302,12 +312,16 @@ impl Sinks {
         let failed = |cause| SinkError { sink, cause };
         if self.sinks[sink].file.is_none() {
             while self.open.len() >= self.most_open {
-                if let Some(oldest) = self.open.pop_front() {
-                    self.sinks[oldest as usize].file = None;
+                if let Some(oldest) = self.open.pop_front()
+                    && let Some(file) = self.sinks[oldest as usize].file.take()
+                {
+                    let sink = oldest as usize;
+                    file.finish(false)
+                        .map_err(|cause| SinkError { sink, cause })?;
                 }
             }
             let path = self.path(sink);
-            let file = self.sinks[sink].open(&path).map_err(failed)?;
+            let file = self.sinks[sink].open(&path, &self.disk).map_err(failed)?;
             self.sinks[sink].file = Some(file);
             self.open.push_back(sink as u32);
         }
@@ -338,19 +352,18 @@ impl Sinks {
             let file = self.sinks[sink].file.take();
             let length = match (file, sync) {
                 (Some(file), _) => {
+                    let length = file.length();
+                    file.finish(sync).map_err(failed)?;
+                    length
+                }
+                (None, sync) => {
                     if sync {
-                        file.sync_all().map_err(failed)?;
+                        self.disk.sync_file(&path).map_err(failed)?;
                     }
-                    file.metadata()
+                    path.metadata().map(|found| found.len())
                 }
-                (None, true) => {
-                    let file = File::open(path).map_err(failed)?;
-                    file.sync_all().map_err(failed)?;
-                    file.metadata()
-                }
-                (None, false) => path.metadata(),
             };
-            let length = length.map_err(failed)?.len();
+            let length = length.map_err(failed)?;
             let entry = &self.sinks[sink];
             if length != entry.bytes || length != entry.written {
                 let cause = format!("{} bytes were written and {length} are there", entry.bytes);
@@ -365,7 +378,7 @@ impl Sinks {
 /// Writes the pieces of the log that belong to `sinks`, the first of which is number `first`.
 /// `begins` says where the pieces of each begin in `pieces`, and those where their bytes are.
 fn write_share(
-    dir: &Path,
+    (dir, disk): (&Path, &Disk),
     first: usize,
     sinks: &mut [Sink],
     begins: &[u32],
@@ -387,9 +400,10 @@ fn write_share(
         let failed = |cause| SinkError { sink, cause };
         let mut file = match entry.file.take() {
             Some(file) => file,
-            None => entry.open(&staged_path(dir, sink)).map_err(failed)?,
+            None => entry.open(&staged_path(dir, sink), disk).map_err(failed)?,
         };
         file.write_all(&gathered).map_err(failed)?;
+        file.finish(false).map_err(failed)?;
         if let Some(digest) = &mut entry.digest {
             digest.update(&gathered);
         }
@@ -401,14 +415,11 @@ fn write_share(
 
 impl Sink {
     /// Opens the file, to append if it is there already.
-    fn open(&mut self, path: &Path) -> io::Result<File> {
-        let mut options = OpenOptions::new();
-        if self.created {
-            options.append(true);
-        } else {
-            options.write(true).create_new(true);
-        }
-        let file = options.open(path)?;
+    fn open(&mut self, path: &Path, disk: &Disk) -> io::Result<OutFile> {
+        let file = match self.created {
+            true => disk.append(path)?,
+            false => disk.create(path)?,
+        };
         self.created = true;
         Ok(file)
     }
@@ -431,7 +442,7 @@ mod tests {
             large in proptest::option::of(0_usize..12),
         ) {
             let folder = tempfile::tempdir().expect("a folder");
-            let mut sinks = Sinks::new(folder.path(), budget, most_open, threads);
+            let mut sinks = Sinks::new(folder.path(), &Disk::default(), budget, most_open, threads);
             let mut expected = vec![Vec::new(); 12];
             for _ in 0..12 {
                 sinks.add().expect("added");
@@ -456,7 +467,7 @@ mod tests {
     #[test]
     fn memory_stays_within_the_budget() {
         let folder = tempfile::tempdir().expect("a folder");
-        let mut sinks = Sinks::new(folder.path(), 1 << 20, 8, 2);
+        let mut sinks = Sinks::new(folder.path(), &Disk::default(), 1 << 20, 8, 2);
         for _ in 0..2000 {
             sinks.add().expect("added");
         }

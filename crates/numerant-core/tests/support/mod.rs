@@ -25,6 +25,8 @@ pub(crate) fn context() -> Context {
         observer: Arc::new(Unobserved),
         open_files: 30,
         processors: 2,
+        disk: numerant_core::disk::Disk::default(),
+        commits: std::sync::Arc::default(),
         temporary: std::env::temp_dir(),
     }
 }

@@ -8,6 +8,7 @@ mod demo;
 mod fill;
 mod inspect;
 mod options;
+mod recover;
 mod run;
 mod saved;
 mod shell;
@@ -24,6 +25,7 @@ pub(crate) use demo::DemoArguments;
 pub(crate) use fill::FillArguments;
 pub(crate) use inspect::{InspectArguments, InspectRequest};
 pub(crate) use options::{Mode, Report, ReportOptions};
+pub(crate) use recover::RecoverArguments;
 pub(crate) use run::RunRequest;
 pub(crate) use saved::SavedArguments;
 pub(crate) use shell::{CompletionsArguments, ManualArguments};
@@ -39,7 +41,7 @@ pub(crate) use verify::{VerifyArguments, VerifyRequest};
     max_term_width = 100,
     after_help = "Begin with 'numerant demo', which lays out sample data and walks through the work.\n\
         Exit codes: 0 done and balanced; 1 the data or the files were at fault and nothing was \
-        written; 2 the command line was at fault; 3 a batch is done, but some files failed, each \
+        written, unless the message says what is in place; 2 the command line was at fault; 3 a batch is done, but some files failed, each \
         named; 130 interrupted, nothing half-written is left."
 )]
 pub(crate) struct Arguments {
@@ -57,6 +59,7 @@ pub(crate) enum Command {
     Fill(Box<FillArguments>),
     Run(Box<SavedArguments>),
     Verify(Box<VerifyArguments>),
+    Recover(RecoverArguments),
     Demo(DemoArguments),
     Completions(CompletionsArguments),
     Manual(ManualArguments),

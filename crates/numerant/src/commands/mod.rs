@@ -2,6 +2,7 @@
 
 mod demo;
 mod inspect;
+mod recover;
 mod run;
 mod saved;
 mod shell;
@@ -24,6 +25,8 @@ pub(crate) enum Failure {
     Engine(Error),
     /// What was found could not be shown.
     Show(io::Error),
+    /// The outputs are in place, and what came of the run could not be shown.
+    ShowDone(io::Error),
     /// The command line asks for what cannot be done.
     Usage { message: String, hint: String },
     /// What was to be verified does not hold; the report says why.
@@ -62,7 +65,11 @@ impl Failure {
     fn code(&self) -> u8 {
         match self {
             // Nobody reads any more: what was to be done is done.
-            Self::Show(error) if error.kind() == io::ErrorKind::BrokenPipe => 0,
+            Self::Show(error) | Self::ShowDone(error)
+                if error.kind() == io::ErrorKind::BrokenPipe =>
+            {
+                0
+            }
             Self::Engine(error) => match error.fault() {
                 Fault::Data => 1,
                 Fault::Job => 2,
@@ -71,7 +78,11 @@ impl Failure {
             Self::Usage { .. } | Self::JobFile(_) => 2,
             Self::SomeFailed => 3,
             Self::Busy { .. } => 1,
-            Self::Show(_) | Self::Declined | Self::DoesNotHold | Self::Demo { .. } => 1,
+            Self::Show(_)
+            | Self::ShowDone(_)
+            | Self::Declined
+            | Self::DoesNotHold
+            | Self::Demo { .. } => 1,
         }
     }
 }
@@ -124,6 +135,11 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
                     hint: "numerant verify --help shows the options".to_owned(),
                 }),
             };
+            (reporter, result)
+        }
+        Command::Recover(arguments) => {
+            let reporter = Reporter::new(arguments.report);
+            let result = recover::recover(&arguments, &reporter, &interrupts);
             (reporter, result)
         }
         Command::Completions(arguments) => (Reporter::plain(), shell::completions(&arguments)),

@@ -41,8 +41,9 @@ pub(super) fn run(
         }
     }
     let summary = with_progress(request, interrupts, engine::run)?;
-    reporter.split(&summary, request.mode == Mode::Ask)?;
-    Ok(())
+    reporter
+        .split(&summary, request.mode == Mode::Ask)
+        .map_err(Failure::ShowDone)
 }
 
 /// Runs each file by itself.
@@ -63,7 +64,7 @@ fn batch(
         }
     }
     let batch = one_failure(with_progress(request, interrupts, engine::run_batch)?)?;
-    reporter.batch(&batch, false)?;
+    reporter.batch(&batch, false).map_err(Failure::ShowDone)?;
     done(&batch)
 }
 

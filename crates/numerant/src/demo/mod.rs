@@ -13,6 +13,7 @@ use std::io;
 use std::path::Path;
 use std::sync::Arc;
 
+use numerant_core::disk::Disk;
 use numerant_core::engine::{self, Context, Unobserved};
 use numerant_core::job::Job;
 use numerant_core::step::Step;
@@ -171,6 +172,8 @@ fn make(job: &Job) -> Result<(), Failure> {
         open_files: 64,
         processors: 2,
         temporary: std::env::temp_dir(),
+        disk: Disk::default(),
+        commits: Arc::default(),
     };
     engine::run(job, &context)?;
     Ok(())

@@ -20,6 +20,7 @@ use numerant_core::engine::{
     BatchSummary, Error, FileFate, Inspection, LedgerCheck, Notice, PartsCheck, Summary,
     ValueCounts,
 };
+use numerant_core::output::Recovered;
 use numerant_core::schema::Sample;
 
 pub(crate) use progress::Progress;
@@ -164,6 +165,29 @@ impl Reporter {
         let text = format!("nothing to show before the jobs above have run: {error}");
         self.tell(Level::Note, text.clone());
         words::labelled(&mut anstream::stderr().lock(), words::NOTE, "note", &text)
+    }
+
+    /// Says what became of runs that were cut off.
+    pub(crate) fn recovered(
+        &self,
+        folder: &std::path::Path,
+        recovered: &[Recovered],
+    ) -> io::Result<()> {
+        if self.report == Report::Json {
+            return self.document(&serde_json::json!({ "recovered": recovered }));
+        }
+        if self.quiet {
+            return Ok(());
+        }
+        let mut out = anstream::stdout().lock();
+        if recovered.is_empty() {
+            let folder = words::folder(folder);
+            return writeln!(out, "nothing to recover: no run into {folder} was cut off");
+        }
+        for recovered in recovered {
+            writeln!(out, "{}", notice::recovered_text(recovered))?;
+        }
+        Ok(())
     }
 
     /// Says where a job was kept.
@@ -355,7 +379,7 @@ impl Reporter {
 
     /// Says why a command failed, and what to do about it.
     pub(crate) fn failure(&self, failure: &Failure) -> io::Result<()> {
-        if matches!(failure, Failure::Show(error) if error.kind() == io::ErrorKind::BrokenPipe)
+        if matches!(failure, Failure::Show(error) | Failure::ShowDone(error) if error.kind() == io::ErrorKind::BrokenPipe)
             || matches!(failure, Failure::DoesNotHold | Failure::SomeFailed)
         {
             return Ok(());
@@ -399,6 +423,10 @@ pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
         }
         Failure::Busy { message } => (message.clone(), None),
         Failure::Show(error) => (format!("the result could not be shown: {error}"), None),
+        Failure::ShowDone(error) => (
+            format!("the outputs are in place, but the report could not be shown: {error}"),
+            None,
+        ),
         Failure::DoesNotHold => ("what was to be verified does not hold".to_owned(), None),
         Failure::SomeFailed => ("some files failed".to_owned(), None),
         Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),

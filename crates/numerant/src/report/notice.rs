@@ -3,6 +3,7 @@
 use numerant_core::engine::{Notice, SheetNote, ValuesBecause};
 use numerant_core::format::{BalanceNote, Extracted, MessageFacts, TextNote};
 use numerant_core::name::ClashPolicy;
+use numerant_core::output::{Direction, Recovered};
 use numerant_core::record::HeaderNote;
 
 use super::words::{counted, decimal, number};
@@ -29,6 +30,15 @@ pub(super) fn planned_text(notice: &Notice) -> String {
 /// What a notice says.
 pub(super) fn text(notice: &Notice) -> String {
     match notice {
+        Notice::Recovered(recovered) => recovered_text(recovered),
+        Notice::Unfinished(folder) => format!(
+            "an earlier run into {} was cut off while its outputs took their places; the next run takes them back, and numerant recover does so now",
+            super::words::folder(folder)
+        ),
+        Notice::Unlocked(folder) => format!(
+            "the file system of {} has no locks: two runs into it at the same time are not kept apart",
+            super::words::folder(folder)
+        ),
         Notice::Header { source, note } => format!("{source}: {}", header(note)),
         Notice::Records {
             source,
@@ -573,6 +583,41 @@ fn extracted(what: &Extracted) -> Vec<String> {
         ));
     }
     told
+}
+
+/// What became of a run that was cut off.
+pub(super) fn recovered_text(recovered: &Recovered) -> String {
+    let folder = super::words::folder(&recovered.folder);
+    if recovered.cleared > 0 {
+        let what = counted(recovered.cleared, "hidden folder", "hidden folders");
+        return format!(
+            "{what} of runs into {folder} that were cut off before they changed anything: removed"
+        );
+    }
+    let changes = |done: &str| {
+        let count = counted(recovered.changes, "change was", "changes were");
+        format!(
+            "an earlier run into {folder} was cut off while its outputs took their places; {count} {done}"
+        )
+    };
+    let mut text = match recovered.direction {
+        None => format!(
+            "an earlier run into {folder} was cut off when all its outputs were in place; they stay"
+        ),
+        Some(Direction::Back) => changes("taken back, and the folder is as it was before"),
+        Some(Direction::Forward) => changes("made, and all its outputs are in place"),
+    };
+    if !recovered.changed_since.is_empty() {
+        let names = recovered
+            .changed_since
+            .iter()
+            .map(|path| path.display().to_string());
+        text.push_str(&format!(
+            "; changed by others since and left as they are (what stood there before is beside them, with .before): {}",
+            first_of(names)
+        ));
+    }
+    text
 }
 
 /// What does not agree in messages as they are.

@@ -19,13 +19,14 @@ use super::addresses::{check_beside, protected};
 use super::found::{find, source_format};
 use super::once::keep_ledger;
 use super::pack::{packed, planned};
+use super::recovery::{before_plan, before_run};
 use super::{
     Context, Error, FILES_KEPT_FREE, Observer, STACK, Shared, Summary, dated, foreseen, plan_once,
     run_once,
 };
 use crate::job::Job;
 use crate::ledger::{FailedFile, from_folder_of};
-use crate::output::{ExistingPolicy, Stage};
+use crate::output::{Changes, ExistingPolicy, Stage};
 use crate::source::{Identity, Selected, SourcePath};
 use crate::value::Size;
 
@@ -150,6 +151,10 @@ fn batch(
     if let Some(ledger) = &job.ledger {
         check_beside(ledger, &protected(&job.sources), job.existing)?;
     }
+    let mut recovered = match planned {
+        true => Vec::from_iter(before_plan(&out)),
+        false => before_run(&out, context)?,
+    };
     let (tasks, mut files) = tasks(job, selected, &out, context)?;
     context
         .observer
@@ -157,7 +162,7 @@ fn batch(
     context.observer.begins_files(tasks.len() as u64);
     let stage = match planned {
         true => None,
-        false => Some(Stage::beside(&out)?),
+        false => Some(Stage::beside(&out, &context.disk)?),
     };
     // What is the output of another file may be replaced.
     let kept = job
@@ -194,11 +199,28 @@ fn batch(
         _ => None,
     });
     summary.ledger.failed = failed.collect();
-    if let Some(path) = job.ledger.as_ref().filter(|_| !planned) {
+    recovered.append(&mut summary.notices);
+    summary.notices = recovered;
+    if let (Some(path), Some(stage)) = (&job.ledger, &stage) {
         summary.ledger.out = Some(from_folder_of(path, &summary.out));
-        let mut ledger = keep_ledger(&mut summary.ledger, job, path)?;
-        ledger.finish(job.sync)?;
-        ledger.commit()?;
+        let kept = keep_ledger(&mut summary.ledger, job, path, stage)
+            .and_then(|ledger| Ok(ledger.finish(job.sync)?))
+            .and_then(|ledger| {
+                let changes = Changes {
+                    root: &summary.out,
+                    outputs: Vec::new(),
+                    removed: &[],
+                    beside: vec![ledger],
+                    replace: !matches!(job.existing, ExistingPolicy::Refuse | ExistingPolicy::Skip),
+                    sync: job.sync,
+                };
+                context.commit(stage, &changes)
+            });
+        // The outputs are in place by now.
+        kept.map_err(|cause| Error::LedgerNotKept {
+            out: summary.out.clone(),
+            cause: Box::new(cause),
+        })?;
         summary.kept_ledger = Some(path.clone());
     }
     Ok(BatchSummary { summary, files })

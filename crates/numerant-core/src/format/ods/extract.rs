@@ -10,6 +10,7 @@ use std::sync::Arc;
 use quick_xml::Writer;
 use quick_xml::events::{BytesStart, Event};
 
+use crate::disk::OutFile;
 use crate::format::markup::{attribute, push_raw};
 use crate::format::package::Package;
 use crate::format::repack::{Change, Repack};
@@ -28,7 +29,7 @@ pub(crate) fn extract(
     from: &Path,
     chosen: &[&str],
     values: bool,
-    to: &Path,
+    to: OutFile,
 ) -> Result<Extracted, ExtractError> {
     let failed = |problem| ExtractError::Read(from.to_owned(), problem);
     let file = File::open(from).and_then(|file| SharedFile::new(Arc::new(file)));

@@ -1,12 +1,11 @@
 //! Writes spreadsheets as a stream.
 
-use std::fs::File;
 use std::io::{self, BufWriter, Write};
-use std::path::Path;
 
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
+use crate::disk::OutFile;
 use crate::format::markup::push_escaped;
 use crate::format::repack::WIDE;
 use crate::format::sheet::{Cell, CellFormat, Head, Plan, Precision, SheetSink, Spelling, letters};
@@ -28,7 +27,7 @@ const NAMESPACES: &str = "xmlns:office=\"urn:oasis:names:tc:opendocument:xmlns:o
 
 /// A spreadsheet that is being written.
 pub(crate) struct OdsWriter {
-    zip: ZipWriter<BufWriter<File>>,
+    zip: ZipWriter<BufWriter<OutFile>>,
     out: Vec<u8>,
     formats: Vec<CellFormat>,
     widths: Vec<usize>,
@@ -39,10 +38,10 @@ pub(crate) struct OdsWriter {
 }
 
 impl OdsWriter {
-    /// Begins a spreadsheet at `path`.
-    pub(crate) fn create(path: &Path) -> io::Result<Self> {
+    /// Begins a spreadsheet in a file.
+    pub(crate) fn create(file: OutFile) -> io::Result<Self> {
         Ok(Self {
-            zip: ZipWriter::new(BufWriter::with_capacity(1 << 16, File::create_new(path)?)),
+            zip: ZipWriter::new(BufWriter::with_capacity(1 << 16, file)),
             out: Vec::with_capacity(FULL + FULL / 4),
             formats: Vec::new(),
             widths: Vec::new(),
@@ -438,8 +437,8 @@ impl SheetSink for OdsWriter {
         self.zip
             .finish()?
             .into_inner()
-            .map_err(io::IntoInnerError::into_error)?;
-        Ok(())
+            .map_err(io::IntoInnerError::into_error)?
+            .finish(false)
     }
 }
 

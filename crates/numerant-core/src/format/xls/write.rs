@@ -1,11 +1,10 @@
 //! Writes binary workbooks of BIFF8.
 
-use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
-use std::path::Path;
 
 use cfb::{CompoundFile, Version};
 
+use crate::disk::OutFile;
 use crate::format::sheet::{Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, looks_typed};
 
 /// Bytes of data that a record has room for.
@@ -19,7 +18,7 @@ const STYLES_BEFORE: usize = 17;
 
 /// A workbook that is being written.
 pub(crate) struct XlsWriter {
-    file: File,
+    file: OutFile,
     /// The name and the records of each sheet.
     sheets: Vec<(String, Vec<u8>)>,
     formats: Vec<CellFormat>,
@@ -63,11 +62,9 @@ fn characters(text: &str) -> (Vec<u8>, bool, usize) {
 }
 
 impl XlsWriter {
-    /// Begins a workbook at `path`.
-    pub(crate) fn create(path: &Path) -> io::Result<Self> {
-        let mut options = OpenOptions::new();
-        let file = options.read(true).write(true).create_new(true).open(path)?;
-        Ok(Self {
+    /// Begins a workbook in a file.
+    pub(crate) fn create(file: OutFile) -> Self {
+        Self {
             file,
             sheets: Vec::new(),
             formats: Vec::new(),
@@ -78,7 +75,7 @@ impl XlsWriter {
             row: 0,
             header: false,
             columns: 0,
-        })
+        }
     }
 
     /// The number of the style for a format.
@@ -343,7 +340,9 @@ impl SheetSink for XlsWriter {
         }
         stream.flush()?;
         drop(stream);
-        compound.flush()
+        compound.flush()?;
+        drop(compound);
+        self.file.finish(false)
     }
 }
 

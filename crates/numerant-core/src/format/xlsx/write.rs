@@ -3,14 +3,13 @@
 //! Texts that are not too long and not too many are shared, which is what programs expect and makes
 //! sheets small; what the table has no room for stands in its cell.
 
-use std::fs::File;
 use std::io::{self, BufWriter, Write};
-use std::path::Path;
 
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
 use super::strings::escape;
+use crate::disk::OutFile;
 use crate::format::markup::{is_allowed, push_escaped};
 use crate::format::repack::WIDE;
 use crate::format::sheet::{
@@ -34,7 +33,7 @@ const DECLARATION: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\" standalone=\
 
 /// A workbook that is being written.
 pub(crate) struct XlsxWriter {
-    zip: ZipWriter<BufWriter<File>>,
+    zip: ZipWriter<BufWriter<OutFile>>,
     out: Vec<u8>,
     sheets: Vec<SheetEntry>,
     styles: Styles,
@@ -56,10 +55,10 @@ struct SheetEntry {
 }
 
 impl XlsxWriter {
-    /// Begins a workbook at `path`; its shared texts may take `memory` bytes.
-    pub(crate) fn create(path: &Path, memory: usize) -> io::Result<Self> {
+    /// Begins a workbook in a file; its shared texts may take `memory` bytes.
+    pub(crate) fn create(file: OutFile, memory: usize) -> io::Result<Self> {
         Ok(Self {
-            zip: ZipWriter::new(BufWriter::with_capacity(1 << 16, File::create_new(path)?)),
+            zip: ZipWriter::new(BufWriter::with_capacity(1 << 16, file)),
             out: Vec::with_capacity(FULL + FULL / 4),
             sheets: Vec::new(),
             styles: Styles::default(),
@@ -377,8 +376,8 @@ impl SheetSink for XlsxWriter {
         self.zip
             .finish()?
             .into_inner()
-            .map_err(io::IntoInnerError::into_error)?;
-        Ok(())
+            .map_err(io::IntoInnerError::into_error)?
+            .finish(false)
     }
 }
 

@@ -12,6 +12,7 @@ use super::relations::Leads;
 use super::sheet::{Edit, Scan, Uses};
 use super::strings::{self, Texts};
 use super::styles::{Colors, Styles};
+use crate::disk::OutFile;
 use crate::format::repack::{Change, Repack};
 use crate::format::xlsx::parts::relations_path;
 use crate::source::ReadProblem;
@@ -149,7 +150,7 @@ pub(crate) fn assemble(
     taken: &[Taken],
     ways: Ways,
     shelf: &Shelf,
-    to: &Path,
+    to: OutFile,
 ) -> Result<Extracted, ExtractError> {
     let mut books: Vec<(&Path, Vec<&Taken>)> = Vec::new();
     for sheet in taken {

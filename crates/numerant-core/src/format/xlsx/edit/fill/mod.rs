@@ -25,6 +25,7 @@ use super::element::Element;
 use super::gather::ORDER;
 use super::relations::Leads;
 use super::styles::Styles;
+use crate::disk::OutFile;
 use crate::format::repack::{Change, Repack};
 use crate::format::sheet::{Kept, Plan};
 use crate::format::xlsx::formula::{self, Reference};
@@ -259,7 +260,7 @@ impl Form {
         values: &[(usize, String)],
         occupied: Occupied,
         style_down: bool,
-        to: &Path,
+        to: OutFile,
     ) -> Result<(), FillError> {
         let mut areas = Vec::new();
         for table in tables {
@@ -309,7 +310,7 @@ impl Form {
             let single = values.iter().filter(|(place, _)| of_sheet(*place));
             let single = single.map(|(place, value)| (self.places[*place].1, value.as_str()));
             // Large sheets wait on the disk until the package is written.
-            let folder = to.parent().unwrap_or(Path::new("."));
+            let folder = to.path().parent().unwrap_or(Path::new("."));
             let mut kept = spooled_tempfile_in(IN_MEMORY, folder);
             filling
                 .write(open, single.collect(), &mut kept)

@@ -25,6 +25,7 @@ use super::assemble::{ExtractError, Extracted, Target, Ways};
 use super::book::Book;
 use super::element::{Document, Element, Node};
 use super::sheet::Gone;
+use crate::disk::OutFile;
 use crate::format::markup::plain_attribute;
 use crate::format::repack::Change;
 use crate::format::xlsx::formula::{self, Cells, Reference};
@@ -203,7 +204,7 @@ impl Cutting {
         rows: &[u32],
         spooled: &Path,
         macros: bool,
-        to: &Path,
+        to: OutFile,
     ) -> Result<Extracted, ExtractError> {
         let read = |problem| ExtractError::Read(self.path.clone(), problem);
         let moved = Moved {
@@ -228,9 +229,10 @@ impl Cutting {
             .map_err(read)?;
         let (head, tail) = split_frame(frame);
         // The rows are written as they come, and what they need of the texts is known behind them.
-        let sheet = to.with_extension("rows");
+        let sheet = to.path().with_extension("rows");
+        let disk = to.disk().clone();
         let result = self.write_rows(
-            &sheet,
+            disk.create(&sheet).map_err(|error| self.failed(error))?,
             &head,
             &tail,
             spooled,
@@ -257,7 +259,7 @@ impl Cutting {
             Ok(told)
         });
         // The stage is removed as a whole later.
-        let _ = std::fs::remove_file(&sheet);
+        let _ = disk.remove(&sheet);
         result
     }
 
@@ -265,7 +267,7 @@ impl Cutting {
     #[allow(clippy::too_many_arguments, reason = "all of it is one sheet")]
     fn write_rows(
         &self,
-        to: &Path,
+        to: OutFile,
         head: &str,
         tail: &str,
         spooled: &Path,
@@ -273,7 +275,7 @@ impl Cutting {
         used: &mut TextNumbers,
         told: &mut Extracted,
     ) -> io::Result<()> {
-        let mut out = io::BufWriter::with_capacity(1 << 17, std::fs::File::create_new(to)?);
+        let mut out = io::BufWriter::with_capacity(1 << 17, to);
         out.write_all(head.as_bytes())?;
         let mut kept = BufReader::with_capacity(1 << 17, std::fs::File::open(spooled)?);
         let mut bytes = Vec::new();
@@ -294,7 +296,8 @@ impl Cutting {
             "all rows are taken"
         );
         out.write_all(tail.as_bytes())?;
-        out.flush()
+        let out = out.into_inner().map_err(io::IntoInnerError::into_error)?;
+        out.finish(false)
     }
 
     /// Gives a row its new number, and its cells and formulas with it.

@@ -1,0 +1,43 @@
+//! Looks after runs that were cut off: before another one begins in their folder, and when asked.
+
+use std::path::{Path, PathBuf};
+
+use super::{Context, Error, Notice, SourcePath};
+use crate::job::Job;
+use crate::output::{self, Direction, Recovered};
+
+/// The folder that the outputs of a run go into, or the archive: what its commit changes is in it or beside it.
+pub(super) fn folder_of_run(job: &Job, first: &SourcePath) -> PathBuf {
+    match &job.pack {
+        Some(pack) => pack.parent().unwrap_or(Path::new("")).to_owned(),
+        None => job
+            .out
+            .clone()
+            .unwrap_or_else(|| job.base.join(first.stem())),
+    }
+}
+
+/// Takes back what a run into a folder has begun that was cut off; what there is to say of it.
+pub(super) fn before_run(folder: &Path, context: &Context) -> Result<Vec<Notice>, Error> {
+    let recovered = output::recover_before(folder, &context.disk)?;
+    Ok(recovered.into_iter().map(Notice::Recovered).collect())
+}
+
+/// What there is to say of a run into a folder that was cut off, where nothing is changed.
+pub(super) fn before_plan(folder: &Path) -> Option<Notice> {
+    output::unfinished(folder).then(|| Notice::Unfinished(folder.to_owned()))
+}
+
+/// Takes back, or finishes, what runs into a folder have begun that were cut off while their outputs took their
+/// places. Removes the hidden folders that such runs have left.
+///
+/// # Errors
+///
+/// If a change can neither be taken back nor made; what can be done about the others is done.
+pub fn recover(
+    folder: &Path,
+    direction: Direction,
+    context: &Context,
+) -> Result<Vec<Recovered>, Error> {
+    Ok(output::recover(folder, direction, &context.disk)?)
+}

@@ -1,0 +1,26 @@
+//! `numerant recover`.
+
+use std::sync::Arc;
+
+use numerant_core::engine::{self, Unobserved};
+use numerant_core::output::Direction;
+
+use super::Failure;
+use crate::args::RecoverArguments;
+use crate::report::Reporter;
+use crate::surroundings::Interrupts;
+
+pub(super) fn recover(
+    arguments: &RecoverArguments,
+    reporter: &Reporter,
+    interrupts: &Interrupts,
+) -> Result<(), Failure> {
+    let context = interrupts.context(Arc::new(Unobserved));
+    let direction = match arguments.forward {
+        true => Direction::Forward,
+        false => Direction::Back,
+    };
+    let recovered = engine::recover(&arguments.folder, direction, &context)?;
+    reporter.recovered(&arguments.folder, &recovered)?;
+    Ok(())
+}
