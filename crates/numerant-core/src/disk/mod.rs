@@ -13,7 +13,7 @@ use std::io;
 use std::path::Path;
 use std::sync::Arc;
 
-pub(crate) use file::OutFile;
+pub(crate) use file::{Deferred, DeferredError, OutFile};
 
 /// A call that changes the file system.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -228,7 +228,7 @@ pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
         |job: &Job| foreseen(|thorough| run_once(job, context, thorough, &Shared::default()));
     job.check()?;
     let first = job.sources.first().ok_or(JobError::NoSource)?;
-    let mut notices = recovery::before_run(&recovery::folder_of_run(job, first), context)?;
+    let mut notices = recovery::before_run(&recovery::folder_of_run(job, first), job, context)?;
     let mut summary = match &job.pack {
         None => work(job),
         Some(pack) => pack::packed(job, pack, context, work, |summary| summary),

@@ -2,7 +2,7 @@
 //! packed by itself, several at the same time, and the archive takes its place when it is complete.
 
 use std::fs::{self, File};
-use std::io::{self, BufWriter};
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -11,12 +11,13 @@ use std::thread;
 use jiff::civil::DateTime;
 use zip::result::ZipError;
 use zip::write::SimpleFileOptions;
-use zip::{CompressionMethod, ZipArchive, ZipWriter};
+use zip::{CompressionMethod, ZipArchive};
 
 use super::addresses::{check_beside, protected};
 use super::once::keep_ledger;
 use super::{Context, Error, Summary};
 use crate::disk::Disk;
+use crate::format::Archive;
 use crate::job::Job;
 use crate::ledger::from_folder_of;
 use crate::output::{Beside, Changes, Destination, ExistingPolicy, OutputError, Stage};
@@ -25,6 +26,9 @@ use crate::source::Compression;
 /// Outputs that are packed together: so many bytes or files of them.
 const BYTES: u64 = 8 << 20;
 const FILES: usize = 256;
+
+/// Bytes that are written at a time.
+const PIECE: usize = 1 << 17;
 
 /// What the rejects are called on the stage.
 const REJECTS: &str = "rejects";
@@ -228,20 +232,16 @@ fn write(
     }
     let failed = |error: io::Error| OutputError::new("writing", whole, error);
     let zip_failed = |error: ZipError| failed(error.into());
-    let out = BufWriter::with_capacity(1 << 17, disk.create(whole).map_err(failed)?);
-    let mut out = ZipWriter::new(out);
+    let mut out = Archive::new(disk.create(whole).map_err(failed)?, PIECE);
     for number in 0..parts.len() {
         let path = part_path(number);
         let part = File::open(&path).map_err(failed)?;
         let part = ZipArchive::new(io::BufReader::new(part)).map_err(zip_failed)?;
         out.merge_archive(part).map_err(zip_failed)?;
+        out.check().map_err(failed)?;
         // The stage is removed as a whole later.
         let _ = disk.remove(&path);
     }
-    let out = out.finish().map_err(zip_failed)?;
-    let out = out
-        .into_inner()
-        .map_err(|error| failed(error.into_error()))?;
     out.finish(sync).map_err(failed)
 }
 
@@ -274,7 +274,7 @@ fn write_part(
 ) -> Result<(), OutputError> {
     let failed = |path: &Path, error: io::Error| OutputError::new("writing", path, error);
     let file = disk.create(to).map_err(|error| failed(to, error))?;
-    let mut out = ZipWriter::new(BufWriter::with_capacity(1 << 17, file));
+    let mut out = Archive::new(file, PIECE);
     for (name, size) in files {
         let path: PathBuf = tree.join(name);
         let failed = |error| failed(&path, error);
@@ -286,14 +286,11 @@ fn write_part(
         out.start_file(*name, options)
             .map_err(|error| failed(error.into()))?;
         let mut input = File::open(&path).map_err(failed)?;
-        io::copy(&mut input, &mut out).map_err(failed)?;
+        io::copy(&mut input, &mut *out).map_err(failed)?;
+        out.check().map_err(failed)?;
         // The stage is removed as a whole later; here it makes room.
         let _ = disk.remove(&path);
     }
-    let out = out.finish().map_err(|error| failed(to, error.into()))?;
-    let out = out
-        .into_inner()
-        .map_err(|error| failed(to, error.into_error()))?;
     out.finish(false).map_err(|error| failed(to, error))
 }
 

@@ -18,8 +18,17 @@ pub(super) fn folder_of_run(job: &Job, first: &SourcePath) -> PathBuf {
 }
 
 /// Takes back what a run into a folder has begun that was cut off; what there is to say of it.
-pub(super) fn before_run(folder: &Path, context: &Context) -> Result<Vec<Notice>, Error> {
-    let recovered = output::recover_before(folder, &context.disk)?;
+pub(super) fn before_run(
+    folder: &Path,
+    job: &Job,
+    context: &Context,
+) -> Result<Vec<Notice>, Error> {
+    let mut recovered = output::recover_before(folder, &context.disk)?;
+    for beside in job.ledger.iter().chain(&job.rejects) {
+        // What files beside the outputs have left, on file systems of their own.
+        let folder = beside.parent().unwrap_or(Path::new(""));
+        recovered.extend(output::recover_before(folder, &context.disk)?);
+    }
     Ok(recovered.into_iter().map(Notice::Recovered).collect())
 }
 

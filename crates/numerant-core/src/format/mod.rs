@@ -6,6 +6,7 @@
 //! as records. A new format is a new folder, and a line in [`FORMATS`].
 
 mod alike;
+mod archive;
 pub(crate) mod blanks;
 pub(crate) mod column;
 pub mod delimited;
@@ -39,6 +40,7 @@ pub(crate) use ods::extract as extract_ods;
 pub(crate) use open::{Opened, OpenedBook, open};
 pub use xml::{Namespace, NamespaceError};
 
+pub(crate) use self::archive::Archive;
 pub use self::blanks::Blanks;
 use self::delimited::{Delimiter, Dialect, WriteOptions};
 pub use self::edi::{

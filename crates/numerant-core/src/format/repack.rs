@@ -6,8 +6,9 @@ use std::io::{self, BufWriter, Write};
 
 use zip::result::ZipError;
 use zip::write::SimpleFileOptions;
-use zip::{CompressionMethod, ZipArchive, ZipWriter};
+use zip::{CompressionMethod, ZipArchive};
 
+use super::archive::Archive;
 use super::package::{Package, slashed};
 use crate::disk::OutFile;
 use crate::source::SharedFile;
@@ -52,14 +53,14 @@ impl<'a> Repack<'a> {
     /// Writes the package to a file, its parts in their order.
     pub(crate) fn write(&self, package: &Package, to: OutFile) -> io::Result<()> {
         let mut archive: ZipArchive<SharedFile> = package.archive();
-        let out = BufWriter::with_capacity(1 << 17, to);
-        let mut zip = ZipWriter::new(out);
+        let mut zip = Archive::new(to, 1 << 17);
         for place in 0..archive.len() {
             let written = match archive.name_for_index(place) {
                 Some(name) => name?.into_owned(),
                 None => continue,
             };
             let name = slashed(&written);
+            zip.check()?;
             match self.changes.get(&name) {
                 None if name != written => {
                     zip.raw_copy_file_rename(archive.by_index_raw(place)?, name.as_str())?;
@@ -71,19 +72,12 @@ impl<'a> Repack<'a> {
         for (name, change) in &self.added {
             write_part(&mut zip, name, change, WIDE)?;
         }
-        let out = zip.finish()?;
-        let out = out.into_inner().map_err(io::IntoInnerError::into_error)?;
-        out.finish(false)
+        zip.finish(false)
     }
 }
 
 /// Writes a part, in the wide form from so many bytes on.
-fn write_part(
-    zip: &mut ZipWriter<BufWriter<OutFile>>,
-    name: &str,
-    change: &Change<'_>,
-    wide: u64,
-) -> io::Result<()> {
+fn write_part(zip: &mut Archive, name: &str, change: &Change<'_>, wide: u64) -> io::Result<()> {
     let options = SimpleFileOptions::default()
         .compression_method(CompressionMethod::Deflated)
         .last_modified_time(zip::DateTime::default());
@@ -113,11 +107,7 @@ fn write_part(
 }
 
 /// Writes a part of at most so many bytes, and says whether it has more.
-fn written(
-    zip: &mut ZipWriter<BufWriter<OutFile>>,
-    write: &WritePart<'_>,
-    most: u64,
-) -> (io::Result<()>, bool) {
+fn written(zip: &mut Archive, write: &WritePart<'_>, most: u64) -> (io::Result<()>, bool) {
     /// Takes so many bytes.
     struct Limited<W> {
         inner: W,
@@ -142,7 +132,7 @@ fn written(
     }
 
     let mut limited = Limited {
-        inner: zip,
+        inner: &mut **zip,
         left: most,
         full: false,
     };
@@ -165,8 +155,7 @@ mod tests {
     fn only_parts_that_need_it_are_wide() {
         let folder = tempfile::tempdir().expect("a folder");
         let path = folder.path().join("package");
-        let file = BufWriter::new(Disk::default().create(&path).expect("created"));
-        let mut zip = ZipWriter::new(file);
+        let mut zip = Archive::new(Disk::default().create(&path).expect("created"), 99);
         let text = "Skarv ".repeat(100_000);
         for (name, wide) in [("first", 600_001), ("second", 300_000), ("third", u64::MAX)] {
             let write = |out: &mut dyn Write| {
@@ -176,12 +165,7 @@ mod tests {
             let change = Change::Written(Box::new(write));
             write_part(&mut zip, name, &change, wide).expect("written");
         }
-        drop(
-            zip.finish()
-                .expect("finished")
-                .into_inner()
-                .expect("flushed"),
-        );
+        zip.finish(false).expect("finished");
         let mut archive = ZipArchive::new(File::open(&path).expect("there")).expect("an archive");
         let bytes = std::fs::read(&path).expect("readable");
         for (name, version) in [("first", 20), ("second", 45), ("third", 20)] {

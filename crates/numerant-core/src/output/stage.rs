@@ -177,10 +177,27 @@ impl Drop for Stage {
     fn drop(&mut self) {
         if !self.stays.load(Ordering::Relaxed) {
             // What cannot be removed is hidden, and the next run tries again.
-            let _ = self.disk.remove_all(&self.dir);
+            let _ = remove(&self.dir, &self.disk);
         }
         drop(self.lock.take());
     }
+}
+
+/// Removes a stage. The file that is locked goes last, so that what is left is still known for a stage without a run.
+pub(super) fn remove(dir: &Path, disk: &Disk) -> io::Result<()> {
+    for entry in fs::read_dir(dir)? {
+        let entry = entry?;
+        match entry.file_type()?.is_dir() {
+            true => disk.remove_all(&entry.path())?,
+            false if entry.file_name() != LOCK => disk.remove(&entry.path())?,
+            false => {}
+        }
+    }
+    let lock = dir.join(LOCK);
+    if fs::symlink_metadata(&lock).is_ok() {
+        disk.remove(&lock)?;
+    }
+    disk.remove_folder(dir)
 }
 
 /// A stage whose run is gone. Its lock is held, so that no other run takes it.
@@ -228,9 +245,12 @@ pub(super) fn abandoned(folder: &Path) -> Vec<Abandoned> {
         let is_stage = entry.file_name().to_string_lossy().starts_with(PREFIX)
             && entry.file_type().is_ok_and(|kind| kind.is_dir())
             && is_own(&dir);
-        // One without a file to lock may be one that is just being made.
         let path = dir.join(LOCK);
         let is_file = fs::symlink_metadata(&path).is_ok_and(|found| found.is_file());
+        if is_stage && !is_file {
+            // One that is just being made is made anew then; one that is not empty stays.
+            let _ = fs::remove_dir(&dir);
+        }
         if is_stage
             && is_file
             && let Ok(lock) = File::open(&path)

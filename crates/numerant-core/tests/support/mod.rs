@@ -128,6 +128,16 @@ impl Folder {
         folder
     }
 
+    /// A folder with files in memory, where there is one, so that syncing takes no time.
+    pub(crate) fn in_memory(files: &[(&str, &str)]) -> Self {
+        let folder = tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir());
+        let folder = Self(folder.expect("a folder"));
+        for (name, text) in files {
+            folder.write(name, text);
+        }
+        folder
+    }
+
     pub(crate) fn path(&self, name: &str) -> PathBuf {
         self.0.path().join(name)
     }

@@ -153,7 +153,7 @@ fn batch(
     }
     let mut recovered = match planned {
         true => Vec::from_iter(before_plan(&out)),
-        false => before_run(&out, context)?,
+        false => before_run(&out, job, context)?,
     };
     let (tasks, mut files) = tasks(job, selected, &out, context)?;
     context

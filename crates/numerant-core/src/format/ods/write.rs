@@ -1,11 +1,12 @@
 //! Writes spreadsheets as a stream.
 
-use std::io::{self, BufWriter, Write};
+use std::io::{self, Write};
 
+use zip::CompressionMethod;
 use zip::write::SimpleFileOptions;
-use zip::{CompressionMethod, ZipWriter};
 
 use crate::disk::OutFile;
+use crate::format::archive::Archive;
 use crate::format::markup::push_escaped;
 use crate::format::repack::WIDE;
 use crate::format::sheet::{Cell, CellFormat, Head, Plan, Precision, SheetSink, Spelling, letters};
@@ -27,7 +28,7 @@ const NAMESPACES: &str = "xmlns:office=\"urn:oasis:names:tc:opendocument:xmlns:o
 
 /// A spreadsheet that is being written.
 pub(crate) struct OdsWriter {
-    zip: ZipWriter<BufWriter<OutFile>>,
+    zip: Archive,
     out: Vec<u8>,
     formats: Vec<CellFormat>,
     widths: Vec<usize>,
@@ -41,7 +42,7 @@ impl OdsWriter {
     /// Begins a spreadsheet in a file.
     pub(crate) fn create(file: OutFile) -> io::Result<Self> {
         Ok(Self {
-            zip: ZipWriter::new(BufWriter::with_capacity(1 << 16, file)),
+            zip: Archive::new(file, 1 << 16),
             out: Vec::with_capacity(FULL + FULL / 4),
             formats: Vec::new(),
             widths: Vec::new(),
@@ -72,6 +73,7 @@ impl OdsWriter {
     }
 
     fn flush(&mut self) -> io::Result<()> {
+        self.zip.check()?;
         self.zip.write_all(&self.out)?;
         self.out.clear();
         Ok(())
@@ -434,11 +436,7 @@ impl SheetSink for OdsWriter {
             entry("settings.xml", "text/xml"),
         );
         self.part("META-INF/manifest.xml", &manifest)?;
-        self.zip
-            .finish()?
-            .into_inner()
-            .map_err(io::IntoInnerError::into_error)?
-            .finish(false)
+        self.zip.finish(false)
     }
 }
 

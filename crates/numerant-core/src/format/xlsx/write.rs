@@ -3,13 +3,14 @@
 //! Texts that are not too long and not too many are shared, which is what programs expect and makes
 //! sheets small; what the table has no room for stands in its cell.
 
-use std::io::{self, BufWriter, Write};
+use std::io::{self, Write};
 
+use zip::CompressionMethod;
 use zip::write::SimpleFileOptions;
-use zip::{CompressionMethod, ZipWriter};
 
 use super::strings::escape;
 use crate::disk::OutFile;
+use crate::format::archive::Archive;
 use crate::format::markup::{is_allowed, push_escaped};
 use crate::format::repack::WIDE;
 use crate::format::sheet::{
@@ -33,7 +34,7 @@ const DECLARATION: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\" standalone=\
 
 /// A workbook that is being written.
 pub(crate) struct XlsxWriter {
-    zip: ZipWriter<BufWriter<OutFile>>,
+    zip: Archive,
     out: Vec<u8>,
     sheets: Vec<SheetEntry>,
     styles: Styles,
@@ -58,7 +59,7 @@ impl XlsxWriter {
     /// Begins a workbook in a file; its shared texts may take `memory` bytes.
     pub(crate) fn create(file: OutFile, memory: usize) -> io::Result<Self> {
         Ok(Self {
-            zip: ZipWriter::new(BufWriter::with_capacity(1 << 16, file)),
+            zip: Archive::new(file, 1 << 16),
             out: Vec::with_capacity(FULL + FULL / 4),
             sheets: Vec::new(),
             styles: Styles::default(),
@@ -85,6 +86,7 @@ impl XlsxWriter {
     }
 
     fn flush(&mut self) -> io::Result<()> {
+        self.zip.check()?;
         self.zip.write_all(&self.out)?;
         self.out.clear();
         Ok(())
@@ -373,11 +375,7 @@ impl SheetSink for XlsxWriter {
              </Types>"
         );
         self.part("[Content_Types].xml", &types)?;
-        self.zip
-            .finish()?
-            .into_inner()
-            .map_err(io::IntoInnerError::into_error)?
-            .finish(false)
+        self.zip.finish(false)
     }
 }
 

@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::disk::Disk;
+use crate::output::stage::existing_ancestor;
 
 /// The form of the document.
 const FORM: u32 = 1;
@@ -67,13 +68,17 @@ pub(super) struct Change {
 impl Change {
     /// Whether it was made.
     pub(super) fn is_made(&self) -> bool {
-        let exists = |path: &Option<PathBuf>| {
-            let found = path.as_ref().map(fs::symlink_metadata);
-            found.is_some_and(|found| found.is_ok())
-        };
-        match self.staged {
-            Some(_) => !exists(&self.staged),
-            None => exists(&self.kept) && fs::symlink_metadata(&self.path).is_err(),
+        let exists = |path: &Path| fs::symlink_metadata(path).is_ok();
+        match (&self.staged, &self.kept) {
+            (Some(staged), _) if exists(staged) => false,
+            // It is not there after a failure of the power, nor was it moved before that.
+            (Some(_), Some(kept)) => {
+                let is_old = || number_of(&self.path) == number_of(kept);
+                self.is_ours() || exists(kept) && !is_old()
+            }
+            (Some(_), None) => exists(&self.path),
+            (None, Some(kept)) => exists(kept) && !exists(&self.path),
+            (None, None) => false,
         }
     }
 
@@ -203,17 +208,20 @@ impl Journal {
         if !self.syncs {
             return Ok(());
         }
-        let of_changes = self.changes.iter().map(|change| &change.path);
+        let of_changes = self.changes.iter().flat_map(|change| {
+            // The name of a file that is removed has gone to the stage.
+            let kept = change.kept.as_ref().filter(|_| change.staged.is_none());
+            [Some(&change.path), kept].into_iter().flatten()
+        });
         let of_folders = self.folders.iter().map(|folder| &folder.path);
-        let parents = of_changes
-            .chain(of_folders)
-            .filter_map(|path| path.parent());
-        let mut synced: Vec<&Path> = Vec::new();
-        for parent in parents {
-            if synced.last() != Some(&parent) && !synced.contains(&parent) {
-                disk.sync_folder(parent)
-                    .map_err(|error| (parent.to_owned(), error))?;
-                synced.push(parent);
+        let mut synced: Vec<PathBuf> = Vec::new();
+        for path in of_changes.chain(of_folders) {
+            // A folder that was made and taken back is not there, but the one that it was in.
+            let folder = existing_ancestor(path.parent().unwrap_or(path));
+            if !synced.contains(&folder) {
+                disk.sync_folder(&folder)
+                    .map_err(|error| (folder.clone(), error))?;
+                synced.push(folder);
             }
         }
         Ok(())

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use super::journal::{Change, Journal};
 use crate::disk::Disk;
-use crate::output::stage::{Abandoned, abandoned, absolute, existing_ancestor};
+use crate::output::stage::{Abandoned, abandoned, absolute, existing_ancestor, remove};
 
 /// What becomes of changes that were begun.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
@@ -135,7 +135,7 @@ pub(crate) fn recover(
             all.push(recovered);
         }
         // What is needed no longer.
-        if !is_left && !stage.is_needed() && disk.remove_all(&stage.dir).is_ok() {
+        if !is_left && !stage.is_needed() && remove(&stage.dir, disk).is_ok() {
             cleared += 1;
         }
     }
