@@ -1,6 +1,11 @@
 //! All or nothing: whatever call of a run fails, wherever it is killed, and whenever the power goes, the old state or
 //! the new one is there at the end, and nothing between.
 
+#![allow(
+    clippy::print_stdout,
+    reason = "the figures are shown where they are asked for"
+)]
+
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -214,7 +219,7 @@ fn any_call_may_fail() {
             match result {
                 Ok(()) => assert_eq!(state, after, "{what}"),
                 Err(_) if matches!(case, Case::Batch) => {
-                    assert!(case.is_whole(&state, &before, &after), "{what}")
+                    assert!(case.is_whole(&state, &before, &after), "{what}");
                 }
                 Err(_) => assert_eq!(state, before, "{what}"),
             }

@@ -1,5 +1,6 @@
 //! What a run needs of the world around it: the clock, signals, limits.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -10,7 +11,7 @@ use numerant_core::engine::{Commits, Context, Observer};
 const OPEN_FILES: usize = 256;
 
 /// Signals that ask to end the run, and what they ask it through.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Interrupts {
     cancel: Arc<AtomicBool>,
     /// Whether a signal ends the process at once: while a question waits for its answer, and
@@ -18,6 +19,8 @@ pub(crate) struct Interrupts {
     at_once: Arc<AtomicBool>,
     /// No signal ends the process while outputs take their places.
     commits: Arc<Commits>,
+    /// Files that no output may replace, besides those that its job reads.
+    own_files: Vec<PathBuf>,
 }
 
 impl Interrupts {
@@ -54,6 +57,14 @@ impl Interrupts {
         interrupts
     }
 
+    /// The same, with files that no output may replace.
+    pub(crate) fn with_own_files(&self, files: Vec<PathBuf>) -> Self {
+        Self {
+            own_files: files,
+            ..self.clone()
+        }
+    }
+
     /// Runs something that may wait for long and has nothing to clean up.
     pub(crate) fn at_once<T>(&self, wait: impl FnOnce() -> T) -> T {
         self.at_once.store(true, Ordering::Relaxed);
@@ -71,6 +82,7 @@ impl Interrupts {
             open_files: open_files(),
             temporary: std::env::temp_dir(),
             disk: Disk::default(),
+            own_files: self.own_files.clone(),
             commits: Arc::clone(&self.commits),
             processors: std::thread::available_parallelism().map_or(1, std::num::NonZero::get),
         }

@@ -80,6 +80,8 @@ pub struct Context {
     pub temporary: PathBuf,
     /// The file system that outputs are written to.
     pub disk: Disk,
+    /// Files that the process reads or writes besides, such as a job file or a log.
+    pub own_files: Vec<PathBuf>,
     /// The commits that are under way.
     pub commits: Arc<Commits>,
 }
@@ -204,7 +206,7 @@ pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
         None => foreseen(|thorough| plan_once(job, context, thorough, &Shared::default()))?,
         Some(pack) => {
             job.check()?;
-            let inner = pack::planned(job, pack)?;
+            let inner = pack::planned(job, pack, context)?;
             let shared = Shared::default();
             let planned = foreseen(|thorough| plan_once(&inner, context, thorough, &shared))?;
             Summary {

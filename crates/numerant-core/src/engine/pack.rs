@@ -45,7 +45,8 @@ pub(super) fn packed<T>(
     work: impl FnOnce(&Job) -> Result<T, Error>,
     summary: impl Fn(&mut T) -> &mut Summary,
 ) -> Result<T, Error> {
-    check_beside(pack, &protected(&job.sources), job.existing)?;
+    let read = protected(&job.sources, job, context);
+    check_beside(pack, &read, job.existing)?;
     let folder = pack.parent().unwrap_or(Path::new(""));
     let stage = Stage::beside(folder, &context.disk)?;
     let tree = stage.dir().join("outputs");
@@ -59,7 +60,7 @@ pub(super) fn packed<T>(
         ..job.clone()
     };
     for path in job.ledger.iter().chain(&job.rejects) {
-        check_beside(path, &protected(&job.sources), job.existing)?;
+        check_beside(path, &read, job.existing)?;
     }
     let folder = match folder.as_os_str().is_empty() {
         true => Path::new("."),
@@ -162,8 +163,8 @@ fn rejects(stage: &Stage, job: &Job, sync: bool) -> Result<Vec<Beside>, OutputEr
 }
 
 /// What a plan of such a job looks at in place of the archive: a folder that is not there.
-pub(super) fn planned(job: &Job, pack: &Path) -> Result<Job, Error> {
-    check_beside(pack, &protected(&job.sources), job.existing)?;
+pub(super) fn planned(job: &Job, pack: &Path, context: &Context) -> Result<Job, Error> {
+    check_beside(pack, &protected(&job.sources, job, context), job.existing)?;
     Ok(Job {
         pack: None,
         out: Some(pack.join("outputs")),

@@ -5,7 +5,7 @@ mod file;
 mod fill;
 mod reading;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
@@ -186,6 +186,20 @@ pub struct Job {
     /// Where rejected records are kept, as they stand.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rejects: Option<PathBuf>,
+}
+
+impl Job {
+    /// The files that it reads besides its sources: tables, shapes, schemas, layouts and templates.
+    pub fn files_besides(&self) -> Vec<&Path> {
+        let tables = self.steps.iter().filter_map(|step| match step {
+            Step::Lookup(lookup) => Some(&lookup.file),
+            _ => None,
+        });
+        let layouts = self.read.layout.iter();
+        let written = [&self.write.shape, &self.write.schema, &self.fill.template];
+        let all = tables.chain(layouts).chain(written.into_iter().flatten());
+        all.map(PathBuf::as_path).collect()
+    }
 }
 
 impl Default for Job {

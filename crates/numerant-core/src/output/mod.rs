@@ -89,6 +89,7 @@ impl OutputError {
             io::ErrorKind::NotADirectory | io::ErrorKind::AlreadyExists => {
                 Some("a file stands where a folder is needed: choose another --out")
             }
+            io::ErrorKind::InvalidInput => Some("remove it, or choose another name or folder"),
             _ => None,
         }
     }

@@ -22,7 +22,7 @@ pub(crate) use encoding::{Malformed, Transcoder, mostly_utf16};
 pub use error::{Place, ReadError, ReadProblem};
 pub(crate) use lock::{is_lock, is_open_elsewhere};
 pub use open::{Compression, Identity, Input, SourcePath};
-pub(crate) use open::{common_folder, plain};
+pub(crate) use open::{as_text, as_texts, common_folder, plain};
 pub use select::{FilePattern, Found, SelectError, Selected, Selection, select};
 pub(crate) use shared::SharedFile;
 pub(crate) use utf32::{Utf32, Utf32Reader};

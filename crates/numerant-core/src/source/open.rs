@@ -150,7 +150,7 @@ impl SourcePath {
     }
 
     /// The file on the disk: itself, or the archive that it is in; `None` for standard input.
-    pub(crate) fn on_disk(&self) -> Option<&Path> {
+    pub fn on_disk(&self) -> Option<&Path> {
         match self {
             Self::Standard => None,
             Self::File(path) => Some(path),
@@ -218,6 +218,16 @@ impl SourcePath {
     pub(crate) fn identity(&self) -> Option<Identity> {
         self.on_disk().and_then(Identity::of)
     }
+}
+
+/// Writes a path as text, with a sign for what is not Unicode in it.
+pub(crate) fn as_text<S: serde::Serializer>(path: &Path, out: S) -> Result<S::Ok, S::Error> {
+    out.serialize_str(&path.to_string_lossy())
+}
+
+/// Writes paths as texts, with a sign for what is not Unicode in them.
+pub(crate) fn as_texts<S: serde::Serializer>(paths: &[PathBuf], out: S) -> Result<S::Ok, S::Error> {
+    out.collect_seq(paths.iter().map(|path| path.to_string_lossy()))
 }
 
 /// A path from the root without what does not lead anywhere, to tell two spellings of it for one.

@@ -26,6 +26,7 @@ pub(crate) fn context() -> Context {
         open_files: 30,
         processors: 2,
         disk: numerant_core::disk::Disk::default(),
+        own_files: Vec::new(),
         commits: std::sync::Arc::default(),
         temporary: std::env::temp_dir(),
     }

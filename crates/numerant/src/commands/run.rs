@@ -102,7 +102,7 @@ fn with_progress<T>(
 
 /// Asks, on standard error, and takes anything but a yes for a no.
 fn confirmed(summary: &Summary) -> io::Result<bool> {
-    let mut question = io::stderr().lock();
+    let mut question = crate::report::screen::stderr();
     let out = crate::report::folder(&summary.out);
     write!(
         question,

@@ -5,8 +5,9 @@ use std::io::{self, Write};
 use std::path::Path;
 use std::sync::Mutex;
 
-use numerant_core::engine::{Error, dated_path};
+use numerant_core::engine::{Error, dated_path, files};
 use numerant_core::job::{JobFile, Work, to_toml};
+use numerant_core::source::Identity;
 
 use super::{Failure, inspect, run, verify};
 use crate::args::{InspectRequest, Mode, RunRequest, SavedArguments, VerifyRequest};
@@ -19,10 +20,15 @@ pub(super) fn run_file(
     reporter: &Reporter,
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
+    let mut own_files = vec![arguments.file.clone()];
     if let Some(path) = &arguments.log {
-        log_to(path)?;
+        let path = dated_path(path, jiff::Zoned::now().datetime());
+        check_log(&path, arguments)?;
+        log_to(&path)?;
+        own_files.push(path);
     }
     let file = arguments.file.display().to_string();
+    let interrupts = &interrupts.with_own_files(own_files);
     let result = run_checked(arguments, reporter, interrupts);
     match &result {
         Ok(()) => tracing::info!(file, "the run is done"),
@@ -133,9 +139,41 @@ fn lock(path: &Path) -> Result<File, Failure> {
     }
 }
 
+/// Refuses a log that would be written into a file that the run reads.
+fn check_log(log: &Path, arguments: &SavedArguments) -> Result<(), Failure> {
+    let Some(own) = Identity::of(log) else {
+        return Ok(());
+    };
+    let mut read = vec![arguments.file.clone()];
+    // What is wrong with the file is said later, in the log too.
+    let file = JobFile::read(&arguments.file, &arguments.parameters).ok();
+    for entry in file.iter().flat_map(|file| &file.entries) {
+        if let Work::Split(job) | Work::Combine(job) | Work::Convert(job) | Work::Fill(job) =
+            &entry.work
+        {
+            read.extend(job.files_besides().into_iter().map(Path::to_owned));
+            let sources = files(job).unwrap_or_default();
+            read.extend(
+                sources
+                    .iter()
+                    .filter_map(|source| source.on_disk().map(Path::to_owned)),
+            );
+        }
+    }
+    match read
+        .iter()
+        .find(|path| Identity::of(path).as_ref() == Some(&own))
+    {
+        None => Ok(()),
+        Some(path) => Err(Failure::Usage {
+            message: format!("--log {}: the run reads {}", log.display(), path.display()),
+            hint: "name another file for the log".into(),
+        }),
+    }
+}
+
 /// Lets everything that is told of the run go to a file, a JSON object a line.
 fn log_to(path: &Path) -> Result<(), Failure> {
-    let path = &dated_path(path, jiff::Zoned::now().datetime());
     let opened = File::options().create(true).append(true).open(path);
     let file = opened.map_err(|cause| Failure::Usage {
         message: format!("--log {}: {cause}", path.display()),

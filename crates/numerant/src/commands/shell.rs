@@ -27,7 +27,7 @@ pub(super) fn manual(arguments: &ManualArguments) -> Result<(), Failure> {
         hint: "name a folder that you may write to".into(),
     })?;
     writeln!(
-        io::stdout(),
+        crate::report::screen::stdout(),
         "{count} pages are in {}; 'man {}/numerant.1' shows the first",
         folder.display(),
         folder.display()

@@ -173,6 +173,7 @@ fn make(job: &Job) -> Result<(), Failure> {
         processors: 2,
         temporary: std::env::temp_dir(),
         disk: Disk::default(),
+        own_files: Vec::new(),
         commits: Arc::default(),
     };
     engine::run(job, &context)?;

@@ -5,12 +5,12 @@ use std::io::{self, Write};
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use anstyle::{AnsiColor, Style};
+use crate::report::screen::Mark;
 
 use crate::commands::Failure;
 
-const TITLE: Style = AnsiColor::Green.on_default().bold();
-const TYPED: Style = Style::new().bold();
+const TITLE: Mark = Mark::Green;
+const TYPED: Mark = Mark::Bold;
 
 /// A command of the walk.
 struct Stop {
@@ -571,7 +571,7 @@ const STOPS: &[Stop] = &[
 pub(crate) fn walk(folder: &Path) -> Result<(), Failure> {
     let program = env::current_exe()?;
     {
-        let mut out = anstream::stdout().lock();
+        let mut out = crate::report::screen::stdout();
         let shown = crate::report::folder(folder);
         writeln!(
             out,
@@ -583,7 +583,7 @@ pub(crate) fn walk(folder: &Path) -> Result<(), Failure> {
     for stop in STOPS {
         let typed: Vec<String> = stop.words.iter().map(|word| quoted(word)).collect();
         {
-            let mut out = anstream::stdout().lock();
+            let mut out = crate::report::screen::stdout();
             writeln!(out, "\n{TITLE}# {}{TITLE:#}", stop.why)?;
             writeln!(out, "{TYPED}$ numerant {}{TYPED:#}", typed.join(" "))?;
             out.flush()?;
@@ -603,7 +603,7 @@ pub(crate) fn walk(folder: &Path) -> Result<(), Failure> {
             });
         }
     }
-    let mut out = anstream::stdout().lock();
+    let mut out = crate::report::screen::stdout();
     let shown = crate::report::folder(folder);
     writeln!(
         out,

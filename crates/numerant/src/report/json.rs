@@ -1,19 +1,41 @@
 //! Results as JSON, one document a command. `docs/json.md` describes them.
 
+use std::borrow::Cow;
 use std::io::{self, Write};
 
 use numerant_core::engine::{BatchFile, BatchSummary, FileFate, Summary};
 use serde_json::{Value, json};
 
 use super::notice;
+use super::screen::is_unsafe;
 use crate::commands::Failure;
 
-/// Prints a document on standard output.
+/// Prints a document on standard output. What would do something to a terminal is escaped, which is the same text
+/// to whoever reads it.
 pub(super) fn print(document: &Value) -> io::Result<()> {
+    let text = serde_json::to_string_pretty(document)?;
     let mut out = io::stdout().lock();
-    serde_json::to_writer_pretty(&mut out, document)?;
+    out.write_all(escaped(&text).as_bytes())?;
     writeln!(out)?;
     out.flush()
+}
+
+fn escaped(text: &str) -> Cow<'_, str> {
+    let is_special = |character: char| is_unsafe(character) && character != '\n';
+    if !text.chars().any(is_special) {
+        return Cow::Borrowed(text);
+    }
+    let mut escaped = String::with_capacity(text.len() + 32);
+    for character in text.chars() {
+        match is_special(character) {
+            true => {
+                let units = character.encode_utf16(&mut [0; 2]).to_vec();
+                escaped.extend(units.iter().map(|unit| format!("\\u{unit:04x}")));
+            }
+            false => escaped.push(character),
+        }
+    }
+    Cow::Owned(escaped)
 }
 
 /// What came of a run, or would come of it.
@@ -21,7 +43,7 @@ pub(super) fn summary(summary: &Summary, planned: bool) -> Value {
     let notices: Vec<String> = summary.notices.iter().map(notice::text).collect();
     json!({
         "planned": planned,
-        "out": summary.out,
+        "out": summary.out.to_string_lossy(),
         "ledger": summary.ledger,
         "notices": notices,
     })
@@ -72,4 +94,22 @@ pub(super) fn failure(failure: &Failure, message: &str, hint: Option<&str>) -> V
     json!({
         "error": { "message": message, "hint": hint, "details": details, "details-left-out": left }
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_escaped_is_the_same_text() {
+        let document = json!({ "quay\u{9b}[31m": "\u{202e}North\u{e0041}\u{1b}\n" });
+        let text = serde_json::to_string_pretty(&document).expect("text");
+        let escaped = escaped(&text);
+        assert!(
+            !escaped.chars().any(|sign| is_unsafe(sign) && sign != '\n'),
+            "{escaped}"
+        );
+        let read: Value = serde_json::from_str(&escaped).expect("JSON");
+        assert_eq!(read, document);
+    }
 }

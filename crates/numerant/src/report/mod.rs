@@ -9,6 +9,7 @@ mod json;
 mod notice;
 mod progress;
 mod run;
+pub(crate) mod screen;
 mod table;
 mod verify;
 mod words;
@@ -121,7 +122,7 @@ impl Reporter {
         let commands: Vec<&str> = file.entries.iter().map(|e| e.work.command()).collect();
         if self.report == Report::Json {
             return self.document(&serde_json::json!({
-                "checked": file.path,
+                "checked": file.path.to_string_lossy(),
                 "commands": commands,
                 "parameters": file.parameters,
             }));
@@ -132,7 +133,7 @@ impl Reporter {
         let path = file.path.display();
         let count = words::counted(commands.len() as u64, "job", "jobs");
         writeln!(
-            anstream::stdout(),
+            screen::stdout(),
             "{path} can be run: {count} ({})",
             commands.join(", ")
         )
@@ -143,7 +144,7 @@ impl Reporter {
         if self.quiet || self.report == Report::Json {
             return Ok(());
         }
-        let mut out = anstream::stdout().lock();
+        let mut out = screen::stdout();
         if place > 0 {
             writeln!(out)?;
         }
@@ -164,7 +165,7 @@ impl Reporter {
     pub(crate) fn not_planned(&self, error: &Error) -> io::Result<()> {
         let text = format!("nothing to show before the jobs above have run: {error}");
         self.tell(Level::Note, text.clone());
-        words::labelled(&mut anstream::stderr().lock(), words::NOTE, "note", &text)
+        words::labelled(&mut screen::stderr(), words::NOTE, "note", &text)
     }
 
     /// Says what became of runs that were cut off.
@@ -179,7 +180,7 @@ impl Reporter {
         if self.quiet {
             return Ok(());
         }
-        let mut out = anstream::stdout().lock();
+        let mut out = screen::stdout();
         if recovered.is_empty() {
             let folder = words::folder(folder);
             return writeln!(out, "nothing to recover: no run into {folder} was cut off");
@@ -194,13 +195,13 @@ impl Reporter {
     pub(crate) fn saved(&self, path: &std::path::Path) -> io::Result<()> {
         let shown = path.display();
         if self.report == Report::Json {
-            return self.document(&serde_json::json!({ "saved-job": path }));
+            return self.document(&serde_json::json!({ "saved-job": path.to_string_lossy() }));
         }
         if self.quiet {
             return Ok(());
         }
         writeln!(
-            anstream::stdout(),
+            screen::stdout(),
             "the job is kept in {shown}; 'numerant run {shown}' runs it"
         )
     }
@@ -212,7 +213,7 @@ impl Reporter {
         if self.quiet {
             return Ok(());
         }
-        let mut out = anstream::stdout().lock();
+        let mut out = screen::stdout();
         for (place, inspection) in inspections.iter().enumerate() {
             if place > 0 {
                 writeln!(out)?;
@@ -227,13 +228,13 @@ impl Reporter {
 
     /// A sample shape on standard output, and what cannot stand in it on standard error.
     pub(crate) fn sample(&self, sample: &Sample) -> io::Result<()> {
-        let mut out = anstream::stdout().lock();
+        let mut out = screen::stdout();
         out.write_all(sample.text.as_bytes())?;
         out.flush()?;
         if self.quiet {
             return Ok(());
         }
-        let mut err = anstream::stderr().lock();
+        let mut err = screen::stderr();
         for note in &sample.notes {
             words::labelled(&mut err, words::NOTE, "note", note)?;
         }
@@ -249,7 +250,7 @@ impl Reporter {
         if self.quiet {
             return Ok(());
         }
-        let mut out = anstream::stdout().lock();
+        let mut out = screen::stdout();
         for (place, counts) in counts.iter().enumerate() {
             if place > 0 {
                 writeln!(out)?;
@@ -263,14 +264,14 @@ impl Reporter {
     /// error, so that the one result of the command stays alone on standard output.
     pub(crate) fn plan(&self, summary: &Summary, question_follows: bool) -> io::Result<()> {
         if question_follows {
-            run::plan(&mut anstream::stderr().lock(), summary, false)?;
+            run::plan(&mut screen::stderr(), summary, false)?;
             return self.planned_notices(&summary.notices);
         }
         if self.report == Report::Json {
             return self.document(&json::summary(summary, true));
         }
         if !self.quiet {
-            let mut out = anstream::stdout().lock();
+            let mut out = screen::stdout();
             run::plan(&mut out, summary, true)?;
             out.flush()?;
         }
@@ -284,7 +285,7 @@ impl Reporter {
             return self.document(&json::summary(summary, false));
         }
         if !self.quiet {
-            let mut out = anstream::stdout().lock();
+            let mut out = screen::stdout();
             run::done(&mut out, summary)?;
             out.flush()?;
         }
@@ -307,18 +308,18 @@ impl Reporter {
             return self.document(&json::batch(batch, planned));
         }
         if !self.quiet {
-            let mut out = anstream::stdout().lock();
+            let mut out = screen::stdout();
             batch::show(&mut out, batch, planned, true)?;
             out.flush()?;
         } else if batch.failed() > 0 {
-            batch::failures(&mut anstream::stderr().lock(), batch)?;
+            batch::failures(&mut screen::stderr(), batch)?;
         }
         self.notices(&batch.summary.notices)
     }
 
     /// Shows what would become of the files of a batch, before a question.
     pub(crate) fn batch_to_confirm(&self, batch: &BatchSummary) -> io::Result<()> {
-        batch::show(&mut anstream::stderr().lock(), batch, true, false)
+        batch::show(&mut screen::stderr(), batch, true, false)
     }
 
     /// Shows what came of holding files against a ledger.
@@ -329,7 +330,7 @@ impl Reporter {
         if self.quiet && check.holds {
             return Ok(());
         }
-        let mut out = anstream::stdout().lock();
+        let mut out = screen::stdout();
         verify::ledger(&mut out, check)?;
         out.flush()
     }
@@ -342,7 +343,7 @@ impl Reporter {
         if self.quiet && check.holds {
             return Ok(());
         }
-        let mut out = anstream::stdout().lock();
+        let mut out = screen::stdout();
         verify::parts(&mut out, check)?;
         out.flush()
     }
@@ -365,7 +366,7 @@ impl Reporter {
         if self.quiet {
             return Ok(());
         }
-        let mut err = anstream::stderr().lock();
+        let mut err = screen::stderr();
         if more > 0 {
             let more = words::counted(more as u64, "note more", "notes more");
             let text = format!("{more}; --report json has all of them");
@@ -389,7 +390,7 @@ impl Reporter {
             Failure::Engine(error) => error.details(DETAILS),
             _ => (Vec::new(), 0),
         };
-        let mut err = anstream::stderr().lock();
+        let mut err = screen::stderr();
         words::labelled(&mut err, words::ERROR, "error", &message)?;
         for detail in &details {
             writeln!(err, "       {detail}")?;

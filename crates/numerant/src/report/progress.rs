@@ -8,6 +8,8 @@ use std::time::{Duration, Instant};
 use indicatif::{HumanDuration, ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use numerant_core::engine::Observer;
 
+use super::table::visible;
+
 /// Work that is done sooner than this shows no progress.
 const PATIENCE: Duration = Duration::from_millis(500);
 
@@ -48,7 +50,9 @@ impl Files {
         };
         format!(
             "{} of {} files{failed}  {}",
-            self.done, self.all, self.present
+            self.done,
+            self.all,
+            visible(&self.present)
         )
     }
 }

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
+use super::screen::is_unsafe;
 use super::words::HEADING;
 
 /// Where the text of a column stands.
@@ -139,7 +140,7 @@ pub(super) fn visible(text: &str) -> String {
             '\n' => '⏎',
             '\t' => '⇥',
             '\r' => '␍',
-            character if character.is_control() => '�',
+            character if is_unsafe(character) => '�',
             character => character,
         })
         .collect()
@@ -147,6 +148,7 @@ pub(super) fn visible(text: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use super::super::screen::Screen;
     use super::*;
 
     #[test]
@@ -163,7 +165,7 @@ mod tests {
         table.row(&["港".into(), "1,000".into(), "two\nlines".into()]);
         let mut out = Vec::new();
         table
-            .show(&mut anstream::StripStream::new(&mut out))
+            .show(&mut Screen::on(anstream::StripStream::new(&mut out)))
             .expect("written");
         let text = String::from_utf8(out).expect("text");
         assert_eq!(

@@ -3,30 +3,32 @@
 use std::io::{self, Write};
 use std::path::Path;
 
-use anstyle::{AnsiColor, Style};
 use numerant_core::ledger::Ledger;
 use numerant_core::value::Number;
 use unicode_width::UnicodeWidthStr;
 
-pub(super) const ERROR: Style = AnsiColor::Red.on_default().bold();
-pub(super) const NOTE: Style = AnsiColor::Yellow.on_default().bold();
-pub(super) const HINT: Style = AnsiColor::Cyan.on_default().bold();
-pub(super) const BAD: Style = AnsiColor::Red.on_default().bold();
-pub(super) const GOOD: Style = AnsiColor::Green.on_default().bold();
-pub(super) const HEADING: Style = Style::new().bold();
-pub(super) const FAINT: Style = Style::new().dimmed();
+use super::screen::Mark;
+
+pub(super) const ERROR: Mark = Mark::Red;
+pub(super) const NOTE: Mark = Mark::Yellow;
+pub(super) const HINT: Mark = Mark::Cyan;
+pub(super) const BAD: Mark = Mark::Red;
+pub(super) const GOOD: Mark = Mark::Green;
+pub(super) const HEADING: Mark = Mark::Bold;
+pub(super) const FAINT: Mark = Mark::Faint;
 
 /// `label: text` on standard error, wrapped between words to the width of its terminal.
 pub(super) fn labelled(
     out: &mut impl Write,
-    style: Style,
+    style: Mark,
     label: &str,
     text: &str,
 ) -> io::Result<()> {
     let room = terminal_size::terminal_size_of(io::stderr()).map_or(usize::MAX, |(width, _)| {
         usize::from(width.0).max(40) - INDENT.len()
     });
-    let lines = wrapped(text, room);
+    // A line end in a name is no end of a line here.
+    let lines = wrapped(&text.replace('\n', "⏎"), room);
     let mut lines = lines.iter();
     let first = lines.next().map_or("", String::as_str);
     writeln!(out, "{style}{label}:{style:#} {first}")?;

@@ -15,6 +15,8 @@ pub(super) use copies::{FilledCopy, table_of};
 pub use refusal::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
 use sheets::{Sheets, with_sheet};
 
+use super::Context;
+
 use crate::format::sheet::legal;
 use crate::job::{FillOptions, Job, Overflow};
 use crate::name::{Claim, ClashPolicy, Key, NameBook, RunField, RunValues, Template, numbered};
@@ -101,12 +103,18 @@ pub(super) fn check_beside(
     Ok(())
 }
 
-/// The files that sources lead to.
+/// The files that a run reads, none of which may be written to: `sources`, and all that its job and its process
+/// read besides.
 pub(super) fn protected<'a>(
     sources: impl IntoIterator<Item = &'a SourcePath>,
+    job: &Job,
+    context: &Context,
 ) -> HashMap<Identity, SourcePath> {
-    let sources = sources.into_iter();
-    let known = sources.filter_map(|source| Some((source.identity()?, source.clone())));
+    let own = context.own_files.iter().map(PathBuf::as_path);
+    let besides = job.files_besides().into_iter().chain(own);
+    let besides = besides.map(|path| SourcePath::File(path.to_owned()));
+    let all = sources.into_iter().cloned().chain(besides);
+    let known = all.filter_map(|source| Some((source.identity()?, source)));
     known.collect()
 }
 
@@ -159,7 +167,7 @@ impl Addresses {
         root: &Path,
         now: DateTime,
         rows_of_a_sheet: Option<u64>,
-        protected: Option<&Arc<HashMap<Identity, SourcePath>>>,
+        protected: Arc<HashMap<Identity, SourcePath>>,
     ) -> Self {
         let sheets = rows_of_a_sheet.map(|most| Sheets {
             template: job.sheet.clone(),
@@ -176,10 +184,6 @@ impl Addresses {
             workbooks: Vec::new(),
             names: Vec::new(),
         });
-        let template_read = job.fill.template.iter().cloned().map(SourcePath::File);
-        let read: Vec<SourcePath> = job.sources.iter().cloned().chain(template_read).collect();
-        let own = || Arc::new(self::protected(&read));
-        let protected = protected.map_or_else(own, Arc::clone);
         let side_files = [(&job.ledger, "--ledger"), (&job.rejects, "--rejects")]
             .into_iter()
             .filter_map(|(path, what)| path.clone().map(|path| (path, what)))

@@ -126,7 +126,7 @@ pub fn plan_batch(job: &Job, context: &Context) -> Result<BatchSummary, Error> {
         return batch(job, selected, context, true);
     };
     job.check()?;
-    let mut planned = batch(&planned(job, pack)?, selected, context, true)?;
+    let mut planned = batch(&planned(job, pack, context)?, selected, context, true)?;
     planned.summary.out.clone_from(pack);
     Ok(planned)
 }
@@ -149,7 +149,7 @@ fn batch(
     job.check()?;
     let out = root(job, &selected);
     if let Some(ledger) = &job.ledger {
-        check_beside(ledger, &protected(&job.sources), job.existing)?;
+        check_beside(ledger, &protected(&job.sources, job, context), job.existing)?;
     }
     let mut recovered = match planned {
         true => Vec::from_iter(before_plan(&out)),
@@ -170,7 +170,7 @@ fn batch(
         .iter()
         .zip(&files)
         .filter(|(_, file)| !matches!(file.fate, FileFate::Skipped(SkipReason::OutputOf(_))));
-    let sources = Arc::new(protected(kept.map(|(source, _)| source)));
+    let sources = Arc::new(protected(kept.map(|(source, _)| source), job, context));
     let mut results = work(&tasks, job, &sources, stage.as_ref(), context)?;
     results.sort_by_key(|(task, _)| *task);
     let mut done = Merged::new(job);

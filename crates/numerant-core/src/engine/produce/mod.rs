@@ -14,7 +14,7 @@ use begin::shared_values;
 pub(super) use begin::{Becomes, KeptSheet, SourceBegins};
 pub(super) use finish::Produced;
 
-use super::addresses::{Addresses, Fate};
+use super::addresses::{Addresses, Fate, protected};
 use super::earlier::Earlier;
 use super::notice::{note, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources};
@@ -205,6 +205,8 @@ impl Producer {
             .book
             .as_ref()
             .map(|book| book.limits.rows - u64::from(!job.read.no_header));
+        let own = || Arc::new(protected(&job.sources, job, context));
+        let protected = shared.protected.map_or_else(own, Arc::clone);
         let addresses = Addresses::new(
             job,
             template.clone(),
@@ -212,7 +214,7 @@ impl Producer {
             &out,
             context.now,
             rows,
-            shared.protected,
+            protected,
         )
         .with_earlier(Earlier::read(job, &out)?.paths());
         let first = cursor.first.as_ref();

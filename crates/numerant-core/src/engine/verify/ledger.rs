@@ -27,6 +27,7 @@ pub struct LedgerCheck {
     /// The ledger.
     pub ledger: String,
     /// The folder that was looked at.
+    #[serde(serialize_with = "crate::source::as_text")]
     pub out: PathBuf,
     /// Files that the ledger names.
     pub outputs: u64,

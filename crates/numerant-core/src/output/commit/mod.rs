@@ -141,7 +141,7 @@ impl<'a> Commit<'a> {
                 let path = changes.root.join(&output.path);
                 let folders = below
                     .folders(&output.path)
-                    .map_err(failed("writing", &path))?;
+                    .map_err(|(folder, error)| OutputError::new("writing in", &folder, error))?;
                 for (folder, exists) in folders {
                     if !exists {
                         commit.make_folder_later(&folder);
@@ -153,7 +153,7 @@ impl<'a> Commit<'a> {
             for path in changes.removed {
                 below
                     .folders(path)
-                    .map_err(failed("removing", &changes.root.join(path)))?;
+                    .map_err(|(folder, error)| OutputError::new("removing from", &folder, error))?;
                 commit.remove(&changes.root.join(path))?;
             }
         }

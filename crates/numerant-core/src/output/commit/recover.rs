@@ -25,6 +25,7 @@ pub enum Direction {
 #[non_exhaustive]
 pub struct Recovered {
     /// Its output folder.
+    #[serde(serialize_with = "crate::source::as_text")]
     pub folder: PathBuf,
     /// What became of its changes; nothing if all of them were made, so that only the journal was left.
     pub direction: Option<Direction>,
@@ -32,6 +33,7 @@ pub struct Recovered {
     pub changes: u64,
     /// Files that somebody else has changed since, which stay as they are. The old file stands beside each that
     /// had one, with `.before` behind its name.
+    #[serde(serialize_with = "crate::source::as_texts")]
     pub changed_since: Vec<PathBuf>,
     /// Hidden folders of runs that were cut off before their commit, which were removed.
     pub cleared: u64,

@@ -55,7 +55,10 @@ impl Below {
     }
 
     /// The folders of a path below the root, the outer ones first, each with whether it is there.
-    pub(super) fn folders(&mut self, path: &str) -> io::Result<Vec<(PathBuf, bool)>> {
+    pub(super) fn folders(
+        &mut self,
+        path: &str,
+    ) -> Result<Vec<(PathBuf, bool)>, (PathBuf, io::Error)> {
         let mut folders = Vec::new();
         for (end, _) in path.match_indices('/') {
             let folder = self.root.join(&path[..end]);
@@ -63,17 +66,24 @@ impl Below {
                 folders.push((folder, *exists));
                 continue;
             }
-            let exists = match fs::symlink_metadata(&folder) {
-                Err(error) if error.kind() == io::ErrorKind::NotFound => false,
-                Err(error) => return Err(error),
-                Ok(found) if found.is_dir() => true,
-                Ok(found) if found.is_symlink() => self.is_within(&folder)?,
-                Ok(_) => return Err(io::Error::from(io::ErrorKind::NotADirectory)),
-            };
+            let exists = self
+                .is_there(&folder)
+                .map_err(|error| (folder.clone(), error))?;
             self.known.insert(folder.clone(), exists);
             folders.push((folder, exists));
         }
         Ok(folders)
+    }
+
+    /// Whether a folder is there.
+    fn is_there(&self, folder: &Path) -> io::Result<bool> {
+        match fs::symlink_metadata(folder) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(false),
+            Err(error) => Err(error),
+            Ok(found) if found.is_dir() => Ok(true),
+            Ok(found) if found.is_symlink() => self.is_within(folder),
+            Ok(_) => Err(io::Error::from(io::ErrorKind::NotADirectory)),
+        }
     }
 
     /// Whether a link leads to a folder below the root.
@@ -84,7 +94,7 @@ impl Below {
             true => Ok(true),
             false => Err(io::Error::new(
                 io::ErrorKind::InvalidInput,
-                "a link leads out of the output folder",
+                "it is a link that leads out of the output folder",
             )),
         }
     }
