@@ -5,7 +5,7 @@ use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
 use numerant_core::engine::{
-    Error, PartsOptions, Refusal, plan, run, run_batch, verify_ledger, verify_parts,
+    Context, Error, PartsOptions, Refusal, plan, run, run_batch, verify_ledger, verify_parts,
 };
 use numerant_core::format::delimited::ReadOptions;
 use numerant_core::job::{Job, JobError};
@@ -287,6 +287,23 @@ fn all_outputs_go_into_one_archive() {
             vec!["more.csv".to_owned()]
         )
     );
+}
+
+#[test]
+fn an_archive_has_the_same_bytes_each_time() {
+    let folder = Folder::with(&[("calls.csv", "id,quay\n1,North\n2,South\n3,North\n")]);
+    let pack = |name: &str, hour: i8| {
+        let split = Job {
+            name: Some("{quay}.csv".parse().expect("a template")),
+            out: None,
+            pack: Some(folder.path(name)),
+            ..job(&folder.path("calls.csv"), "x", Path::new(""))
+        };
+        let now = jiff::civil::date(2026, 3, 5).at(hour, 0, 0, 0);
+        run(&split, &Context { now, ..context() }).expect("done");
+        fs::read(folder.path(name)).expect("there")
+    };
+    assert!(pack("morning.zip", 6) == pack("evening.zip", 18));
 }
 
 #[test]

@@ -282,7 +282,7 @@ pub(super) fn run_once(
     summary.ledger.types = types;
     let mut side_files = Vec::from_iter(rejects_file);
     if let Some(path) = &job.ledger {
-        summary.ledger.out = Some(crate::ledger::from_folder_of(path, &out));
+        summary.ledger.out = crate::ledger::out_of_ledger(path, &out);
         summary.ledger.new_folder = new_folder;
         side_files.push(keep_ledger(&mut summary.ledger, job, path, stage)?);
         summary.kept_ledger = Some(path.clone());

@@ -8,7 +8,6 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
 
-use jiff::civil::DateTime;
 use zip::result::ZipError;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive};
@@ -19,7 +18,7 @@ use super::{Context, Error, Summary};
 use crate::disk::Disk;
 use crate::format::Archive;
 use crate::job::Job;
-use crate::ledger::from_folder_of;
+use crate::ledger::out_of_ledger;
 use crate::output::{Beside, Changes, Destination, ExistingPolicy, OutputError, Stage};
 use crate::source::Compression;
 
@@ -118,7 +117,7 @@ pub(super) fn packed<T>(
     }
     let mut beside = rejects(&stage, job, sync)?;
     if let Some(path) = &job.ledger {
-        books.ledger.out = Some(from_folder_of(path, pack));
+        books.ledger.out = out_of_ledger(path, pack);
         books.ledger.new_folder = true;
         let file = keep_ledger(&mut books.ledger, job, path, &stage)?;
         beside.push(file.finish(sync)?);
@@ -212,9 +211,7 @@ fn write(
                     if context.check_cancelled().is_err() {
                         break;
                     }
-                    if let Err(error) =
-                        write_part(tree, part, &part_path(number), disk, context.now)
-                    {
+                    if let Err(error) = write_part(tree, part, &part_path(number), disk) {
                         next.store(parts.len(), Ordering::Relaxed);
                         if let Ok(mut failure) = failure.lock() {
                             failure.get_or_insert(error);
@@ -271,7 +268,6 @@ fn write_part(
     files: &[(&str, u64)],
     to: &Path,
     disk: &Disk,
-    now: DateTime,
 ) -> Result<(), OutputError> {
     let failed = |path: &Path, error: io::Error| OutputError::new("writing", path, error);
     let file = disk.create(to).map_err(|error| failed(to, error))?;
@@ -283,7 +279,8 @@ fn write_part(
             .compression_method(method(name))
             .large_file(*size >= WIDE)
             .unix_permissions(0o644)
-            .last_modified_time(time(now));
+            // The same bytes each time.
+            .last_modified_time(zip::DateTime::default());
         out.start_file(*name, options)
             .map_err(|error| failed(error.into()))?;
         let mut input = File::open(&path).map_err(failed)?;
@@ -306,19 +303,4 @@ fn method(name: &str) -> CompressionMethod {
     } else {
         CompressionMethod::Deflated
     }
-}
-
-/// The time of the run as archives have it: from 1980 on, in steps of two seconds.
-fn time(now: DateTime) -> zip::DateTime {
-    let whole = |part: i8| u8::try_from(part).unwrap_or(0);
-    let year = u16::try_from(now.year()).unwrap_or(0);
-    zip::DateTime::from_date_and_time(
-        year,
-        whole(now.month()),
-        whole(now.day()),
-        whole(now.hour()),
-        whole(now.minute()),
-        whole(now.second()),
-    )
-    .unwrap_or_default()
 }

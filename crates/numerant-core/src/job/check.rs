@@ -289,7 +289,7 @@ impl Job {
         if self.rejects.is_some() && self.rejects == self.ledger {
             return Err(JobError::SameSideFile);
         }
-        if self.memory.0 < 1 << 20 {
+        if self.memory.0 < 1_000_000 {
             return Err(JobError::TooLittleMemory);
         }
         if self.max_outputs == 0 || self.max_outputs >= u64::from(u32::MAX) {

@@ -244,7 +244,7 @@ impl Default for Job {
             existing: ExistingPolicy::default(),
             write: WriteOptions::default(),
             max_outputs: 1000,
-            memory: Size(512 << 20),
+            memory: Size(512_000_000),
             jobs: 0,
             sync: false,
             total: Vec::new(),

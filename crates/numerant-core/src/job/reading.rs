@@ -1,5 +1,7 @@
 //! Options that differ from others in a few keys.
 
+use std::path::PathBuf;
+
 use serde_json::{Map, Value as Json};
 use toml::{Table, Value};
 
@@ -64,7 +66,16 @@ impl Job {
     /// If a path in it is no text.
     pub(crate) fn keys_that_differ(&self) -> Result<Map<String, Json>, serde_json::Error> {
         let usual = serde_json::to_value(Self::default())?;
-        let Json::Object(mut keys) = serde_json::to_value(self)? else {
+        // JSON has no way to write paths that are not Unicode.
+        let known = |path: &Option<PathBuf>| path.clone().filter(|path| path.to_str().is_some());
+        let own = Self {
+            out: known(&self.out),
+            pack: known(&self.pack),
+            ledger: known(&self.ledger),
+            rejects: known(&self.rejects),
+            ..self.clone()
+        };
+        let Json::Object(mut keys) = serde_json::to_value(own)? else {
             return Ok(Map::new());
         };
         keys.retain(|key, value| usual.get(key) != Some(value));

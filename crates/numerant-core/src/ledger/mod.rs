@@ -340,6 +340,15 @@ impl Ledger {
     }
 }
 
+/// The folder of outputs as a ledger at `path` states it: the way there; nothing where that is not Unicode, so that
+/// whoever verifies has to name it.
+pub(crate) fn out_of_ledger(path: &Path, folder: &Path) -> Option<String> {
+    let (own, to) = (plain(path), plain(folder));
+    let is_unicode = own.to_str().is_some() || own.parent() == to.parent();
+    let way = from_folder_of(path, folder);
+    (is_unicode && to.to_str().is_some() || !way.contains('\u{fffd}')).then_some(way)
+}
+
 /// The way from the folder of `file` to `folder`, with `/` between folders; where there is none,
 /// as between drives, the folder itself.
 pub(crate) fn from_folder_of(file: &Path, folder: &Path) -> String {

@@ -111,7 +111,10 @@ pub(super) fn is_forbidden(character: char) -> bool {
             | '\u{200b}'..='\u{200f}'
             | '\u{2028}'..='\u{202e}'
             | '\u{2060}'..='\u{2069}'
+            | '\u{ad}'
+            | '\u{61c}'
             | '\u{feff}'
+            | '\u{e0000}'..='\u{e007f}'
             | '\u{fffe}'..='\u{ffff}'
     ) || character.is_control()
 }
@@ -140,16 +143,31 @@ fn is_device(name: &str) -> bool {
     })
 }
 
-/// The name as a system sees it that ignores case and the two ways to write an accented letter.
+/// The name as a system sees it that ignores case, the two ways to write an accented letter, and what cannot be seen.
 pub(crate) fn fold(name: &str) -> String {
     if name.is_ascii() {
         return name.to_ascii_lowercase();
     }
-    name.nfc()
-        .collect::<String>()
-        .to_lowercase()
+    // Through capitals, so that letters that share one are one: both small sigmas, the long s and the s.
+    name.nfd()
+        .filter(|character| !is_invisible(*character))
+        .flat_map(char::to_uppercase)
+        .flat_map(char::to_lowercase)
         .nfc()
         .collect()
+}
+
+/// Whether a character has no look of its own, so that names with it and without look the same (Unicode's
+/// `Default_Ignorable_Code_Point`).
+fn is_invisible(character: char) -> bool {
+    matches!(
+        character,
+        '\u{ad}' | '\u{34f}' | '\u{61c}' | '\u{115f}'..='\u{1160}' | '\u{17b4}'..='\u{17b5}'
+            | '\u{180b}'..='\u{180f}' | '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}'
+            | '\u{2060}'..='\u{206f}' | '\u{3164}' | '\u{fe00}'..='\u{fe0f}' | '\u{feff}'
+            | '\u{ffa0}' | '\u{1bca0}'..='\u{1bca3}' | '\u{1d173}'..='\u{1d17a}'
+            | '\u{e0000}'..='\u{e0fff}'
+    )
 }
 
 /// A value with all that is not ASCII spelled out, for names that look the same.
@@ -216,6 +234,10 @@ mod tests {
     fn names_that_some_systems_hold_for_one() {
         assert_eq!(fold("NORTH.csv"), fold("north.csv"));
         assert_eq!(fold("\u{c4}.csv"), fold("a\u{308}.csv"));
+        assert_eq!(fold("ΟΔΟΣ"), fold("οδος"));
+        assert_eq!(fold("οδοσ"), fold("οδος"));
+        assert_eq!(fold("No\u{ad}rth"), fold("North"));
+        assert_eq!(fold("North\u{e0041}"), fold("North"));
         assert_ne!(fold("a.csv"), fold("b.csv"));
         assert_eq!(spelled_out("A\u{308}"), "A\\u{308}");
     }

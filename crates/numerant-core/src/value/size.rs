@@ -5,8 +5,8 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-/// A number of bytes, written as `64M`, `1.5GB` or `65536`. The units are powers of 1024, and a
-/// `B` behind them changes nothing.
+/// A number of bytes, written as `64M`, `1.5GB` or `65536`. The units are powers of 1000, as those of reports and
+/// disks; `Ki`, `Mi` and so on are powers of 1024 (IEC 80000-13). A `B` behind them changes nothing.
 #[derive(
     Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema,
 )]
@@ -18,11 +18,15 @@ pub struct Size(pub u64);
 #[error("'{0}' is not a size; write one such as 64M, 1.5G or 65536")]
 pub struct SizeError(String);
 
-const UNITS: [(char, u64); 4] = [
-    ('T', 1 << 40),
-    ('G', 1 << 30),
-    ('M', 1 << 20),
-    ('K', 1 << 10),
+const UNITS: [(&str, u64); 8] = [
+    ("TI", 1 << 40),
+    ("GI", 1 << 30),
+    ("MI", 1 << 20),
+    ("KI", 1 << 10),
+    ("T", 1_000_000_000_000),
+    ("G", 1_000_000_000),
+    ("M", 1_000_000),
+    ("K", 1_000),
 ];
 
 impl FromStr for Size {
@@ -34,7 +38,7 @@ impl FromStr for Size {
         let plain = upper.strip_suffix('B').unwrap_or(&upper);
         let unit = UNITS.iter().find(|(letter, _)| plain.ends_with(*letter));
         let (number, unit) = match unit {
-            Some((_, unit)) => (&plain[..plain.len() - 1], *unit),
+            Some((letters, unit)) => (&plain[..plain.len() - letters.len()], *unit),
             None => (plain, 1),
         };
         let (whole, fraction) = number
@@ -56,11 +60,11 @@ impl FromStr for Size {
 
 impl fmt::Display for Size {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let unit = UNITS
-            .iter()
-            .find(|(_, unit)| self.0 >= *unit && self.0.is_multiple_of(*unit));
+        // The fewest digits.
+        let fits = |(_, unit): &&(&str, u64)| self.0 >= *unit && self.0.is_multiple_of(*unit);
+        let unit = UNITS.iter().filter(fits).max_by_key(|(_, unit)| *unit);
         match unit {
-            Some((letter, unit)) => write!(f, "{}{letter}", self.0 / unit),
+            Some((letters, unit)) => write!(f, "{}{}", self.0 / unit, letters.replace('I', "i")),
             None => write!(f, "{}", self.0),
         }
     }
@@ -88,10 +92,13 @@ mod tests {
     fn sizes() {
         for (text, bytes) in [
             ("65536", 65_536),
-            ("64M", 64 << 20),
-            ("64mb", 64 << 20),
-            ("1.5G", 3 << 29),
-            ("2 K", 2048),
+            ("64M", 64_000_000),
+            ("64mb", 64_000_000),
+            ("64MiB", 64 << 20),
+            ("1.5G", 1_500_000_000),
+            ("1.5Gi", 3 << 29),
+            ("2 K", 2000),
+            ("2 kib", 2048),
             ("7B", 7),
         ] {
             assert_eq!(text.parse(), Ok(Size(bytes)), "{text}");
@@ -99,7 +106,9 @@ mod tests {
         for text in ["", "M", "-1", "1e9", "12X", "99999999999T", "½G"] {
             assert!(text.parse::<Size>().is_err(), "{text}");
         }
-        assert_eq!(Size(64 << 20).to_string(), "64M");
-        assert_eq!(Size(1000).to_string(), "1000");
+        assert_eq!(Size(64 << 20).to_string(), "64Mi");
+        assert_eq!(Size(64_000_000).to_string(), "64M");
+        assert_eq!(Size(1000).to_string(), "1K");
+        assert_eq!(Size(1001).to_string(), "1001");
     }
 }

@@ -61,7 +61,7 @@ pub(crate) struct SplitArguments {
     /// Cut into N files, as equal as can be
     #[arg(long, value_name = "N", help_heading = "Splitting")]
     parts: Option<u64>,
-    /// Cut into files of at most this size, such as 10M
+    /// Cut into files of at most this size, such as 10M (10,000,000 bytes) or 10MiB
     #[arg(long, value_name = "SIZE", help_heading = "Splitting")]
     max_size: Option<Size>,
     /// One file for each record
@@ -415,7 +415,7 @@ mod tests {
                 shape: Some("calls.xml".into()),
             },
             max_outputs: 7,
-            memory: Size(64 << 20),
+            memory: Size(64_000_000),
             jobs: 2,
             sync: true,
             ledger: Some("l.json".into()),
@@ -431,7 +431,7 @@ mod tests {
         let split = request(&["a.csv", "--parts", "3"]);
         assert_eq!(split.job.parts, Some(3));
         let split = request(&["a.csv", "--max-size", "10M"]);
-        assert_eq!(split.job.max_size, Some(Size(10 << 20)));
+        assert_eq!(split.job.max_size, Some(Size(10_000_000)));
         assert!(request(&["a.xlsx", "--per-sheet"]).job.per_sheet);
     }
 

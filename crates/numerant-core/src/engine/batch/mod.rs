@@ -25,7 +25,7 @@ use super::{
     run_once,
 };
 use crate::job::Job;
-use crate::ledger::{FailedFile, from_folder_of};
+use crate::ledger::{FailedFile, out_of_ledger};
 use crate::output::{Changes, ExistingPolicy, Stage};
 use crate::source::{Identity, Selected, SourcePath};
 use crate::value::Size;
@@ -202,7 +202,7 @@ fn batch(
     recovered.append(&mut summary.notices);
     summary.notices = recovered;
     if let (Some(path), Some(stage)) = (&job.ledger, &stage) {
-        summary.ledger.out = Some(from_folder_of(path, &summary.out));
+        summary.ledger.out = out_of_ledger(path, &summary.out);
         let kept = keep_ledger(&mut summary.ledger, job, path, stage)
             .and_then(|ledger| Ok(ledger.finish(job.sync)?))
             .and_then(|ledger| {

@@ -177,7 +177,7 @@ impl Default for VerifyJob {
             decimal_comma: false,
             number_format: None,
             steps: Vec::new(),
-            memory: Size(512 << 20),
+            memory: Size(512_000_000),
             jobs: 0,
         }
     }

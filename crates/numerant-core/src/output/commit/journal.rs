@@ -15,6 +15,9 @@ use serde::{Deserialize, Serialize};
 use crate::disk::Disk;
 use crate::output::stage::existing_ancestor;
 
+/// Bytes that a name may have to get an ending.
+const LONGEST: usize = 240;
+
 /// The form of the document.
 const FORM: u32 = 1;
 
@@ -117,6 +120,9 @@ impl Change {
             return Ok(true);
         }
         let mut name = self.path.file_name().unwrap_or_default().to_owned();
+        if name.len() > LONGEST {
+            name = "output".into();
+        }
         name.push(".before");
         disk.rename_new(kept, &self.path.with_file_name(name))?;
         Ok(false)
