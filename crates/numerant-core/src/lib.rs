@@ -28,3 +28,4 @@ pub mod source;
 pub mod step;
 pub mod tree;
 pub mod value;
+mod workers;

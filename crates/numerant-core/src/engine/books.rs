@@ -7,7 +7,6 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::thread;
 
 use super::consume::{Consumer, Set};
 use super::once::Keep;
@@ -23,6 +22,7 @@ use crate::job::{Formulas, Gathering, Job, Put, PutWhat};
 use crate::ledger::{FileDigest, TypedColumn};
 use crate::output::OutputError;
 use crate::source::SourcePath;
+use crate::workers::on_threads;
 
 /// Bytes of shared texts that a workbook may keep at least.
 const LEAST_SHARED: usize = 1 << 18;
@@ -132,92 +132,87 @@ pub(super) fn write(
     };
     let next = AtomicUsize::new(0);
     let results: Mutex<Vec<(usize, Result<Done, Error>)>> = Mutex::new(Vec::new());
-    thread::scope(|scope| {
-        for _ in 0..threads {
-            scope.spawn(|| {
-                while let Some(file) = order.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    let (path, outputs) = &files[*file];
-                    let staged = keep.stage.dir().join(format!("book-{file}"));
-                    let spools: Vec<PathBuf> = outputs.iter().map(|o| consumer.path(*o)).collect();
-                    let new = |outputs: &[usize], staged: PathBuf| {
-                        let sheets = outputs.iter().map(|output| {
-                            let place = files[*file].1.iter().position(|known| known == output);
-                            (head(*output), spools[place.unwrap_or(0)].as_path())
-                        });
-                        let book = Book {
-                            sheets: sheets.collect(),
-                        };
-                        task.write(&book, path, outputs[0], staged)
-                    };
-                    let any_kept = outputs
+    on_threads(threads, || {
+        while let Some(file) = order.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let (path, outputs) = &files[*file];
+            let staged = keep.stage.dir().join(format!("book-{file}"));
+            let spools: Vec<PathBuf> = outputs.iter().map(|o| consumer.path(*o)).collect();
+            let new = |outputs: &[usize], staged: PathBuf| {
+                let sheets = outputs.iter().map(|output| {
+                    let place = files[*file].1.iter().position(|known| known == output);
+                    (head(*output), spools[place.unwrap_or(0)].as_path())
+                });
+                let book = Book {
+                    sheets: sheets.collect(),
+                };
+                task.write(&book, path, outputs[0], staged)
+            };
+            let any_kept = outputs
+                .iter()
+                .any(|output| consumer.kept(*output).is_some());
+            let result = match any_kept {
+                false if let Some(form) = &form => {
+                    let tables = outputs
                         .iter()
-                        .any(|output| consumer.kept(*output).is_some());
-                    let result = match any_kept {
-                        false if let Some(form) = &form => {
-                            let tables = outputs
-                                .iter()
-                                .zip(&spools)
-                                .map(|(output, spool)| (head(*output), spool.as_path()));
-                            let copy = produced.copies.iter().find(|copy| copy.path == *path);
-                            let values = copy.map(|copy| copy.values.as_slice());
-                            let tables = tables.collect();
-                            task.fill(
-                                form,
-                                job,
-                                tables,
-                                values.unwrap_or_default(),
-                                path,
-                                outputs[0],
-                                staged,
-                            )
-                        }
-                        false if let Some((cutting, rows)) = &cutting => {
-                            let first = outputs[0];
-                            let called = &produced.sheets[first];
-                            let part =
-                                (called.as_str(), rows[first].as_slice(), spools[0].as_path());
-                            task.cut(cutting, part, path, first, staged)
-                        }
-                        false => new(outputs, staged).map(|file| (file, None)),
-                        true => {
-                            let taken = outputs.iter().map(|output| {
-                                let called = produced.sheets[*output].clone();
-                                if let Some(KeptSheet { book, name, .. }) = consumer.kept(*output) {
-                                    return Ok(Taken {
-                                        book: book.clone(),
-                                        sheet: name.clone(),
-                                        called,
-                                    });
-                                }
-                                // What has no sheet to keep becomes one first.
-                                let own = keep.stage.dir().join(format!("sheet-{output}"));
-                                new(&[*output], own.clone())?;
-                                Ok(Taken {
-                                    book: own,
-                                    sheet: called.clone(),
-                                    called,
-                                })
-                            });
-                            let taken: Result<Vec<Taken>, Error> = taken.collect();
-                            let count = outputs.iter().map(|output| records[*output]).sum();
-                            taken.and_then(|taken| {
-                                task.assemble(&taken, path, outputs[0], staged, job, count)
-                            })
-                        }
-                    };
-                    let failed = result.is_err();
-                    for spool in &spools {
-                        // The stage is removed as a whole later.
-                        let _ = keep.stage.disk().remove(spool);
-                    }
-                    if let Ok(mut results) = results.lock() {
-                        results.push((*file, result));
-                    }
-                    if failed {
-                        next.store(order.len(), Ordering::Relaxed);
-                    }
+                        .zip(&spools)
+                        .map(|(output, spool)| (head(*output), spool.as_path()));
+                    let copy = produced.copies.iter().find(|copy| copy.path == *path);
+                    let values = copy.map(|copy| copy.values.as_slice());
+                    let tables = tables.collect();
+                    task.fill(
+                        form,
+                        job,
+                        tables,
+                        values.unwrap_or_default(),
+                        path,
+                        outputs[0],
+                        staged,
+                    )
                 }
-            });
+                false if let Some((cutting, rows)) = &cutting => {
+                    let first = outputs[0];
+                    let called = &produced.sheets[first];
+                    let part = (called.as_str(), rows[first].as_slice(), spools[0].as_path());
+                    task.cut(cutting, part, path, first, staged)
+                }
+                false => new(outputs, staged).map(|file| (file, None)),
+                true => {
+                    let taken = outputs.iter().map(|output| {
+                        let called = produced.sheets[*output].clone();
+                        if let Some(KeptSheet { book, name, .. }) = consumer.kept(*output) {
+                            return Ok(Taken {
+                                book: book.clone(),
+                                sheet: name.clone(),
+                                called,
+                            });
+                        }
+                        // What has no sheet to keep becomes one first.
+                        let own = keep.stage.dir().join(format!("sheet-{output}"));
+                        new(&[*output], own.clone())?;
+                        Ok(Taken {
+                            book: own,
+                            sheet: called.clone(),
+                            called,
+                        })
+                    });
+                    let taken: Result<Vec<Taken>, Error> = taken.collect();
+                    let count = outputs.iter().map(|output| records[*output]).sum();
+                    taken.and_then(|taken| {
+                        task.assemble(&taken, path, outputs[0], staged, job, count)
+                    })
+                }
+            };
+            let failed = result.is_err();
+            for spool in &spools {
+                // The stage is removed as a whole later.
+                let _ = keep.stage.disk().remove(spool);
+            }
+            if let Ok(mut results) = results.lock() {
+                results.push((*file, result));
+            }
+            if failed {
+                next.store(order.len(), Ordering::Relaxed);
+            }
         }
     });
     let mut results = results.into_inner().unwrap_or_default();

@@ -6,7 +6,6 @@ use std::io::{self, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::thread;
 
 use super::consume::Consumer;
 use super::documents::{Counted, WrittenDocument};
@@ -16,6 +15,7 @@ use super::{Context, Error};
 use crate::job::Job;
 use crate::output::OutputError;
 use crate::source::Compression;
+use crate::workers::on_threads;
 
 /// Bytes that are read at a time.
 const PIECE: usize = 1 << 17;
@@ -45,23 +45,17 @@ pub(super) fn write(
     let threads = context.threads(job).min(tasks.len()).max(1);
     let next = AtomicUsize::new(0);
     let results = Mutex::new(Vec::new());
-    thread::scope(|scope| {
-        for _ in 0..threads {
-            scope.spawn(|| {
-                while let Some((output, path, staged)) =
-                    tasks.get(next.fetch_add(1, Ordering::Relaxed))
-                {
-                    let result = context
-                        .check_cancelled()
-                        .and_then(|()| pack(*output, path, staged, compression, keep));
-                    if result.is_err() {
-                        next.store(tasks.len(), Ordering::Relaxed);
-                    }
-                    if let Ok(mut results) = results.lock() {
-                        results.push((*output, result));
-                    }
-                }
-            });
+    on_threads(threads, || {
+        while let Some((output, path, staged)) = tasks.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let result = context
+                .check_cancelled()
+                .and_then(|()| pack(*output, path, staged, compression, keep));
+            if result.is_err() {
+                next.store(tasks.len(), Ordering::Relaxed);
+            }
+            if let Ok(mut results) = results.lock() {
+                results.push((*output, result));
+            }
         }
     });
     for (output, result) in results.into_inner().unwrap_or_default() {

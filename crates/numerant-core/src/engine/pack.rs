@@ -6,7 +6,6 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::thread;
 
 use zip::result::ZipError;
 use zip::write::SimpleFileOptions;
@@ -21,6 +20,7 @@ use crate::job::Job;
 use crate::ledger::out_of_ledger;
 use crate::output::{Beside, Changes, Destination, ExistingPolicy, OutputError, Stage};
 use crate::source::Compression;
+use crate::workers::on_threads;
 
 /// Outputs that are packed together: so many bytes or files of them.
 const BYTES: u64 = 8 << 20;
@@ -202,23 +202,19 @@ fn write(
     let failure = Mutex::new(None);
     let part_path = |part: usize| stage.dir().join(format!("packed-{part}"));
     let disk = stage.disk();
-    thread::scope(|scope| {
-        for _ in 0..threads {
-            scope.spawn(|| {
-                loop {
-                    let number = next.fetch_add(1, Ordering::Relaxed);
-                    let Some(part) = parts.get(number) else { break };
-                    if context.check_cancelled().is_err() {
-                        break;
-                    }
-                    if let Err(error) = write_part(tree, part, &part_path(number), disk) {
-                        next.store(parts.len(), Ordering::Relaxed);
-                        if let Ok(mut failure) = failure.lock() {
-                            failure.get_or_insert(error);
-                        }
-                    }
+    on_threads(threads, || {
+        loop {
+            let number = next.fetch_add(1, Ordering::Relaxed);
+            let Some(part) = parts.get(number) else { break };
+            if context.check_cancelled().is_err() {
+                break;
+            }
+            if let Err(error) = write_part(tree, part, &part_path(number), disk) {
+                next.store(parts.len(), Ordering::Relaxed);
+                if let Ok(mut failure) = failure.lock() {
+                    failure.get_or_insert(error);
                 }
-            });
+            }
         }
     });
     if let Some(error) = failure.into_inner().unwrap_or_default() {

@@ -1,5 +1,11 @@
 //! Zip packages, which most workbooks are: their parts, unpacked on a thread beside the reader.
 
+#![deny(
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss
+)]
+
 use std::collections::HashMap;
 use std::io::{self, Read};
 use std::sync::Arc;

@@ -1,5 +1,11 @@
 //! Documents whose records are trees: what their formats have in common.
 
+#![deny(
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss
+)]
+
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -341,7 +347,8 @@ impl OpenedTrees {
             },
             surveyed: None,
             depth: options.depth.unwrap_or(DEPTH),
-            largest_record,
+            // Places in a record are told with 32 bits.
+            largest_record: largest_record.min(u32::MAX as usize / 2),
         };
         let input = opened.input()?;
         opened.facts = match format {

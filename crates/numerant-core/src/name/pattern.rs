@@ -164,9 +164,8 @@ impl NamePattern {
             let bits = &self.segments[place - first];
             let (plain, compression) = Compression::of_name(name);
             let packed = compression.is_some() && place == last;
-            let fits =
-                fits(bits, name, &mut values) || (packed && self::fits(bits, plain, &mut values));
-            if !fits {
+            let mut fits = |name: &str| Fit::new(name).fits(bits, 0, &mut values);
+            if !(fits(name) || packed && fits(plain)) {
                 return Err(NameMismatch);
             }
         }
@@ -174,29 +173,58 @@ impl NamePattern {
     }
 }
 
-/// Whether a name is made of these bits; fills in what the columns among them say.
-fn fits(bits: &[Bit], name: &str, values: &mut [String]) -> bool {
-    let Some((bit, rest)) = bits.split_first() else {
-        return name.is_empty();
-    };
-    let column = match bit {
-        Bit::Literal(literal) => {
-            let behind = name.strip_prefix(literal.as_str());
-            return behind.is_some_and(|behind| fits(rest, behind, values));
-        }
-        Bit::Column(column) => Some(*column),
-        Bit::Anything => None,
-    };
-    let ends = name.char_indices().skip(1).map(|(at, _)| at);
-    for end in ends.chain([name.len()]) {
-        if end > 0 && fits(rest, &name[end..], values) {
-            if let Some(column) = column {
-                name[..end].clone_into(&mut values[column]);
-            }
-            return true;
+/// Holds a name against bits. What does not fit from a place on is tried once, so that the work is bounded by the
+/// bits and the square of the length.
+struct Fit<'n> {
+    name: &'n str,
+    /// Bits that are left, and places, that do not fit.
+    failed: HashSet<(usize, usize)>,
+}
+
+impl<'n> Fit<'n> {
+    fn new(name: &'n str) -> Self {
+        Self {
+            name,
+            failed: HashSet::new(),
         }
     }
-    false
+
+    /// Whether the name is made of these bits from a place on; fills in what the columns among them say.
+    fn fits(&mut self, bits: &[Bit], from: usize, values: &mut [String]) -> bool {
+        if self.failed.contains(&(bits.len(), from)) {
+            return false;
+        }
+        let fits = self.try_fit(bits, from, values);
+        if !fits {
+            self.failed.insert((bits.len(), from));
+        }
+        fits
+    }
+
+    fn try_fit(&mut self, bits: &[Bit], from: usize, values: &mut [String]) -> bool {
+        let name = &self.name[from..];
+        let Some((bit, rest)) = bits.split_first() else {
+            return name.is_empty();
+        };
+        let column = match bit {
+            Bit::Literal(literal) => {
+                return name.starts_with(literal.as_str())
+                    && self.fits(rest, from + literal.len(), values);
+            }
+            Bit::Column(column) => Some(*column),
+            Bit::Anything => None,
+        };
+        let ends = name.char_indices().skip(1).map(|(at, _)| at);
+        for end in ends.chain([name.len()]) {
+            if end > 0 && self.fits(rest, from + end, values) {
+                if let Some(column) = column {
+                    name[..end].clone_into(&mut values[column]);
+                }
+                return true;
+            }
+        }
+        false
+    }
 }
 
 impl fmt::Display for NamePattern {
@@ -257,6 +285,14 @@ mod tests {
             read("level {station}.csv", "salt V03.csv"),
             Err(NameMismatch)
         );
+    }
+
+    #[test]
+    fn names_that_fit_in_many_ways_are_soon_told() {
+        let pattern = "{a}_{b}_{c}_{d}_{e}_{f}_{g}_{h}.tsv";
+        let long = "_".repeat(200);
+        assert_eq!(read(pattern, &format!("{long}.csv")), Err(NameMismatch));
+        assert!(read(pattern, &format!("{long}.tsv")).is_ok());
     }
 
     #[test]

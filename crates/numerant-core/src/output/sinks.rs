@@ -8,11 +8,12 @@
 use std::collections::VecDeque;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
-use std::thread;
+use std::sync::Mutex;
 
 use crate::disk::{Disk, OutFile};
 use crate::ledger::FileDigest;
 use crate::record::Arena;
+use crate::workers::on_threads;
 
 /// A buffer is written when it holds this many bytes: few enough for the buffers of a common
 /// number of outputs to stay in a processor's cache, where the system finds them when it copies.
@@ -271,25 +272,22 @@ impl Sinks {
         let (dir, disk) = (&self.dir, &self.disk);
         let bytes = log.bytes.as_slice();
         let share = self.sinks.len().div_ceil(self.threads).max(1);
-        let written = thread::scope(|scope| {
-            let shares: Vec<_> = self
-                .sinks
-                .chunks_mut(share)
-                .enumerate()
-                .map(|(place, sinks)| {
-                    let first = place * share;
-                    let begins = &begins[first..=first + sinks.len()];
-                    let pieces = &pieces;
-                    scope.spawn(move || {
-                        write_share((dir, disk), first, sinks, begins, pieces, bytes)
-                    })
-                })
-                .collect();
-            shares.into_iter().try_for_each(|share| match share.join() {
-                Ok(written) => written,
-                Err(panic) => std::panic::resume_unwind(panic),
-            })
+        let shares = self.sinks.chunks_mut(share).enumerate();
+        let shares: Mutex<Vec<(usize, &mut [Sink])>> = Mutex::new(shares.collect());
+        let failed = Mutex::new(None);
+        on_threads(self.threads, || {
+            let next = || shares.lock().ok()?.pop();
+            while let Some((place, sinks)) = next() {
+                let first = place * share;
+                let begins = &begins[first..=first + sinks.len()];
+                if let Err(error) = write_share((dir, disk), first, sinks, begins, &pieces, bytes)
+                    && let Ok(mut failed) = failed.lock()
+                {
+                    failed.get_or_insert(error);
+                }
+            }
         });
+        let written = failed.into_inner().unwrap_or_default().map_or(Ok(()), Err);
         written?;
         self.log = log;
         self.log.bytes.clear();

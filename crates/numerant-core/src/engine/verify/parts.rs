@@ -7,7 +7,6 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::thread;
 
 use serde::Serialize;
 
@@ -22,6 +21,7 @@ use crate::source::SourcePath;
 use crate::step::{Pipeline, Step, StepError};
 use crate::tree::with_plain_dots;
 use crate::value::Size;
+use crate::workers::both;
 
 /// Bytes that a hash that is counted takes.
 const COUNTED: u64 = 64;
@@ -532,15 +532,8 @@ impl Side<'_> {
         if !threads {
             return Ok((one(true)?, one(false)?));
         }
-        thread::scope(|scope| {
-            let whole = scope.spawn(|| one(true));
-            let parts = one(false);
-            let whole = match whole.join() {
-                Ok(whole) => whole,
-                Err(panic) => std::panic::resume_unwind(panic),
-            };
-            Ok((whole?, parts?))
-        })
+        let (whole, parts) = both(|| one(true), || one(false));
+        Ok((whole?, parts?))
     }
 
     /// Counts and names the records of some buckets.

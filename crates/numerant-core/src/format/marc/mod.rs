@@ -3,6 +3,12 @@
 //! A record becomes a tree whose columns are called as the trade does (`245$a`, `650[2]$a`, `LDR`). As long as
 //! nothing is done to them, records move as they stand, or from one of the two forms to the other.
 
+#![deny(
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss
+)]
+
 mod charset;
 mod encode;
 mod iso5426;

@@ -1,5 +1,11 @@
 //! Reads spreadsheets: the list of tables, and the cells of a table as a stream.
 
+#![deny(
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss
+)]
+
 use std::io::{self, BufReader, Read};
 use std::sync::Arc;
 
@@ -547,6 +553,7 @@ fn clock(time: &str) -> Option<i64> {
 }
 
 /// Thousandths of a number of seconds, to the nearest.
+#[allow(clippy::cast_possible_truncation, reason = "it is below 1e12")]
 fn milliseconds(seconds: &str) -> Option<i64> {
     let seconds: f64 = seconds.replace(',', ".").parse().ok()?;
     (0.0..1e9)
@@ -582,7 +589,12 @@ fn write_duration(value: &str, shown: Shown, out: &mut Vec<u8>) -> bool {
         if !(0.0..1e9).contains(&count) {
             return false;
         }
-        total += (count * unit).round() as i64;
+        #[allow(clippy::cast_possible_truncation, reason = "it is below 4e15")]
+        let whole = (count * unit).round() as i64;
+        let Some(more) = i64::checked_add(total, whole) else {
+            return false;
+        };
+        total = more;
         number.clear();
     }
     let moments = match shown {

@@ -140,7 +140,7 @@ impl NumberText {
             shown => shown,
         };
         let Shown::Number { places } = shown else {
-            let Ok(number) = String::from_utf8_lossy(text).parse::<f64>() else {
+            let Some(number) = double(text) else {
                 return false;
             };
             self.write_double(number, shown, out);
@@ -161,7 +161,7 @@ impl NumberText {
             pad(has, places, out);
             return true;
         }
-        let Ok(number) = String::from_utf8_lossy(text).parse::<f64>() else {
+        let Some(number) = double(text) else {
             return false;
         };
         self.write_double(number, shown, out);
@@ -175,15 +175,24 @@ impl NumberText {
             Shown::Moment(_) | Shown::Boolean(_) => 0,
             Shown::Number { places } => places,
         };
+        if !number.is_finite() {
+            // What programs show of it.
+            out.extend_from_slice(b"#NUM!");
+            return;
+        }
         // No minus before nought.
         let number = if number == 0.0 { 0.0 } else { number };
         let text = number.to_string();
         out.extend_from_slice(text.as_bytes());
-        if number.is_finite() {
-            let has = text.find('.').map_or(0, |point| text.len() - point - 1);
-            pad(has, places, out);
-        }
+        let has = text.find('.').map_or(0, |point| text.len() - point - 1);
+        pad(has, places, out);
     }
+}
+
+/// The double that a text is; none for texts of numbers that a double has no room for.
+fn double(text: &[u8]) -> Option<f64> {
+    let number = std::str::from_utf8(text).ok()?.parse::<f64>().ok()?;
+    number.is_finite().then_some(number)
 }
 
 /// Appends noughts up to so many digits behind the point, of which there are `has`.

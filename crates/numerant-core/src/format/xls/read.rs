@@ -1,5 +1,11 @@
 //! Reads binary workbooks.
 
+#![deny(
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss
+)]
+
 use std::io::Read;
 use std::sync::Arc;
 
@@ -100,7 +106,7 @@ impl XlsBook {
                 limit: Size(memory as u64),
             });
         }
-        let mut stream = Vec::with_capacity(part.len() as usize);
+        let mut stream = Vec::with_capacity(usize::try_from(part.len()).unwrap_or_default());
         let mut part = part;
         part.read_to_end(&mut stream).map_err(failed)?;
         Self::of_stream(stream, memory).map(Some)
@@ -248,7 +254,7 @@ fn encoding(code_page: u16) -> Option<&'static Encoding> {
 /// The number that the 30 bits of an RK stand for ([MS-XLS] 2.5.217).
 pub(crate) fn rk(bits: u32) -> f64 {
     let number = if bits & 2 != 0 {
-        f64::from((bits as i32) >> 2)
+        f64::from(bits.cast_signed() >> 2)
     } else {
         f64::from_bits(u64::from(bits & 0xffff_fffc) << 32)
     };
@@ -328,6 +334,10 @@ impl Cells {
         let start = self.bytes.len();
         write(&self.globals, &mut self.bytes);
         if self.bytes.len() > start {
+            #[allow(
+                clippy::cast_possible_truncation,
+                reason = "the bytes are held to less than 4 GiB"
+            )]
             let text = HeldText::Own(start as u32, (self.bytes.len() - start) as u32);
             self.cells.push(HeldCell { row, column, text });
         }
@@ -410,7 +420,8 @@ impl Cells {
                     for place in 0..cells {
                         let start = 4 + place * 6;
                         let number = rk(u32_at(data, start + 2));
-                        let column = column.saturating_add(place as u16);
+                        let column =
+                            column.saturating_add(u16::try_from(place).unwrap_or(u16::MAX));
                         self.number(row, column, u16_at(data, start), number);
                     }
                 }

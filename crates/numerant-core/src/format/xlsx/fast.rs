@@ -1,6 +1,12 @@
 //! The rows that nearly all programs write, read without an XML parser in between: five times as
 //! fast, and to the same result. Whatever is not quite of that form is left to the parser.
 
+#![deny(
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss
+)]
+
 use super::read::{CellHead, CellKind, State};
 use crate::format::sheet::Row;
 use crate::source::ReadProblem;
@@ -191,7 +197,8 @@ fn read_cell(
             b's' => {
                 scan.expect(b"s=\"")?;
                 let (start, end) = scan.until(b'"')?;
-                head.style = digits(&scan.text[start..end]).ok_or(Fast::Unusual)? as usize;
+                let style = digits(&scan.text[start..end]).ok_or(Fast::Unusual)?;
+                head.style = usize::try_from(style).map_err(|_| Fast::Unusual)?;
             }
             b't' => {
                 scan.expect(b"t=\"")?;
@@ -247,7 +254,8 @@ fn read_cell(
         }
         CellKind::Shared => {
             let number = digits(value).ok_or(Fast::Unusual)?;
-            let laid = state.strings.laid(number as usize).ok_or(Fast::Unusual)?;
+            let number = usize::try_from(number).map_err(|_| Fast::Unusual)?;
+            let laid = state.strings.laid(number).ok_or(Fast::Unusual)?;
             row.push_laid(column, laid);
         }
         CellKind::Text if !needs_care(value) => {
