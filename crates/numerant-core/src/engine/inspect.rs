@@ -24,7 +24,10 @@ use crate::step::{
 };
 use crate::value::{Kind, KindTally};
 
-/// Distinct values of a column that are counted exactly.
+/// Bytes that a distinct value takes in memory.
+const HASH: u64 = 40;
+
+/// Distinct values of a column that are counted exactly at most.
 const MOST_DISTINCT: usize = 100_000;
 
 /// Distinct values that are listed with their counts at most.
@@ -249,7 +252,13 @@ fn inspect_one(
     };
     let facts = reader.facts().clone();
     let taken = &facts.taken;
-    let mut profiles: Vec<Profile> = vec![Profile::default(); slots.len()];
+    let room = job.memory.0 / 2 / (slots.len().max(1) as u64 * HASH);
+    let most = usize::try_from(room).map_or(MOST_DISTINCT, |room| room.min(MOST_DISTINCT));
+    let empty = Profile {
+        most,
+        ..Profile::default()
+    };
+    let mut profiles: Vec<Profile> = vec![empty; slots.len()];
     let (mut fields, mut quoted, mut other_line_ends, mut kept) = (0, 0, 0, 0);
     let mut records: Vec<Vec<String>> = Vec::new();
     let dialect = facts.dialect;
@@ -516,6 +525,8 @@ pub fn values(
 struct Profile {
     kinds: KindTally,
     distinct: HashTable<u128>,
+    /// Distinct values that are counted.
+    most: usize,
     overflowed: bool,
     example: Option<String>,
     scratch: Vec<u8>,
@@ -541,7 +552,7 @@ impl Profile {
                 .find(hash as u64, |known| *known == hash)
                 .is_none()
             {
-                if self.distinct.len() == MOST_DISTINCT {
+                if self.distinct.len() == self.most {
                     self.overflowed = true;
                     self.distinct = HashTable::new();
                 } else {
@@ -554,7 +565,7 @@ impl Profile {
 
     fn finish(self, name: &str) -> ColumnProfile {
         let distinct = if self.overflowed {
-            Distinct::MoreThan(MOST_DISTINCT as u64)
+            Distinct::MoreThan(self.most as u64)
         } else {
             Distinct::Exactly(self.distinct.len() as u64)
         };

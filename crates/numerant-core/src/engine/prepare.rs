@@ -38,6 +38,7 @@ fn options(job: &Job, context: &Context) -> PipelineOptions {
         totals: job.total.clone(),
         blank_columns: Vec::new(),
         temporary: context.temporary.clone(),
+        memory: Some(job.memory),
     }
 }
 

@@ -235,6 +235,11 @@ impl Batch {
         mem::take(&mut self.computed[column - self.width])
     }
 
+    /// Bytes of all values that were computed.
+    pub(crate) fn bytes_computed(&self) -> usize {
+        self.computed.iter().map(|values| values.bytes.len()).sum()
+    }
+
     pub(crate) fn put_back(&mut self, column: usize, values: Computed) {
         self.computed[column - self.width] = values;
     }

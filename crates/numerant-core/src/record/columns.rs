@@ -90,19 +90,20 @@ impl Columns {
             .iter()
             .map(|header| header.as_ref().trim())
             .collect();
+        let mut numbers = HashMap::new();
         for (place, header) in headers.iter().enumerate() {
             let header = header.as_ref();
             let trimmed = header.trim();
             let column = place + 1;
             let name = if trimmed.is_empty() {
-                let name = columns.unused(&format!("column_{column}"), &known);
+                let name = columns.unused(&format!("column_{column}"), &known, &mut numbers);
                 columns.notes.push(HeaderNote::Blank {
                     column,
                     name: name.clone(),
                 });
                 name
             } else if columns.places.contains_key(trimmed) {
-                let name = columns.unused(trimmed, &known);
+                let name = columns.unused(trimmed, &known, &mut numbers);
                 let header = trimmed.to_owned();
                 columns.notes.push(HeaderNote::Duplicate {
                     column,
@@ -143,16 +144,26 @@ impl Columns {
         self.names.push(name);
     }
 
-    /// `wanted`, or `wanted_2`, `wanted_3` …: the first that is no column and no header.
-    fn unused(&self, wanted: &str, headers: &HashSet<&str>) -> String {
+    /// `wanted`, or `wanted_2`, `wanted_3` …: the first that is no column and no header. `numbers` says of each name
+    /// which of them are taken.
+    fn unused(
+        &self,
+        wanted: &str,
+        headers: &HashSet<&str>,
+        numbers: &mut HashMap<String, u64>,
+    ) -> String {
         let taken = |name: &str| self.places.contains_key(name) || headers.contains(name);
         if !taken(wanted) {
             return wanted.to_owned();
         }
-        (2_u64..)
-            .map(|number| format!("{wanted}_{number}"))
-            .find(|name| !taken(name))
-            .unwrap_or_else(|| wanted.to_owned())
+        let number = numbers.entry(wanted.to_owned()).or_insert(1);
+        loop {
+            *number += 1;
+            let name = format!("{wanted}_{number}");
+            if !taken(&name) {
+                return name;
+            }
+        }
     }
 
     /// The names, in order.

@@ -2,7 +2,7 @@
 
 use crate::expr::{EvalError, ExprError};
 use crate::record::ColumnError;
-use crate::value::{ColumnType, NumberProblem};
+use crate::value::{ColumnType, NumberProblem, Size};
 
 use super::lookup::LookupError;
 
@@ -118,6 +118,14 @@ pub enum StepProblem {
         /// What is wrong with it.
         problem: NumberProblem,
     },
+    /// The values of a column take more memory than there is for them.
+    #[error("--set {name}: the computed values of a few records take more than {limit}")]
+    TooMuch {
+        /// The column.
+        name: String,
+        /// What there is for them.
+        limit: Size,
+    },
     /// A sum has too many digits.
     #[error("--total: the sum of column '{column}' has more than 38 digits")]
     Sum {
@@ -166,6 +174,9 @@ impl StepProblem {
             .hint(),
             Self::Type { .. } => {
                 Some("--on-error reject leaves such records out and counts them".to_owned())
+            }
+            Self::TooMuch { .. } => {
+                Some("make shorter values, or allow more with --memory".to_owned())
             }
             Self::Unmatched { .. } | Self::Sum { .. } => None,
         }

@@ -11,6 +11,7 @@ use crate::format::delimited::ReadOptions;
 use crate::record::{Batch, ColumnError, Computed};
 use crate::shape::open_reader;
 use crate::source::{Input, ReadError, ReadProblem, SourcePath};
+use crate::value::Size;
 
 /// Keys that are kept to list.
 const LISTED: usize = 1000;
@@ -87,6 +88,14 @@ pub enum LookupError {
         /// The key column.
         key: String,
     },
+    /// It takes more memory than there is.
+    #[error("--lookup: {table} takes more than {limit} of memory")]
+    TooLarge {
+        /// The table.
+        table: String,
+        /// What there is.
+        limit: Size,
+    },
     /// It has keys twice.
     #[error("--lookup: {table} has {count} {} more than once", if *.count == 1 { "key" } else { "keys" })]
     Repeated {
@@ -101,6 +110,10 @@ pub enum LookupError {
     #[error("--lookup: {} of column '{}' {} not in {}; nothing was written", .0.keys_in_words(), .0.column, if .0.keys == 1 { "is" } else { "are" }, .0.table)]
     Unmatched(UnmatchedKeys),
 }
+
+/// Bytes that a key and its place take in memory besides the key itself, and a value besides its text.
+const ROW: usize = 88;
+const PLACE: usize = 8;
 
 /// Keys of records that a table does not have.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -140,6 +153,10 @@ impl LookupError {
                     .to_owned(),
             ),
             Self::Key { problem, .. } => Some(problem.hint()),
+            Self::TooLarge { .. } => Some(
+                "allow more with --memory, or keep only the columns that are needed in the table"
+                    .to_owned(),
+            ),
             Self::NothingToAdd { .. } => None,
             Self::Repeated { .. } => Some(
                 "--repeated first or --repeated last takes one of them; or mend the table"
@@ -208,7 +225,11 @@ pub(super) struct Table {
 
 impl Table {
     /// Reads a table.
-    pub(super) fn read(lookup: &Lookup, temporary: &Path) -> Result<Self, LookupError> {
+    pub(super) fn read(
+        lookup: &Lookup,
+        temporary: &Path,
+        memory: usize,
+    ) -> Result<Self, LookupError> {
         const BATCH: usize = 1 << 16;
         const LARGEST: usize = 1 << 24;
         let source = SourcePath::File(lookup.file.clone());
@@ -234,7 +255,16 @@ impl Table {
         let mut lines = Vec::new();
         let mut repeated = (Vec::new(), 0_u64);
         let mut batch = Batch::default();
+        let mut taken = 0;
         while reader.next_batch(&mut batch)? {
+            taken += batch.bytes.len() + batch.len() * (ROW + PLACE * added.len());
+            // Places of values are told with 32 bits.
+            if taken > memory.min(u32::MAX as usize) {
+                return Err(LookupError::TooLarge {
+                    table: shown,
+                    limit: Size(memory as u64),
+                });
+            }
             for record in 0..batch.len() {
                 let row = lines.len();
                 lines.push(batch.line(record));

@@ -4,7 +4,7 @@ use super::error::StepProblem;
 use super::pipeline::Faults;
 use crate::expr::Compiled;
 use crate::record::Batch;
-use crate::value::Cells;
+use crate::value::{Cells, Size};
 
 #[derive(Clone, Debug)]
 pub(super) struct Set {
@@ -18,9 +18,11 @@ impl Set {
         &self,
         batch: &mut Batch,
         cells: &Cells,
+        most: usize,
         faults: &mut Faults<'_>,
     ) -> Result<(), StepProblem> {
         let mut values = batch.take_computed(self.slot);
+        let room = most.saturating_sub(batch.bytes_computed());
         for record in 0..batch.len() {
             let written = values.push_with(|out| self.value.write(batch, record, cells, out));
             if let Err(problem) = written {
@@ -30,6 +32,13 @@ impl Set {
                     problem,
                 };
                 faults.found(record, problem)?;
+            }
+            if values.bytes.len() > room {
+                let problem = StepProblem::TooMuch {
+                    name: self.name.clone(),
+                    limit: Size(most as u64),
+                };
+                return Err(faults.ends(record, problem));
             }
         }
         batch.put_back(self.slot, values);

@@ -1,6 +1,5 @@
 //! Results as JSON, one document a command. `docs/json.md` describes them.
 
-use std::borrow::Cow;
 use std::io::{self, Write};
 
 use numerant_core::engine::{BatchFile, BatchSummary, FileFate, Summary};
@@ -13,29 +12,40 @@ use crate::commands::Failure;
 /// Prints a document on standard output. What would do something to a terminal is escaped, which is the same text
 /// to whoever reads it.
 pub(super) fn print(document: &Value) -> io::Result<()> {
-    let text = serde_json::to_string_pretty(document)?;
-    let mut out = io::stdout().lock();
-    out.write_all(escaped(&text).as_bytes())?;
+    let mut out = Escaping(io::BufWriter::new(io::stdout().lock()));
+    serde_json::to_writer_pretty(&mut out, document)?;
     writeln!(out)?;
     out.flush()
 }
 
-fn escaped(text: &str) -> Cow<'_, str> {
-    let is_special = |character: char| is_unsafe(character) && character != '\n';
-    if !text.chars().any(is_special) {
-        return Cow::Borrowed(text);
+/// Escapes in JSON what would do something to a terminal: all of that is within strings.
+struct Escaping<W>(W);
+
+impl<W: Write> Write for Escaping<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.write_all(bytes)?;
+        Ok(bytes.len())
     }
-    let mut escaped = String::with_capacity(text.len() + 32);
-    for character in text.chars() {
-        match is_special(character) {
-            true => {
-                let units = character.encode_utf16(&mut [0; 2]).to_vec();
-                escaped.extend(units.iter().map(|unit| format!("\\u{unit:04x}")));
+
+    fn write_all(&mut self, bytes: &[u8]) -> io::Result<()> {
+        let is_special = |character: char| is_unsafe(character) && character != '\n';
+        // What is written is cut between characters.
+        let text = String::from_utf8_lossy(bytes);
+        let mut rest = text.as_ref();
+        while let Some(place) = rest.find(is_special) {
+            self.0.write_all(&rest.as_bytes()[..place])?;
+            let character = rest[place..].chars().next().unwrap_or_default();
+            for unit in character.encode_utf16(&mut [0; 2]) {
+                write!(self.0, "\\u{unit:04x}")?;
             }
-            false => escaped.push(character),
+            rest = &rest[place + character.len_utf8()..];
         }
+        self.0.write_all(rest.as_bytes())
     }
-    Cow::Owned(escaped)
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
+    }
 }
 
 /// What came of a run, or would come of it.
@@ -103,8 +113,9 @@ mod tests {
     #[test]
     fn what_is_escaped_is_the_same_text() {
         let document = json!({ "quay\u{9b}[31m": "\u{202e}North\u{e0041}\u{1b}\n" });
-        let text = serde_json::to_string_pretty(&document).expect("text");
-        let escaped = escaped(&text);
+        let mut out = Escaping(Vec::new());
+        serde_json::to_writer_pretty(&mut out, &document).expect("written");
+        let escaped = String::from_utf8(out.0).expect("text");
         assert!(
             !escaped.chars().any(|sign| is_unsafe(sign) && sign != '\n'),
             "{escaped}"

@@ -23,6 +23,9 @@ use crate::tree::with_plain_dots;
 use crate::value::Size;
 use crate::workers::both;
 
+/// The part of the memory that the values of named records may take, on each side.
+const LISTED: u64 = 8;
+
 /// Bytes that a hash that is counted takes.
 const COUNTED: u64 = 64;
 
@@ -582,6 +585,7 @@ impl Side<'_> {
         check: &mut PartsCheck,
     ) -> Result<(), Error> {
         let list = self.options.list;
+        let (mut taken, room) = (0, self.options.memory.0 / LISTED);
         self.records(side, Width::Any, &mut |source, batch, hashes, places, _| {
             for (record, hash) in hashes.iter().enumerate() {
                 let Some(counts) = counts.get_mut(hash) else {
@@ -599,19 +603,21 @@ impl Side<'_> {
                     (false, 0) => &mut check.extra,
                     (false, _) => &mut check.doubled,
                 };
-                if !named || found.len() >= list {
+                if !named || found.len() >= list || taken > room {
                     continue;
                 }
                 let values = places.iter().map(|column| {
                     String::from_utf8_lossy(&batch.field(record, *column).text()).into_owned()
                 });
+                let values: Vec<String> = values.collect();
+                taken += values.iter().map(String::len).sum::<usize>() as u64;
                 found.push(FoundRecord {
                     source: source.to_owned(),
                     unit: batch.at(record).unit,
                     line: batch.line(record),
                     in_whole: counts.whole.into(),
                     in_parts: counts.parts.into(),
-                    values: values.collect(),
+                    values,
                     changed: None,
                 });
             }

@@ -13,6 +13,8 @@ const FORBIDDEN: &[char] = &['[', ']', ':', '*', '?', '/', '\\'];
 pub(crate) struct SheetNames {
     /// Names in folded case, and whose they are.
     taken: HashMap<String, usize>,
+    /// The numbers that were found to be taken behind the start of a name, from one on: the first that was not tried.
+    numbers: HashMap<(String, u64), u64>,
 }
 
 /// `wanted` as a name that a sheet may have.
@@ -72,14 +74,18 @@ impl SheetNames {
 
     /// `name (2)`, `name (3)` …: the first that is free, claimed for `claimant`.
     pub(crate) fn numbered(&mut self, name: &str, claimant: usize, from: u64) -> String {
-        (from..)
-            .map(|number| {
-                let ending = format!(" ({number})");
-                let room = LONGEST_SHEET_NAME - ending.len();
-                format!("{}{ending}", cut(name, room).trim_end())
-            })
-            .find(|name| self.claim(name, claimant).is_ok())
-            .unwrap_or_default()
+        let start = (cut(name, LONGEST_SHEET_NAME - " (2)".len()), from);
+        let mut number = self.numbers.get(&start).copied().unwrap_or(from);
+        loop {
+            let ending = format!(" ({number})");
+            let room = LONGEST_SHEET_NAME - ending.len();
+            let numbered = format!("{}{ending}", cut(name, room).trim_end());
+            number += 1;
+            if self.claim(&numbered, claimant).is_ok() {
+                self.numbers.insert(start, number);
+                return numbered;
+            }
+        }
     }
 }
 

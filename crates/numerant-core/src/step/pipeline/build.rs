@@ -41,11 +41,15 @@ impl Pipeline {
             rejected: 0,
             totals_in: vec![Number::ZERO; options.totals.len()],
             totals_rejected: vec![Number::ZERO; options.totals.len()],
+            memory: options.memory.map_or(usize::MAX, |memory| {
+                usize::try_from(memory.0).unwrap_or(usize::MAX)
+            }),
         };
+        let memory = pipeline.memory;
         let mut tables = Vec::new();
         for step in steps {
             tables.push(match step {
-                Step::Lookup(lookup) => Some(Table::read(lookup, &options.temporary)?),
+                Step::Lookup(lookup) => Some(Table::read(lookup, &options.temporary, memory)?),
                 _ => None,
             });
         }

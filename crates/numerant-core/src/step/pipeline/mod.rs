@@ -25,7 +25,7 @@ use super::tidy::{Tidy, TidyTally};
 use super::total::Total;
 use super::unknown::UnknownRecords;
 use crate::record::{At, Batch, RejectedRecord};
-use crate::value::{Cells, Number};
+use crate::value::{Cells, Number, Size};
 
 /// What to do with a record for which a step fails.
 #[derive(
@@ -57,6 +57,8 @@ pub struct PipelineOptions {
     pub blank_columns: Vec<usize>,
     /// A folder for what does not fit into memory.
     pub temporary: PathBuf,
+    /// Memory for the values that are computed; without bounds if not said.
+    pub memory: Option<Size>,
 }
 
 /// Records that a step left out.
@@ -97,6 +99,8 @@ pub struct Pipeline {
     rejected: u64,
     totals_in: Vec<Number>,
     totals_rejected: Vec<Number>,
+    /// Bytes that the computed values of a batch may take.
+    memory: usize,
 }
 
 #[derive(Clone, Debug)]
@@ -128,6 +132,12 @@ impl Faults<'_> {
         }
         self.reject(record, problem);
         Ok(())
+    }
+
+    /// Ends the run at a record, whatever is done with records for which a step fails.
+    pub(super) fn ends(&mut self, record: usize, problem: StepProblem) -> StepProblem {
+        self.fatal = Some(record);
+        problem
     }
 
     /// Rejects a record.
@@ -187,7 +197,7 @@ impl Pipeline {
                 found: &mut found,
                 fatal: None,
             };
-            let cells = &self.cells;
+            let (cells, memory) = (&self.cells, self.memory);
             let (done, reason) = match operation {
                 Operation::Tidy(tidy) => {
                     tidy.apply(batch, &mut left_out);
@@ -195,7 +205,7 @@ impl Pipeline {
                 }
                 Operation::Declare(declare) => (declare.apply(batch, cells, &mut faults), None),
                 Operation::Lookup(table) => (table.apply(batch, &mut faults), None),
-                Operation::Set(set) => (set.apply(batch, cells, &mut faults), None),
+                Operation::Set(set) => (set.apply(batch, cells, memory, &mut faults), None),
                 Operation::Total(total) => (total.apply(batch, cells, &mut faults), None),
                 Operation::Filter(filter) => (
                     filter.apply(batch, cells, &mut left_out, &mut faults),
