@@ -20,6 +20,7 @@ done
 
 if [ -n "${FUZZ:-}" ]; then
     cd fuzz
+    ./seeds.sh
     for target in $(cargo fuzz list); do
         echo "== $target"
         cargo fuzz run -s none "$target" -- -max_total_time="$FUZZ" -timeout=20 -rss_limit_mb=2000 2>&1 | grep -E "^Done|SUMMARY|panicked|ERROR" || true

@@ -86,7 +86,7 @@ impl Stage {
             let path = dir.join(LOCK);
             let made = disk.create(&path).and_then(|file| file.finish(false));
             let locked = made.and_then(|()| {
-                let lock = File::open(&path)?;
+                let lock = open_lock(&path)?;
                 let locked = try_lock(&lock)?;
                 Ok((lock, locked))
             });
@@ -253,7 +253,7 @@ pub(super) fn abandoned(folder: &Path) -> Vec<Abandoned> {
         }
         if is_stage
             && is_file
-            && let Ok(lock) = File::open(&path)
+            && let Ok(lock) = open_lock(&path)
             && matches!(try_lock(&lock), Ok(Locked::Held))
         {
             found.push(Abandoned { dir, _lock: lock });
@@ -261,6 +261,11 @@ pub(super) fn abandoned(folder: &Path) -> Vec<Abandoned> {
     }
     found.sort_by(|one, other| one.dir.cmp(&other.dir));
     found
+}
+
+/// Opens a file that is locked: to write, too, as locks on network drives want that.
+fn open_lock(path: &Path) -> io::Result<File> {
+    File::options().read(true).write(true).open(path)
 }
 
 /// Whether a folder belongs to the user of this process.

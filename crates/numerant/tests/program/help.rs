@@ -10,17 +10,16 @@ fn of_each_command() {
         "# Reference\n\nThe help of each command, as the program shows it. This page is made of it; a test holds \
          it to that.\n",
     );
-    for command in [
-        "inspect",
-        "split",
-        "combine",
-        "convert",
-        "run",
-        "verify",
-        "demo",
-        "completions",
-        "manual",
-    ] {
+    let all = bench.run(&["--help"]);
+    let commands = all.lines().skip_while(|line| *line != "Commands:").skip(1);
+    let commands = commands.take_while(|line| !line.is_empty());
+    // What stands further in goes on with what a command does.
+    let commands = commands.filter(|line| !line.starts_with("   "));
+    let commands: Vec<&str> = commands
+        .filter_map(|line| line.split_whitespace().next())
+        .collect();
+    assert!(commands.len() > 10, "{all}");
+    for command in commands {
         let help = bench.run(&[command, "--help"]);
         let (help, _) = help.rsplit_once("--- code 0").expect("help");
         text.push_str(&format!(
