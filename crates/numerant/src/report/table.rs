@@ -26,7 +26,7 @@ impl Table {
     pub(super) fn new(indent: usize, columns: &[(&str, Align)]) -> Self {
         let columns = columns
             .iter()
-            .map(|(name, align)| ((*name).to_owned(), *align))
+            .map(|(name, align)| (visible(name), *align))
             .collect();
         Self {
             columns,
