@@ -113,3 +113,66 @@ fn errors_name_no_fault_of_the_job() {
     };
     assert!(matches!(run(&job, &context()), Err(Error::Job(_))));
 }
+
+#[test]
+fn a_workbook_in_which_one_part_is_several_sheets() {
+    const RELATIONS: &str = "http://schemas.openxmlformats.org/officeDocument/2006/relationships";
+    const PACKAGE: &str = "http://schemas.openxmlformats.org/package/2006";
+    const MAIN: &str = "http://schemas.openxmlformats.org/spreadsheetml/2006/main";
+    let relations = |entries: &str| {
+        format!("<Relationships xmlns=\"{PACKAGE}/relationships\">{entries}</Relationships>")
+    };
+    let entry = |id: &str, kind: &str, target: &str| {
+        format!("<Relationship Id=\"{id}\" Type=\"{RELATIONS}/{kind}\" Target=\"{target}\"/>")
+    };
+    let sheet = |number: u32| {
+        format!("<sheet name=\"s{number}\" sheetId=\"{number}\" r:id=\"r{number}\"/>")
+    };
+    let folder = Folder::with(&[]);
+    support::package(
+        &folder.path("calls.xlsx"),
+        &[
+            (
+                "[Content_Types].xml",
+                &format!("<Types xmlns=\"{PACKAGE}/content-types\"/>"),
+            ),
+            (
+                "_rels/.rels",
+                &relations(&entry("a", "officeDocument", "xl/workbook.xml")),
+            ),
+            (
+                "xl/workbook.xml",
+                &format!(
+                    "<workbook xmlns=\"{MAIN}\" xmlns:r=\"{RELATIONS}\"><sheets>{}{}</sheets></workbook>",
+                    sheet(1),
+                    sheet(2)
+                ),
+            ),
+            (
+                "xl/_rels/workbook.xml.rels",
+                &relations(&format!(
+                    "{}{}",
+                    entry("r1", "worksheet", "s.xml"),
+                    entry("r2", "worksheet", "s.xml")
+                )),
+            ),
+            (
+                "xl/s.xml",
+                &format!("<worksheet xmlns=\"{MAIN}\"><sheetData/></worksheet>"),
+            ),
+        ],
+    );
+    let error = inspect(
+        &folder.path("calls.xlsx").into(),
+        &Job::default(),
+        1,
+        &context(),
+    )
+    .expect_err("one part");
+    assert!(
+        error
+            .to_string()
+            .contains("'s1' and 's2' are one part, xl/s.xml"),
+        "{error}"
+    );
+}

@@ -17,7 +17,7 @@ use crate::format::sheet::{
     Workbook,
 };
 use crate::format::xls::{error_name, rk};
-use crate::format::xlsx::{Relations, office_document};
+use crate::format::xlsx::{Relations, check_own_parts, office_document};
 use crate::source::{Place, ReadProblem};
 use crate::value::Size;
 
@@ -162,6 +162,8 @@ impl XlsbBook {
                 _ => {}
             }
         }
+        let own = sheets.iter().zip(paths.iter().map(String::as_str));
+        check_own_parts(own)?;
         let styles = match relations.of_kind("styles") {
             Some(path) => read_styles(package, path)?,
             None => Vec::new(),

@@ -13,7 +13,7 @@ pub(crate) use edit::{
     Cutting, ExtractError, FillError, Form, PutTable, Shelf, Taken, Ways, assemble,
 };
 pub use edit::{Extracted, FormProblem};
-pub(crate) use parts::{Relations, office_document};
+pub(crate) use parts::{Relations, check_own_parts, office_document};
 pub(crate) use read::XlsxBook;
 pub(crate) use write::XlsxWriter;
 

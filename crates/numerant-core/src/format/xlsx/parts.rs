@@ -1,9 +1,12 @@
 //! The parts of a package and how they lead to each other (ECMA-376 Part 2).
 
+use std::collections::HashMap;
+
 use quick_xml::events::Event;
 
 use crate::format::markup::{Flow, Markup, attribute};
 use crate::format::package::Package;
+use crate::format::sheet::SheetInfo;
 use crate::source::ReadProblem;
 
 /// The relations of a part: where its identifiers lead.
@@ -83,6 +86,24 @@ pub(super) fn resolved(folder: &str, target: &str) -> String {
         }
     }
     path.join("/")
+}
+
+/// Refuses a workbook in which one part is several sheets: a small file would be as large as it likes.
+pub(crate) fn check_own_parts<'s>(
+    sheets: impl Iterator<Item = (&'s SheetInfo, &'s str)>,
+) -> Result<(), ReadProblem> {
+    let mut known: HashMap<&str, &str> = HashMap::new();
+    for (info, path) in sheets.filter(|(_, path)| !path.is_empty()) {
+        if let Some(other) = known.insert(path, &info.name) {
+            return Err(ReadProblem::Damaged {
+                what: format!(
+                    "its sheets '{other}' and '{}' are one part, {path}",
+                    info.name
+                ),
+            });
+        }
+    }
+    Ok(())
 }
 
 /// The path of the part that the package is about.

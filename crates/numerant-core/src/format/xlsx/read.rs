@@ -13,7 +13,7 @@ use quick_xml::events::{BytesStart, Event};
 
 use super::fast::{self, Fast};
 use super::formula::shifted;
-use super::parts::{Relations, office_document};
+use super::parts::{Relations, check_own_parts, office_document};
 use super::place;
 use super::strings::{TextState, read_strings, unescaped};
 use crate::format::markup::{Flow, Markup, attribute, push_reference};
@@ -98,6 +98,7 @@ impl XlsxBook {
         if !is_workbook {
             return Ok(None);
         }
+        check_own_parts(listed.iter().map(|(info, path)| (info, path.as_str())))?;
         let styles = match relations.of_kind("styles") {
             Some(path) => read_styles(package, path)?,
             None => Vec::new(),
