@@ -158,6 +158,14 @@ impl Case {
         seen
     }
 
+    /// The folder that its outputs go into.
+    fn folder_of_run(self, folder: &Folder) -> PathBuf {
+        match self {
+            Self::Archive => folder.path(""),
+            _ => folder.path("out"),
+        }
+    }
+
     /// The state before, the state after, and how many calls lead there.
     fn states(self) -> (State, State, Arc<Injector>) {
         let folder = self.folder();
@@ -285,10 +293,7 @@ fn a_run_may_be_killed_at_any_call() {
                     "{case:?}, killed at call {number} of {}, {direction:?}",
                     counting.count()
                 );
-                let into = match case {
-                    Case::Archive => folder.path(""),
-                    _ => folder.path("out"),
-                };
+                let into = case.folder_of_run(&folder);
                 recover(&into, direction, &context())
                     .unwrap_or_else(|error| panic!("{what}: {error}"));
                 assert!(
@@ -341,10 +346,7 @@ fn the_power_may_go_at_any_call() {
                     "{case:?}, power gone at call {number} of {}, {kept} of {unsynced} kept",
                     counting.count()
                 );
-                let into = match case {
-                    Case::Archive => folder.path(""),
-                    _ => folder.path("out"),
-                };
+                let into = case.folder_of_run(&folder);
                 recover(&into, Direction::Back, &context())
                     .unwrap_or_else(|error| panic!("{what}: {error}"));
                 let state = case.seen(&folder);

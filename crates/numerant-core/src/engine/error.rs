@@ -151,7 +151,7 @@ pub enum Error {
         #[source]
         cause: Box<Error>,
     },
-    /// What an earlier run has begun can neither be taken back nor finished.
+    /// What an earlier run has begun can neither be rolled back nor finished.
     #[error(transparent)]
     Recovery(#[from] RecoveryError),
     /// The outputs would not be what was wanted.
@@ -428,7 +428,7 @@ impl Error {
             Self::Output(error) => error.hint().map(str::to_owned),
             Self::LedgerNotKept { cause, .. } => cause.hint(),
             Self::Recovery(error) => Some(format!(
-                "mend that, then run numerant recover {}; the old files are kept",
+                "fix that, then run numerant recover {}; the old files are kept",
                 error.folder.display()
             )),
             Self::Refused(refusal) => Some(refusal.hint()),

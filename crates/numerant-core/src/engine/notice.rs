@@ -14,9 +14,9 @@ use crate::step::{SortedAsText, TidyTally, UnknownRecords, UnmatchedKeys};
 /// Something that did not stop a run and that its user should know.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Notice {
-    /// An earlier run into the folder was cut off, and what it had begun was taken back.
+    /// An earlier run into the folder was interrupted, and what it had begun was rolled back.
     Recovered(Recovered),
-    /// An earlier run into the folder was cut off; the next one takes back what it had begun.
+    /// An earlier run into the folder was interrupted; the next one rolls back what it had begun.
     Unfinished(PathBuf),
     /// The file system has no locks, so that two runs into the folder at the same time are not kept apart.
     Unlocked(PathBuf),

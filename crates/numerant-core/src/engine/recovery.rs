@@ -1,4 +1,4 @@
-//! Looks after runs that were cut off: before another one begins in their folder, and when asked.
+//! Looks after runs that were interrupted: before another one begins in their folder, and when asked.
 
 use std::path::{Path, PathBuf};
 
@@ -17,7 +17,7 @@ pub(super) fn folder_of_run(job: &Job, first: &SourcePath) -> PathBuf {
     }
 }
 
-/// Takes back what a run into a folder has begun that was cut off; what there is to say of it.
+/// Rolls back what a run into a folder has begun that was interrupted; what there is to say of it.
 pub(super) fn before_run(
     folder: &Path,
     job: &Job,
@@ -32,17 +32,17 @@ pub(super) fn before_run(
     Ok(recovered.into_iter().map(Notice::Recovered).collect())
 }
 
-/// What there is to say of a run into a folder that was cut off, where nothing is changed.
+/// What there is to say of a run into a folder that was interrupted, where nothing is changed.
 pub(super) fn before_plan(folder: &Path) -> Option<Notice> {
     output::unfinished(folder).then(|| Notice::Unfinished(folder.to_owned()))
 }
 
-/// Takes back, or finishes, what runs into a folder have begun that were cut off while their outputs took their
-/// places. Removes the hidden folders that such runs have left.
+/// Rolls back, or finishes, what runs into a folder have begun that were interrupted during their
+/// commit. Removes the hidden folders that such runs have left.
 ///
 /// # Errors
 ///
-/// If a change can neither be taken back nor made; what can be done about the others is done.
+/// If a change can neither be rolled back nor made; what can be done about the others is done.
 pub fn recover(
     folder: &Path,
     direction: Direction,

@@ -48,14 +48,14 @@ pub struct OutputError {
     /// What the system said.
     #[source]
     pub cause: io::Error,
-    /// The folder in which some outputs are in place, as they could not be taken back; the old files are kept.
+    /// The folder in which some outputs are in place, as they could not be rolled back; the old files are kept.
     pub unfinished: Option<PathBuf>,
 }
 
 fn unfinished_text(folder: Option<&Path>) -> String {
     folder.map_or_else(String::new, |folder| {
         let folder = folder.display();
-        format!("; some outputs are in {folder} and could not be taken back")
+        format!("; some outputs are in {folder} and could not be rolled back")
     })
 }
 
@@ -73,7 +73,7 @@ impl OutputError {
     pub fn hint(&self) -> Option<&'static str> {
         if self.unfinished.is_some() {
             return Some(
-                "mend the cause, then run numerant recover with that folder; the old files are kept",
+                "fix the cause, then run numerant recover with that folder; the old files are kept",
             );
         }
         match self.cause.kind() {

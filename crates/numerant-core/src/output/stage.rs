@@ -42,7 +42,7 @@ pub(crate) struct Stage {
     side_files: AtomicU64,
     /// Where the journal of a commit stands.
     journal: PathBuf,
-    /// It is not removed, as a commit that could not be taken back needs what is in it.
+    /// It is not removed, as a commit that could not be rolled back needs what is in it.
     stays: Arc<AtomicBool>,
 }
 
@@ -167,7 +167,7 @@ impl Stage {
         self.has_locks
     }
 
-    /// Leaves it where it is, for a later run to take back what was begun.
+    /// Leaves it where it is, for a later run to roll back what was begun.
     pub(super) fn stay(&self) {
         self.stays.store(true, Ordering::Relaxed);
     }

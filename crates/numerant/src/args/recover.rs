@@ -6,7 +6,7 @@ use clap::Args;
 
 use super::options::ReportOptions;
 
-/// Take back what a run that was killed has begun in a folder, or finish it
+/// Roll back the commit of a killed run in a folder, or complete it
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:\n  \
     numerant recover parts\n  \
@@ -15,9 +15,9 @@ pub(crate) struct RecoverArguments {
     /// Output folder of the run
     #[arg(value_name = "DIR")]
     pub(crate) folder: PathBuf,
-    /// Put the outputs that are still waiting in their places too
+    /// Complete the commit: move the staged outputs into place
     ///
-    /// Otherwise the outputs that are in place already are taken back, and the old files return.
+    /// By default the commit is rolled back: outputs that are in place are removed, and the old files are restored.
     #[arg(long)]
     pub(crate) forward: bool,
     #[command(flatten)]

@@ -32,7 +32,7 @@ pub(super) fn text(notice: &Notice) -> String {
     match notice {
         Notice::Recovered(recovered) => recovered_text(recovered),
         Notice::Unfinished(folder) => format!(
-            "an earlier run into {} was cut off while its outputs took their places; the next run takes them back, and numerant recover does so now",
+            "an earlier run into {} was interrupted during its commit; the next run rolls it back, and numerant recover does so now",
             super::words::folder(folder)
         ),
         Notice::Unlocked(folder) => format!(
@@ -585,27 +585,25 @@ fn extracted(what: &Extracted) -> Vec<String> {
     told
 }
 
-/// What became of a run that was cut off.
+/// What became of a run that was interrupted.
 pub(super) fn recovered_text(recovered: &Recovered) -> String {
     let folder = super::words::folder(&recovered.folder);
     if recovered.cleared > 0 {
         let what = counted(recovered.cleared, "hidden folder", "hidden folders");
         return format!(
-            "{what} of runs into {folder} that were cut off before they changed anything: removed"
+            "{what} of interrupted runs into {folder}: removed; these runs had changed nothing"
         );
     }
     let changes = |done: &str| {
         let count = counted(recovered.changes, "change was", "changes were");
-        format!(
-            "an earlier run into {folder} was cut off while its outputs took their places; {count} {done}"
-        )
+        format!("an earlier run into {folder} was interrupted during its commit; {count} {done}")
     };
     let mut text = match recovered.direction {
         None => format!(
-            "an earlier run into {folder} was cut off when all its outputs were in place; they stay"
+            "an earlier run into {folder} was interrupted after its commit; its outputs are complete"
         ),
-        Some(Direction::Back) => changes("taken back, and the folder is as it was before"),
-        Some(Direction::Forward) => changes("made, and all its outputs are in place"),
+        Some(Direction::Back) => changes("rolled back, and the folder is as before that run"),
+        Some(Direction::Forward) => changes("completed, and all its outputs are in place"),
     };
     if !recovered.changed_since.is_empty() {
         let names = recovered

@@ -197,6 +197,13 @@ fn start(bench: &Bench, words: &[&str]) -> Child {
     command.spawn().expect("it runs")
 }
 
+/// No stage is left.
+fn assert_nothing_hidden(bench: &Bench) {
+    let mut hidden = bench.files();
+    hidden.retain(|name| name.contains(".numerant-"));
+    assert!(hidden.is_empty(), "{hidden:?}");
+}
+
 /// How often it is tried; `NUMERANT_ROUNDS` says another number.
 fn rounds(usual: usize) -> usize {
     let asked = std::env::var("NUMERANT_ROUNDS").ok();
@@ -228,12 +235,7 @@ fn two_runs_into_one_folder_do_not_mix() {
         let version = version_of(&bench, &out);
         assert!(version.is_some(), "round {round}");
     }
-    let hidden: Vec<String> = bench
-        .files()
-        .into_iter()
-        .filter(|name| name.contains(".numerant-"))
-        .collect();
-    assert!(hidden.is_empty(), "{hidden:?}");
+    assert_nothing_hidden(&bench);
 }
 
 #[test]
@@ -252,12 +254,7 @@ fn a_run_that_is_killed_leaves_the_old_state_or_the_new_one() {
         run.wait().expect("it ends");
         bench.run(&["recover", "parts"]);
         assert!(version_of(&bench, "parts").is_some(), "round {round}");
-        let hidden: Vec<String> = bench
-            .files()
-            .into_iter()
-            .filter(|name| name.contains(".numerant-"))
-            .collect();
-        assert!(hidden.is_empty(), "round {round}: {hidden:?}");
+        assert_nothing_hidden(&bench);
     }
     assert!(killed > 0, "none was killed");
 }

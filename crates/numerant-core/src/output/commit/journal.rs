@@ -1,10 +1,10 @@
-//! What a commit is about to change, so that it can be taken back, or finished, by whoever comes after a run that
+//! What a commit is about to change, so that it can be rolled back, or finished, by whoever comes after a run that
 //! was killed in the middle.
 //!
 //! # Invariants
 //!
 //! The journal stands on the disk before the first change, and goes before anything that it names is removed. A file
-//! that is replaced has a second name until then. So each change can be taken back as long as there is a journal.
+//! that is replaced has a second name until then. So each change can be rolled back as long as there is a journal.
 
 use std::fs;
 use std::io::{self, Write};
@@ -99,8 +99,8 @@ impl Change {
         }
     }
 
-    /// Takes it back; `false` if what stands there now is of somebody else, and stays.
-    fn take_back(&self, disk: &Disk) -> io::Result<bool> {
+    /// Rolls it back; `false` if what stands there now is of somebody else, and stays.
+    fn roll_back(&self, disk: &Disk) -> io::Result<bool> {
         match (&self.staged, &self.kept) {
             (Some(_), _) if !self.is_ours() => return self.put_aside(disk),
             (_, Some(kept)) => disk.rename(kept, &self.path)?,
@@ -192,7 +192,7 @@ impl Journal {
     }
 
     /// Makes the changes that were not made.
-    pub(super) fn go_forward(&self, disk: &Disk) -> Result<u64, (PathBuf, io::Error)> {
+    pub(super) fn roll_forward(&self, disk: &Disk) -> Result<u64, (PathBuf, io::Error)> {
         for folder in &self.folders {
             match disk.make_folder(&folder.path) {
                 Err(error) if !folder.path.is_dir() => return Err((folder.path.clone(), error)),
@@ -222,7 +222,7 @@ impl Journal {
         let of_folders = self.folders.iter().map(|folder| &folder.path);
         let mut synced: Vec<PathBuf> = Vec::new();
         for path in of_changes.chain(of_folders) {
-            // A folder that was made and taken back is not there, but the one that it was in.
+            // A folder that was made and rolled back is not there, but the one that it was in.
             let folder = existing_ancestor(path.parent().unwrap_or(path));
             if !synced.contains(&folder) {
                 disk.sync_folder(&folder)
@@ -233,15 +233,18 @@ impl Journal {
         Ok(())
     }
 
-    /// Takes the changes back that were made, and says how many, and which were changed by somebody else since.
-    pub(super) fn go_back(&self, disk: &Disk) -> Result<(u64, Vec<PathBuf>), (PathBuf, io::Error)> {
+    /// Rolls the changes back that were made, and says how many, and which were changed by somebody else since.
+    pub(super) fn roll_back_all(
+        &self,
+        disk: &Disk,
+    ) -> Result<(u64, Vec<PathBuf>), (PathBuf, io::Error)> {
         let (mut count, mut changed) = (0, Vec::new());
         let mut failure = None;
         for change in self.changes.iter().rev().filter(|change| change.is_made()) {
-            match change.take_back(disk) {
+            match change.roll_back(disk) {
                 Ok(true) => count += 1,
                 Ok(false) => changed.push(change.path.clone()),
-                // The others are taken back all the same.
+                // The others are rolled back all the same.
                 Err(error) => failure = Some((change.path.clone(), error)),
             }
         }

@@ -2,7 +2,7 @@
 //! nothing.
 //!
 //! A destination folder that does not exist yet appears with all that is in it by one rename. Several changes stand
-//! in a journal before the first of them is made; if one fails, those before it are taken back, and if the run is
+//! in a journal before the first of them is made; if one fails, those before it are rolled back, and if the run is
 //! killed, the next one does that.
 //!
 //! # Invariants
@@ -306,8 +306,8 @@ impl<'a> Commit<'a> {
             self.write_journal()
                 .map_err(failed("writing", self.stage.journal()))?;
         }
-        if let Err((path, error)) = self.journal.go_forward(disk) {
-            return Err(self.take_back(OutputError::new("writing", &path, error)));
+        if let Err((path, error)) = self.journal.roll_forward(disk) {
+            return Err(self.roll_back(OutputError::new("writing", &path, error)));
         }
         if self.journal.changes.len() > 1 {
             // If it cannot be removed, its changes are found to be complete.
@@ -330,16 +330,16 @@ impl<'a> Commit<'a> {
         self.journal.write(self.stage.journal(), self.stage.disk())
     }
 
-    /// Takes back what was done when a change failed.
-    fn take_back(&self, error: OutputError) -> OutputError {
+    /// Rolls back what was done when a change failed.
+    fn roll_back(&self, error: OutputError) -> OutputError {
         let path = self.stage.journal();
-        if self.journal.go_back(self.stage.disk()).is_ok() {
+        if self.journal.roll_back_all(self.stage.disk()).is_ok() {
             // If it cannot be removed, nothing of it is found to be made.
             let _ = self.stage.disk().remove(path);
             return error;
         }
         if !path.exists() {
-            // It names what is left to be taken back.
+            // It names what is left to be rolled back.
             let _ = self.write_journal();
         }
         self.stage.stay();

@@ -1,4 +1,4 @@
-//! Takes back, or finishes, what a run that was killed in the middle of its commit has begun.
+//! Rolls back, or finishes, what a run that was killed in the middle of its commit has begun.
 
 use std::fs;
 use std::io;
@@ -12,14 +12,14 @@ use crate::output::stage::{Abandoned, abandoned, absolute, existing_ancestor, re
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Direction {
-    /// They are taken back, so that the folder is as it was before.
+    /// They are rolled back, so that the folder is as it was before.
     #[default]
     Back,
     /// Those that are left are made.
     Forward,
 }
 
-/// What was found of a run that was cut off.
+/// What was found of a run that was interrupted.
 #[derive(Clone, Debug, Default, PartialEq, Eq, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -29,19 +29,19 @@ pub struct Recovered {
     pub folder: PathBuf,
     /// What became of its changes; nothing if all of them were made, so that only the journal was left.
     pub direction: Option<Direction>,
-    /// Changes that were taken back, or made.
+    /// Changes that were rolled back, or made.
     pub changes: u64,
     /// Files that somebody else has changed since, which stay as they are. The old file stands beside each that
     /// had one, with `.before` behind its name.
     #[serde(serialize_with = "crate::source::as_texts")]
     pub changed_since: Vec<PathBuf>,
-    /// Hidden folders of runs that were cut off before their commit, which were removed.
+    /// Hidden folders of runs that were interrupted before their commit, which were removed.
     pub cleared: u64,
 }
 
-/// What a run that was cut off has begun cannot be taken back or finished.
+/// What a run that was interrupted has begun cannot be rolled back or finished.
 #[derive(Debug, thiserror::Error)]
-#[error("an earlier run into {} was cut off while its outputs took their places, and that cannot be mended: {}: {cause}", .folder.display(), .path.display())]
+#[error("an earlier run into {} was interrupted during its commit, and its changes can neither be rolled back nor finished: {}: {cause}", .folder.display(), .path.display())]
 pub struct RecoveryError {
     /// The output folder.
     pub folder: PathBuf,
@@ -58,7 +58,7 @@ fn is_into(journal: &Journal, folder: &Path) -> bool {
     real(&journal.folder).starts_with(real(folder))
 }
 
-/// Stages of runs that were cut off, where those into a folder have theirs.
+/// Stages of runs that were interrupted, where those into a folder have theirs.
 fn stages_for(folder: &Path) -> Vec<Abandoned> {
     let nearest = existing_ancestor(folder);
     let mut stages = abandoned(&nearest);
@@ -80,7 +80,7 @@ fn read(stage: &Path, path: &Path) -> Result<Journal, RecoveryError> {
     })
 }
 
-/// Whether a run into a folder was cut off in the middle of its commit.
+/// Whether a run into a folder was interrupted in the middle of its commit.
 pub(crate) fn unfinished(folder: &Path) -> bool {
     stages_for(folder).iter().any(|stage| {
         let journals = stage.journals().into_iter();
@@ -89,13 +89,13 @@ pub(crate) fn unfinished(folder: &Path) -> bool {
     })
 }
 
-/// Takes back what runs into a folder have begun that were cut off, before another one begins, and removes what
+/// Rolls back what runs into a folder have begun that were interrupted, before another one begins, and removes what
 /// they have left.
 pub(crate) fn recover_before(folder: &Path, disk: &Disk) -> Result<Vec<Recovered>, RecoveryError> {
     recover(folder, Direction::Back, disk)
 }
 
-/// Takes back or finishes what runs into a folder have begun that were cut off.
+/// Rolls back or finishes what runs into a folder have begun that were interrupted.
 pub(crate) fn recover(
     folder: &Path,
     direction: Direction,
@@ -124,10 +124,10 @@ pub(crate) fn recover(
                 recovered.direction = Some(direction);
                 match direction {
                     Direction::Forward => {
-                        recovered.changes = journal.go_forward(disk).map_err(failed)?;
+                        recovered.changes = journal.roll_forward(disk).map_err(failed)?;
                     }
                     Direction::Back => {
-                        let (changes, changed) = journal.go_back(disk).map_err(failed)?;
+                        let (changes, changed) = journal.roll_back_all(disk).map_err(failed)?;
                         recovered.changes = changes;
                         recovered.changed_since = changed;
                     }
