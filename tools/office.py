@@ -11,7 +11,7 @@ import tempfile
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
-BOOKS = ROOT / "crates/numerant-core/tests/books"
+BOOKS = ROOT / "crates/numerant-engine/tests/books"
 CASES = ROOT / "crates/numerant/tests/cases"
 ROWS = [
     ["quay", "arrived", "tonnes", "dues", "code", "note"],

@@ -232,7 +232,7 @@ def seen(sheet):
 
 def looks(numerant, folder):
     """Sheets that keep their look are what openpyxl saw in their own workbooks."""
-    books = Path(__file__).resolve().parent.parent / "crates/numerant-core/tests/books"
+    books = Path(__file__).resolve().parent.parent / "crates/numerant-engine/tests/books"
     run = lambda *words: subprocess.run([numerant, *map(str, words), "--quiet"], cwd=folder, check=True,
                                         stderr=subprocess.DEVNULL)
     sources = {name: openpyxl.load_workbook(books / f"{name}.xlsx") for name in ("port", "tariff")}

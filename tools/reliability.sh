@@ -7,7 +7,7 @@ cd "$(dirname "$0")/.."
 figures() { grep -E "figures:|test result|panicked|FAILED" || true; }
 
 echo "== faults, kills, cuts of the power"
-cargo test --release --locked -p numerant-core --test faults -- --nocapture 2>&1 | figures
+cargo test --release --locked -p numerant-engine --test library faults -- --nocapture 2>&1 | figures
 
 echo "== side by side, kills, signals"
 NUMERANT_ROUNDS="${ROUNDS:-1000}" cargo test --release --locked -p numerant --test program -- trust 2>&1 | figures
@@ -15,7 +15,7 @@ NUMERANT_ROUNDS="${ROUNDS:-1000}" cargo test --release --locked -p numerant --te
 echo "== files and texts that are a little wrong"
 for seed in 1 2 3; do
     NUMERANT_MUTATIONS="${MUTATIONS:-1500}" NUMERANT_SEED=$seed \
-        cargo test --release --locked -p numerant-core --test mutations -- --nocapture 2>&1 | figures
+        cargo test --release --locked -p numerant-engine --test library mutations -- --nocapture 2>&1 | figures
 done
 
 if [ -n "${FUZZ:-}" ]; then

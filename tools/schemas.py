@@ -15,7 +15,7 @@ from pathlib import Path
 from openxml_audit import OdfValidator, OpenXmlValidator, ValidationSeverity
 
 ROOT = Path(__file__).resolve().parent.parent
-BOOKS = ROOT / "crates/numerant-core/tests/books"
+BOOKS = ROOT / "crates/numerant-engine/tests/books"
 CASES = ROOT / "crates/numerant/tests/cases/look"
 
 # Workbooks without a theme open everywhere, and Numerant writes none.

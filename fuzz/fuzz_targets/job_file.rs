@@ -4,7 +4,7 @@
 libfuzzer_sys::fuzz_target!(|data: &[u8]| {
     if let Ok(text) = std::str::from_utf8(data) {
         if let Ok(file) =
-            numerant_core::job::JobFile::parse(text, std::path::Path::new("job.toml"), &[])
+            numerant_engine::job::JobFile::parse(text, std::path::Path::new("job.toml"), &[])
         {
             let _ = file.check();
         }

@@ -2,6 +2,6 @@
 //! The part `xl/styles.xml` of a package.
 
 libfuzzer_sys::fuzz_target!(|data: &[u8]| {
-    let package = include_bytes!("../../crates/numerant-core/tests/books/port.xlsx");
+    let package = include_bytes!("../../crates/numerant-engine/tests/books/port.xlsx");
     numerant_fuzz::read_part("xlsx", package, "xl/styles.xml", data);
 });

@@ -6,11 +6,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use numerant_core::disk::Disk;
-use numerant_core::engine::{Context, Unobserved, inspect, run};
-use numerant_core::job::Job;
-use numerant_core::output::ExistingPolicy;
-use numerant_core::value::Size;
+use numerant_data::disk::Disk;
+use numerant_engine::{Context, Unobserved, inspect, run};
+use numerant_engine::job::Job;
+use numerant_engine::output::ExistingPolicy;
+use numerant_data::value::Size;
 use zip::write::SimpleFileOptions;
 
 fn folder() -> PathBuf {

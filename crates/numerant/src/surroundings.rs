@@ -4,8 +4,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use numerant_core::disk::Disk;
-use numerant_core::engine::{Commits, Context, Observer};
+use numerant_data::disk::Disk;
+use numerant_engine::{Commits, Context, Observer};
 
 /// Files that a process may have open where the system does not say.
 const OPEN_FILES: usize = 256;

@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::{Gathering, Job, Work};
-use numerant_core::name::Template;
+use numerant_engine::job::{Gathering, Job, Work};
+use numerant_naming::Template;
 
 use super::options::{FormulaOptions, GatherOptions, choice};
 use super::run::{OutputOptions, RunRequest, SourceOptions};

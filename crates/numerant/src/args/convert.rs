@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::{Job, Work};
-use numerant_core::name::Template;
+use numerant_engine::job::{Job, Work};
+use numerant_naming::Template;
 
 use super::options::format;
 use super::run::{OutputOptions, RunRequest, SourceOptions};
@@ -110,7 +110,7 @@ mod tests {
             pick: vec!["*.dat".parse().expect("a pattern")],
             skip: vec!["old/**".parse().expect("a pattern")],
             to: Some("xml".into()),
-            existing: numerant_core::output::ExistingPolicy::Newer,
+            existing: numerant_engine::output::ExistingPolicy::Newer,
             batch: true,
             stop_on_error: true,
             ..Job::default()

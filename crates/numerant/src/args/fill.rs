@@ -3,9 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::{FillOptions, Incomplete, Job, Occupied, Put, Work};
-use numerant_core::name::{Key, Template};
-use numerant_core::step::Case;
+use numerant_engine::job::{Job, Work};
+use numerant_format::{FillOptions, Incomplete, Occupied, Put};
+use numerant_naming::{Key, Template};
+use numerant_steps::Case;
 
 use super::options::choice;
 use super::run::{OutputOptions, RunRequest, SourceOptions};
@@ -124,7 +125,7 @@ impl FillArguments {
 #[cfg(test)]
 mod tests {
     use clap::Parser;
-    use numerant_core::name::parse_keys;
+    use numerant_naming::parse_keys;
 
     use super::*;
     use crate::args::{Arguments, Command};

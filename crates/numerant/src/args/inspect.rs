@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::{InspectJob, Job, Work};
-use numerant_core::name::Key;
+use numerant_engine::job::{InspectJob, Job, Work};
+use numerant_naming::Key;
 
 use super::options::{ReportOptions, RunningOptions, SavingOptions};
 use super::run::SourceOptions;
@@ -31,7 +31,7 @@ pub(crate) struct InspectArguments {
     running: RunningOptions,
 }
 
-fn key(text: &str) -> Result<Key, numerant_core::name::KeyError> {
+fn key(text: &str) -> Result<Key, numerant_naming::KeyError> {
     Key::try_from(text.to_owned())
 }
 

@@ -1,6 +1,6 @@
 //! What can be said on the command line: one file a command, and the options that they share.
 //!
-//! Nothing here looks at a file: arguments become a [`numerant_core::job::Job`].
+//! Nothing here looks at a file: arguments become a [`numerant_engine::job::Job`].
 
 mod combine;
 mod convert;

@@ -4,18 +4,19 @@ use std::path::PathBuf;
 
 use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
-use numerant_core::format::delimited::{
-    Delimiter, Escape, LineEnd, Quote, Ragged, ReadOptions, WriteOptions,
+use numerant_data::dialect::{Delimiter, Escape, LineEnd, Quote};
+use numerant_data::encoding::Encoding;
+use numerant_data::source::{Compression, FilePattern};
+use numerant_data::tree::Repeats;
+use numerant_data::value::{DateFormat, NumberFormat, Size};
+use numerant_engine::gather::ColumnPolicy;
+use numerant_engine::job::{Formulas, Overflow};
+use numerant_engine::output::ExistingPolicy;
+use numerant_format::sheet::{Types, Uncomputed};
+use numerant_format::{
+    Balance, Blanks, ControlSigns, Miscounted, Namespace, Ragged, ReadOptions, WriteOptions,
 };
-use numerant_core::format::sheet::{Types, Uncomputed};
-use numerant_core::format::{Balance, Blanks, ControlSigns, Miscounted, Namespace};
-use numerant_core::gather::ColumnPolicy;
-use numerant_core::job::{Formulas, Overflow};
-use numerant_core::name::{ClashPolicy, KeyError, NamePattern, Template, Words, parse_columns};
-use numerant_core::output::ExistingPolicy;
-use numerant_core::source::{Compression, Encoding, FilePattern};
-use numerant_core::tree::Repeats;
-use numerant_core::value::{DateFormat, NumberFormat, Size};
+use numerant_naming::{ClashPolicy, KeyError, NamePattern, Template, Words, parse_columns};
 
 /// A parser for one of a few words, each with its value.
 pub(super) fn choice<T: Clone + Send + Sync + 'static>(
@@ -33,11 +34,11 @@ pub(super) fn choice<T: Clone + Send + Sync + 'static>(
 pub(super) fn format(text: &str) -> Result<String, String> {
     let extension = text.trim_start_matches('.').to_lowercase();
     let (plain, _) = Compression::of_name(&extension);
-    match numerant_core::format::format_of(plain) {
+    match numerant_formats::format_of(plain) {
         Some(_) => Ok(extension),
         None => Err(format!(
             "no format is written as '{text}'; known are {}",
-            numerant_core::format::known_extensions().join(", ")
+            numerant_formats::known_extensions().join(", ")
         )),
     }
 }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::{Job, Work};
+use numerant_engine::job::{Job, Work};
 
 use super::options::{
     CellOptions, DoingOptions, FileOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions,

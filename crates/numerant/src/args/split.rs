@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::job::{Job, Work};
-use numerant_core::name::{Key, KeyError, Template, parse_keys};
-use numerant_core::step::Case;
-use numerant_core::value::Size;
+use numerant_data::value::Size;
+use numerant_engine::job::{Job, Work};
+use numerant_naming::{Key, KeyError, Template, parse_keys};
+use numerant_steps::Case;
 
 use super::options::{FormulaOptions, GatherOptions, format};
 use super::run::{OutputOptions, RunRequest, SourceOptions};
@@ -129,17 +129,19 @@ impl SplitArguments {
 #[cfg(test)]
 mod tests {
     use clap::Parser;
-    use numerant_core::format::delimited::{LineEnd, Ragged, ReadOptions, WriteOptions};
-    use numerant_core::format::sheet::Types;
-    use numerant_core::format::{Balance, Blanks, ControlSigns};
-    use numerant_core::gather::ColumnPolicy;
-    use numerant_core::job::{FillOptions, Formulas, Gathering, Overflow};
-    use numerant_core::name::ClashPolicy;
-    use numerant_core::output::ExistingPolicy;
+    use numerant_data::dialect::LineEnd;
+    use numerant_engine::gather::ColumnPolicy;
+    use numerant_engine::job::{Formulas, Gathering, Overflow};
+    use numerant_engine::output::ExistingPolicy;
+    use numerant_format::sheet::Types;
+    use numerant_format::{
+        Balance, Blanks, ControlSigns, FillOptions, Ragged, ReadOptions, WriteOptions,
+    };
+    use numerant_naming::ClashPolicy;
 
-    use numerant_core::step::{Lookup, OnError, Repeated, SortColumn, Step, Unmatched};
-    use numerant_core::tree::Repeats;
-    use numerant_core::value::{ColumnType, Size};
+    use numerant_data::tree::Repeats;
+    use numerant_data::value::{ColumnType, Size};
+    use numerant_steps::{Lookup, OnError, Repeated, SortColumn, Step, Unmatched};
 
     use super::*;
     use crate::args::{Arguments, Command, Mode};

@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::expr::Expression;
-use numerant_core::name::parse_columns;
-use numerant_core::step::{Lookup, OnError, Repeated, SortColumn, Step, Unmatched};
-use numerant_core::value::ColumnType;
+use numerant_data::value::ColumnType;
+use numerant_naming::parse_columns;
+use numerant_steps::expr::Expression;
+use numerant_steps::{Lookup, OnError, Repeated, SortColumn, Step, Unmatched};
 
 use super::options::{ColumnList, choice, columns, names};
 
@@ -170,10 +170,10 @@ fn set(text: &str) -> Result<(String, Expression), String> {
 }
 
 /// `NAME=CONDITION`.
-pub(super) fn case(text: &str) -> Result<numerant_core::step::Case, String> {
+pub(super) fn case(text: &str) -> Result<numerant_steps::Case, String> {
     let (name, rest) = assignment(text, "NAME=CONDITION")?;
     let when = condition(rest)?;
-    Ok(numerant_core::step::Case { name, when })
+    Ok(numerant_steps::Case { name, when })
 }
 
 fn condition(text: &str) -> Result<Expression, String> {

@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_core::format::delimited::ReadOptions;
-use numerant_core::job::{VerifyJob, Work};
+use numerant_engine::job::{VerifyJob, Work, read_options_with};
+use numerant_format::ReadOptions;
 
 use super::options::{
     CellOptions, ColumnList, ReadingOptions, ReportOptions, RunningOptions, SavingOptions, columns,
@@ -116,7 +116,7 @@ impl VerifyArguments {
         let read = self.reading.into_options();
         let parts_read = match self.parts_read.as_slice() {
             [] => None,
-            options => Some(read.with(options)?),
+            options => Some(read_options_with(&read, options)?),
         };
         let job = VerifyJob {
             ledger: self.ledger.or(self.of_ledger),

@@ -2,9 +2,8 @@
 
 use std::sync::Arc;
 
-use numerant_core::engine;
-use numerant_core::schema::sample_of;
-use numerant_core::source::SourcePath;
+use numerant_data::source::SourcePath;
+use numerant_schema::sample_of;
 
 use super::{Failure, saved};
 use crate::args::{InspectRequest, Report};
@@ -23,10 +22,10 @@ pub(super) fn inspect(
     let mut inspections = Vec::new();
     let mut counts = Vec::new();
     let mut failure = None;
-    for source in &engine::files(job)? {
+    for source in &numerant_engine::files(job)? {
         if let (SourcePath::File(path), None, None, Report::Text) =
             (source, values, &job.read.from, request.report.report)
-            && let Some(sample) = sample_of(path).map_err(engine::Error::from)?
+            && let Some(sample) = sample_of(path).map_err(numerant_engine::Error::from)?
         {
             reporter.sample(&sample)?;
             continue;
@@ -34,8 +33,10 @@ pub(super) fn inspect(
         let progress = Arc::new(Progress::new(request.report.quiet));
         let context = interrupts.context(Arc::clone(&progress) as _);
         let result = match values {
-            Some(key) => engine::values(source, key, job, &context).map(|found| counts.push(found)),
-            None => engine::inspect(source, job, request.job.show, &context)
+            Some(key) => {
+                numerant_engine::values(source, key, job, &context).map(|found| counts.push(found))
+            }
+            None => numerant_engine::inspect(source, job, request.job.show, &context)
                 .map(|found| inspections.extend(found)),
         };
         progress.clear();

@@ -11,8 +11,8 @@ mod verify;
 use std::io;
 use std::process::ExitCode;
 
-use numerant_core::engine::{Error, Fault};
-use numerant_core::job::JobFileError;
+use numerant_engine::job::JobFileError;
+use numerant_engine::{Error, Fault};
 
 use crate::args::{Arguments, Command};
 use crate::report::Reporter;

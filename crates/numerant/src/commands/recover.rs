@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use numerant_core::engine::{self, Unobserved};
-use numerant_core::output::Direction;
+use numerant_engine::Unobserved;
+use numerant_engine::output::Direction;
 
 use super::Failure;
 use crate::args::RecoverArguments;
@@ -20,7 +20,7 @@ pub(super) fn recover(
         true => Direction::Forward,
         false => Direction::Back,
     };
-    let recovered = engine::recover(&arguments.folder, direction, &context)?;
+    let recovered = numerant_engine::recover(&arguments.folder, direction, &context)?;
     reporter.recovered(&arguments.folder, &recovered)?;
     Ok(())
 }

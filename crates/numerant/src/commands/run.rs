@@ -3,9 +3,9 @@
 use std::io::{self, BufRead, Write};
 use std::sync::Arc;
 
-use numerant_core::engine::{self, BatchSummary, Context, Error, FileFate, Summary};
-use numerant_core::job::Job;
-use numerant_core::source::SourcePath;
+use numerant_data::source::SourcePath;
+use numerant_engine::job::Job;
+use numerant_engine::{BatchSummary, Context, Error, FileFate, Summary};
 
 use super::{Failure, saved};
 use crate::args::{Mode, RunRequest};
@@ -31,7 +31,7 @@ pub(super) fn run(
         return batch(request, reporter, interrupts);
     }
     if request.mode != Mode::Run {
-        let summary = with_progress(request, interrupts, engine::plan)?;
+        let summary = with_progress(request, interrupts, numerant_engine::plan)?;
         reporter.plan(&summary, request.mode == Mode::Ask)?;
         if request.mode == Mode::Plan {
             return Ok(());
@@ -40,7 +40,7 @@ pub(super) fn run(
             return Err(Failure::Declined);
         }
     }
-    let summary = with_progress(request, interrupts, engine::run)?;
+    let summary = with_progress(request, interrupts, numerant_engine::run)?;
     reporter
         .split(&summary, request.mode == Mode::Ask)
         .map_err(Failure::ShowDone)
@@ -53,7 +53,11 @@ fn batch(
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
     if request.mode != Mode::Run {
-        let planned = one_failure(with_progress(request, interrupts, engine::plan_batch)?)?;
+        let planned = one_failure(with_progress(
+            request,
+            interrupts,
+            numerant_engine::plan_batch,
+        )?)?;
         if request.mode == Mode::Plan {
             reporter.batch(&planned, true)?;
             return done(&planned);
@@ -63,7 +67,11 @@ fn batch(
             return Err(Failure::Declined);
         }
     }
-    let batch = one_failure(with_progress(request, interrupts, engine::run_batch)?)?;
+    let batch = one_failure(with_progress(
+        request,
+        interrupts,
+        numerant_engine::run_batch,
+    )?)?;
     reporter.batch(&batch, false).map_err(Failure::ShowDone)?;
     done(&batch)
 }

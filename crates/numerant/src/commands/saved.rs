@@ -5,9 +5,9 @@ use std::io::{self, Write};
 use std::path::Path;
 use std::sync::Mutex;
 
-use numerant_core::engine::{Error, dated_path, files};
-use numerant_core::job::{JobFile, Work, to_toml};
-use numerant_core::source::Identity;
+use numerant_data::source::Identity;
+use numerant_engine::job::{JobFile, Work, to_toml};
+use numerant_engine::{Error, dated_path, files};
 
 use super::{Failure, inspect, run, verify};
 use crate::args::{InspectRequest, Mode, RunRequest, SavedArguments, VerifyRequest};

@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use numerant_core::engine::{self, PartsOptions};
-use numerant_core::job::Job;
-use numerant_core::source::SourcePath;
+use numerant_data::source::SourcePath;
+use numerant_engine::PartsOptions;
+use numerant_engine::job::Job;
 
 use super::{Failure, saved};
 use crate::args::{Report, VerifyRequest};
@@ -23,7 +23,8 @@ pub(super) fn verify(
     let progress = Arc::new(Progress::new(request.report.quiet));
     let context = interrupts.context(Arc::clone(&progress) as _);
     let holds = if let Some(ledger) = job.ledger.as_ref().filter(|_| job.whole.is_empty()) {
-        let result = engine::verify_ledger(ledger, job.out.as_deref(), &job.read, &context);
+        let result =
+            numerant_engine::verify_ledger(ledger, job.out.as_deref(), &job.read, &context);
         progress.clear();
         let check = result?;
         reporter.ledger_check(&check)?;
@@ -56,10 +57,10 @@ pub(super) fn verify(
             None => options,
             Some(ledger) => {
                 let whole = options.whole.clone();
-                engine::parts_of_run(ledger, job.out.as_deref(), whole, options)?
+                numerant_engine::parts_of_run(ledger, job.out.as_deref(), whole, options)?
             }
         };
-        let result = engine::verify_parts(&options, &context);
+        let result = numerant_engine::verify_parts(&options, &context);
         progress.clear();
         let check = result?;
         reporter.parts_check(&check)?;
@@ -79,5 +80,5 @@ fn files(names: &[SourcePath]) -> Result<Vec<SourcePath>, Failure> {
         recursive: true,
         ..Job::default()
     };
-    Ok(engine::files(&job)?)
+    Ok(numerant_engine::files(&job)?)
 }

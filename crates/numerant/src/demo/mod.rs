@@ -8,15 +8,14 @@ mod random;
 mod tables;
 mod walk;
 
-use std::fs;
-use std::io;
 use std::path::Path;
 use std::sync::Arc;
+use std::{fs, io};
 
-use numerant_core::disk::Disk;
-use numerant_core::engine::{self, Context, Unobserved};
-use numerant_core::job::Job;
-use numerant_core::step::Step;
+use numerant_data::disk::Disk;
+use numerant_engine::job::Job;
+use numerant_engine::{Context, Unobserved};
+use numerant_steps::Step;
 pub(crate) use walk::walk;
 
 use crate::commands::Failure;
@@ -176,6 +175,6 @@ fn make(job: &Job) -> Result<(), Failure> {
         own_files: Vec::new(),
         commits: Arc::default(),
     };
-    engine::run(job, &context)?;
+    numerant_engine::run(job, &context)?;
     Ok(())
 }

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use numerant_core::engine::{BatchFile, BatchSummary, FileFate, SkipReason};
+use numerant_engine::{BatchFile, BatchSummary, FileFate, SkipReason};
 
 use super::run;
 use super::table::{Align, Table};

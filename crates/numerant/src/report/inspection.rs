@@ -2,11 +2,11 @@
 
 use std::io::{self, Write};
 
-use numerant_core::engine::{ColumnProfile, Distinct, Inspection, TreeInspection, ValueCounts};
-use numerant_core::format::MessageFacts;
-use numerant_core::format::delimited::Quote;
-use numerant_core::format::sheet::{SheetFacts, Visibility};
-use numerant_core::value::Kind;
+use numerant_data::dialect::Quote;
+use numerant_data::value::Kind;
+use numerant_engine::{ColumnProfile, Distinct, Inspection, TreeInspection, ValueCounts};
+use numerant_format::MessageFacts;
+use numerant_format::sheet::{SheetFacts, Visibility};
 
 use super::table::{Align, Table};
 use super::words::{FAINT, HEADING, bytes, counted, decimal, number, records};

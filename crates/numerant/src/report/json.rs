@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use numerant_core::engine::{BatchFile, BatchSummary, FileFate, Summary};
+use numerant_engine::{BatchFile, BatchSummary, FileFate, Summary};
 use serde_json::{Value, json};
 
 use super::notice;

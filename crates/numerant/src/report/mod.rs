@@ -17,18 +17,18 @@ mod words;
 use std::cell::RefCell;
 use std::io::{self, Write};
 
-use numerant_core::engine::{
+use numerant_engine::output::Recovered;
+use numerant_engine::{
     BatchSummary, Error, FileFate, Inspection, LedgerCheck, Notice, PartsCheck, Summary,
     ValueCounts,
 };
-use numerant_core::output::Recovered;
-use numerant_core::schema::Sample;
+use numerant_schema::Sample;
 
 pub(crate) use progress::Progress;
 pub(crate) use run::outputs_in_words;
 pub(crate) use words::folder;
 
-use numerant_core::job::JobFile;
+use numerant_engine::job::JobFile;
 
 use crate::args::{Report, ReportOptions};
 use crate::commands::Failure;

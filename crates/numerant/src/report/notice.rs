@@ -1,10 +1,11 @@
 //! Notices in words.
 
-use numerant_core::engine::{Notice, SheetNote, ValuesBecause};
-use numerant_core::format::{BalanceNote, Extracted, MessageFacts, TextNote};
-use numerant_core::name::ClashPolicy;
-use numerant_core::output::{Direction, Recovered};
-use numerant_core::record::HeaderNote;
+use numerant_data::record::HeaderNote;
+use numerant_engine::output::{Direction, Recovered};
+use numerant_engine::{Notice, SheetNote, ValuesBecause};
+use numerant_format::{BalanceNote, MessageFacts, TextNote};
+use numerant_naming::ClashPolicy;
+use numerant_sheets::Extracted;
 
 use super::words::{counted, decimal, number};
 
@@ -343,7 +344,6 @@ pub(super) fn text(notice: &Notice) -> String {
                 ValuesBecause::Changed => {
                     "something is done to their records, or to how they are written"
                 }
-                _ => "they cannot be kept",
             };
             format!("{workbook}: sheets come out as values, without their look: {because}")
         }

@@ -6,7 +6,7 @@ use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
 use indicatif::{HumanDuration, ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
-use numerant_core::engine::Observer;
+use numerant_engine::Observer;
 
 use super::table::visible;
 

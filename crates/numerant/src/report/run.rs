@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Write};
 
-use numerant_core::engine::Summary;
-use numerant_core::ledger::{Ledger, LeftOut, LeftOutReason, OutputEntry};
+use numerant_engine::Summary;
+use numerant_engine::ledger::{Ledger, LeftOut, LeftOutReason, OutputEntry};
 
 use super::inspection::short;
 use super::table::{Align, Table};

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use numerant_core::engine::{ChangedOutput, FoundRecord, LedgerCheck, PartsCheck};
+use numerant_engine::{ChangedOutput, FoundRecord, LedgerCheck, PartsCheck};
 
 use super::table::visible;
 use super::words::{

@@ -3,8 +3,8 @@
 use std::io::{self, Write};
 use std::path::Path;
 
-use numerant_core::ledger::Ledger;
-use numerant_core::value::Number;
+use numerant_data::value::Number;
+use numerant_engine::ledger::Ledger;
 use unicode_width::UnicodeWidthStr;
 
 use super::screen::Mark;

@@ -1,0 +1,546 @@
+//! Many records in one arena of bytes.
+//!
+//! # To whoever changes this
+//!
+//! Invariants that readers keep and everything else relies on:
+//! * every record has exactly `width` fields; what to do with ragged records is the reader's job;
+//! * field `c + 1` begins one byte behind the end of field `c`, and one byte behind the end of the
+//!   last field lies the next thing in the arena, so `raw` of a record includes its terminator;
+//! * the bytes are UTF-8;
+//! * columns from `width` on are computed: they lie in arenas of their own, one entry a record, and
+//!   everything that takes records out of a batch goes through [`Batch::retain`].
+
+use std::{fmt, mem};
+
+use serde::{Deserialize, Serialize};
+
+use super::field::{Field, push_quoted};
+use crate::value::Number;
+
+/// Where a record begins in the arena, which of the field ends is its first, and where its last
+/// byte is: the end of its last field once more, so that moving a record does not have to look
+/// for it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Span {
+    /// Where it begins in the bytes of the batch.
+    pub start: u32,
+    /// The number of its first field among all fields of the batch.
+    pub first: u32,
+    /// Where its last byte is, the line end.
+    pub last_byte: u32,
+}
+
+/// What the records of a source are counted in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Unit {
+    /// Lines of a text.
+    #[default]
+    Line,
+    /// Rows of a sheet.
+    Row,
+    /// Records of a file that has no lines.
+    Record,
+}
+
+impl Unit {
+    /// Whether it is that of texts.
+    pub fn is_line(&self) -> bool {
+        *self == Self::Line
+    }
+}
+
+impl fmt::Display for Unit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Line => "line",
+            Self::Row => "row",
+            Self::Record => "record",
+        })
+    }
+}
+
+/// Where in its source a record begins.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct At {
+    /// What is counted.
+    pub unit: Unit,
+    /// Its number, from 1.
+    pub number: u64,
+}
+
+impl At {
+    /// Where the header most often is.
+    pub fn header() -> Self {
+        Self {
+            unit: Unit::Line,
+            number: 1,
+        }
+    }
+}
+
+impl fmt::Display for At {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}", self.unit, self.number)
+    }
+}
+
+/// A run of records of one source, in source order, all of the same width.
+#[derive(Debug, Default)]
+pub struct Batch {
+    /// The records, as they are in the dialect of the batch.
+    pub bytes: Vec<u8>,
+    /// Field ends; what lies behind those of the last record means nothing.
+    pub ends: Vec<u32>,
+    /// Where each record is.
+    pub spans: Vec<Span>,
+    /// Fields of each record.
+    pub width: usize,
+    /// The byte between two fields.
+    pub delimiter: u8,
+    /// The byte that may enclose a field of this batch's text.
+    pub quote: Option<u8>,
+    /// Whether `\r`s before the terminator belong to the line end.
+    pub carriage_returns: bool,
+    /// Line on which the arena begins, counted from 1 over the source.
+    pub first_line: u64,
+    /// The byte that ends a line, to count lines when one must be named.
+    pub terminator: u8,
+    /// What records are counted in.
+    pub unit: Unit,
+    /// Records that stood among the others and are no part of the batch.
+    pub rejected: Vec<RejectedRecord>,
+    /// Columns that steps have added.
+    pub computed: Vec<Computed>,
+    /// Copies that lie behind the text of the source, each with where it begins and where the
+    /// original begins and ends, in the order of the copies.
+    pub copies: Vec<(u32, u32, u32)>,
+    /// The lines of the records, where they do not come out of the arena.
+    pub lines: Vec<u64>,
+    /// The values of columns that are summed up, each for as many records as it is known for.
+    pub numbers: Vec<Vec<Number>>,
+    /// The records as they stand in their document, where they are to be written so.
+    pub own: Own,
+}
+
+/// Records as they stand in their document, one entry a record; none if they are not wanted.
+#[derive(Clone, Debug, Default)]
+pub struct Own {
+    pub bytes: Vec<u8>,
+    /// Where each begins and ends.
+    pub spans: Vec<(u32, u32)>,
+}
+
+/// The values of one computed column, as they are to be read: no quotes around them.
+#[derive(Clone, Debug, Default)]
+pub struct Computed {
+    /// The values, one behind the other.
+    pub bytes: Vec<u8>,
+    /// Where the value of each record begins and ends.
+    pub spans: Vec<(u32, u32)>,
+}
+
+impl Computed {
+    pub(crate) fn clear(&mut self) {
+        self.bytes.clear();
+        self.spans.clear();
+    }
+
+    /// Adds the value of the next record: what `write` appends.
+    pub fn push_with<E>(
+        &mut self,
+        write: impl FnOnce(&mut Vec<u8>) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let start = self.bytes.len() as u32;
+        let written = write(&mut self.bytes);
+        self.spans.push((start, self.bytes.len() as u32));
+        written
+    }
+
+    /// Adds the value of the next record.
+    pub fn push(&mut self, value: &[u8]) {
+        let start = self.bytes.len() as u32;
+        self.bytes.extend_from_slice(value);
+        self.spans.push((start, self.bytes.len() as u32));
+    }
+}
+
+/// A record that was left out because something is wrong with it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RejectedRecord {
+    /// The line of the source on which it begins, counted from 1.
+    pub line: u64,
+    /// What is wrong with it.
+    pub reason: String,
+    /// Its bytes as they stand, with the line end.
+    pub raw: Vec<u8>,
+    /// They are kept just as they are, without a header or an encoding.
+    pub as_it_is: bool,
+}
+
+/// A field without the carriage returns at its end.
+#[inline]
+pub fn without_returns(mut field: &[u8]) -> &[u8] {
+    while let [rest @ .., b'\r'] = field {
+        field = rest;
+    }
+    field
+}
+
+impl Batch {
+    /// Number of records.
+    pub fn len(&self) -> usize {
+        self.spans.len()
+    }
+
+    /// Whether there are no records in it.
+    pub fn is_empty(&self) -> bool {
+        self.spans.is_empty()
+    }
+
+    /// Number of fields of every record, without computed ones.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Takes the records out that `keep` does not name.
+    pub fn retain(&mut self, keep: &[bool]) {
+        // Which records stay is anyone's guess, so there is no branch on it.
+        fn filter<T: Copy>(items: &mut Vec<T>, keep: &[bool]) {
+            let mut kept = 0;
+            for (place, keep) in keep.iter().enumerate().take(items.len()) {
+                items[kept] = items[place];
+                kept += usize::from(*keep);
+            }
+            items.truncate(kept);
+        }
+        filter(&mut self.spans, keep);
+        for column in &mut self.computed {
+            filter(&mut column.spans, keep);
+        }
+        for numbers in &mut self.numbers {
+            filter(numbers, keep);
+        }
+        if !self.lines.is_empty() {
+            filter(&mut self.lines, keep);
+        }
+        if !self.own.spans.is_empty() {
+            filter(&mut self.own.spans, keep);
+        }
+    }
+
+    /// Makes ready for `count` computed columns and `sums` columns that are summed up.
+    pub fn clear_computed(&mut self, count: usize, sums: usize) {
+        self.computed.resize_with(count, Computed::default);
+        self.computed.iter_mut().for_each(Computed::clear);
+        self.numbers.resize_with(sums, Vec::new);
+        self.numbers.iter_mut().for_each(Vec::clear);
+    }
+
+    /// Takes a computed column out while it is being filled; [`Batch::put_back`] returns it.
+    pub fn take_computed(&mut self, column: usize) -> Computed {
+        mem::take(&mut self.computed[column - self.width])
+    }
+
+    /// Bytes of all values that were computed.
+    pub fn bytes_computed(&self) -> usize {
+        self.computed.iter().map(|values| values.bytes.len()).sum()
+    }
+
+    /// Puts the values of a computed column back that were taken out.
+    pub fn put_back(&mut self, column: usize, values: Computed) {
+        self.computed[column - self.width] = values;
+    }
+
+    /// Replaces the fields of a record with `values`, which are quoted where they need it or `quoted`
+    /// says so, and its line end.
+    pub fn replace_record(
+        &mut self,
+        record: usize,
+        values: &[Vec<u8>],
+        quoted: impl Fn(usize) -> bool,
+        line_end: &[u8],
+    ) {
+        let delimiter = self.delimiter;
+        let (_, copy, first) = self.begin_copy(record);
+        let lonely = values.len() == 1;
+        for (place, value) in values.iter().enumerate() {
+            if place > 0 {
+                self.bytes.push(delimiter);
+            }
+            if quoted(place) && !value.is_empty() && !value.contains(&self.quote.unwrap_or(0)) {
+                self.bytes.extend(self.quote);
+                self.bytes.extend_from_slice(value);
+                self.bytes.extend(self.quote);
+            } else {
+                push_quoted(value, delimiter, self.quote, lonely, &mut self.bytes);
+            }
+            if place + 1 < values.len() {
+                self.ends.push(self.bytes.len() as u32);
+            }
+        }
+        self.end_copy(record, copy, first, line_end);
+    }
+
+    /// Replaces a record with a copy of it in which the fields of `columns`, in order, are blank.
+    pub fn blank_fields(&mut self, record: usize, columns: &[usize]) {
+        let (span, copy, first) = self.begin_copy(record);
+        let line_end = self.line_end(record).to_vec();
+        let bounds = |batch: &Self, column: usize| {
+            let ends = &batch.ends[span.first as usize..];
+            let start = match column {
+                0 => span.start,
+                _ => ends[column - 1] + 1,
+            };
+            let length = batch.raw_fields(record, column, column).len();
+            start as usize..start as usize + length
+        };
+        for column in 0..self.width {
+            if column > 0 {
+                self.bytes.push(self.delimiter);
+            }
+            if columns.binary_search(&column).is_err() {
+                let field = bounds(self, column);
+                self.bytes.extend_from_within(field);
+            } else if self.width == 1 {
+                // A blank that is alone on its line would be no record.
+                self.bytes.extend(self.quote.into_iter().chain(self.quote));
+            }
+            if column + 1 < self.width {
+                self.ends.push(self.bytes.len() as u32);
+            }
+        }
+        self.end_copy(record, copy, first, &line_end);
+    }
+
+    /// Begins a copy of a record behind all others: where the record lies, and where the bytes and the
+    /// ends of fields of the copy begin.
+    fn begin_copy(&mut self, record: usize) -> (Span, u32, u32) {
+        let span = self.spans[record];
+        let copy = self.bytes.len() as u32;
+        self.copies.push((copy, span.start, span.last_byte));
+        (span, copy, self.ends.len() as u32)
+    }
+
+    /// Ends a copy of a record, which takes its place.
+    fn end_copy(&mut self, record: usize, start: u32, first: u32, line_end: &[u8]) {
+        self.bytes.extend_from_slice(line_end);
+        let last_byte = self.bytes.len() as u32 - 1;
+        self.ends.push(last_byte);
+        self.spans[record] = Span {
+            start,
+            first,
+            last_byte,
+        };
+    }
+
+    /// The bytes that end a record.
+    pub fn line_end(&self, record: usize) -> &[u8] {
+        let raw = self.raw(record);
+        let last = raw.len() - 1;
+        if self.carriage_returns && last > 0 && raw[last - 1] == b'\r' {
+            &raw[last - 1..]
+        } else {
+            &raw[last..]
+        }
+    }
+
+    /// The bytes of a record as they stand in the source, even where a step has changed them.
+    pub fn original(&self, record: usize) -> &[u8] {
+        let start = self.spans[record].start;
+        match self.copy_of(start) {
+            Some((_, from, last)) => &self.bytes[from as usize..=last as usize],
+            None => self.raw(record),
+        }
+    }
+
+    fn copy_of(&self, start: u32) -> Option<(u32, u32, u32)> {
+        let place = self
+            .copies
+            .binary_search_by_key(&start, |(copy, ..)| *copy)
+            .ok()?;
+        let found = self.copies[place];
+        // A copy may be one of a copy.
+        self.copy_of(found.1).or(Some(found))
+    }
+
+    /// The bytes of record `record` as they stand, with the line end.
+    ///
+    /// # Panics
+    ///
+    /// If there is no such record.
+    #[inline]
+    pub fn raw(&self, record: usize) -> &[u8] {
+        let span = self.spans[record];
+        &self.bytes[span.start as usize..=span.last_byte as usize]
+    }
+
+    /// Where a record begins and ends in the arena.
+    #[inline]
+    pub fn bounds(&self, record: usize) -> (usize, usize) {
+        let span = self.spans[record];
+        (span.start as usize, span.last_byte as usize)
+    }
+
+    /// How many fields of a record are quoted.
+    pub fn quoted_fields(&self, record: usize) -> u64 {
+        let Some(quote) = self.quote else { return 0 };
+        if memchr::memchr(quote, self.raw(record)).is_none() {
+            return 0;
+        }
+        let quoted =
+            |column: &usize| self.raw_fields(record, *column, *column).first() == Some(&quote);
+        (0..self.width).filter(quoted).count() as u64
+    }
+
+    /// Whether a record lies right behind the one before it.
+    #[inline]
+    pub fn follows(&self, record: usize) -> bool {
+        self.spans[record].start == self.spans[record - 1].last_byte + 1
+    }
+
+    /// The bytes from one record to another, all of which follow each other.
+    #[inline]
+    pub fn raw_records(&self, first: usize, last: usize) -> &[u8] {
+        &self.bytes[self.spans[first].start as usize..=self.spans[last].last_byte as usize]
+    }
+
+    /// Field `column` of record `record`, both counted from 0.
+    ///
+    /// # Panics
+    ///
+    /// If there is no such record or field.
+    #[inline]
+    pub fn field(&self, record: usize, column: usize) -> Field<'_> {
+        let quote = self.quote.filter(|_| column < self.width);
+        Field::new(self.raw_fields(record, column, column), quote)
+    }
+
+    /// The bytes from the start of one field to the end of another, separators between included.
+    #[inline(always)]
+    pub fn raw_fields(&self, record: usize, from: usize, to: usize) -> &[u8] {
+        if from >= self.width {
+            return self.computed(record, from);
+        }
+        let span = self.spans[record];
+        let ends = &self.ends[span.first as usize..span.first as usize + self.width];
+        let start = if from == 0 {
+            span.start
+        } else {
+            ends[from - 1] + 1
+        };
+        let raw = &self.bytes[start as usize..ends[to] as usize];
+        if self.carriage_returns && to + 1 == self.width {
+            return without_returns(raw);
+        }
+        raw
+    }
+
+    #[inline]
+    fn computed(&self, record: usize, column: usize) -> &[u8] {
+        let values = &self.computed[column - self.width];
+        let (start, end) = values.spans[record];
+        &values.bytes[start as usize..end as usize]
+    }
+
+    /// The line of the source on which record `record` begins, counted from 1.
+    pub fn line(&self, record: usize) -> u64 {
+        if let Some(line) = self.lines.get(record) {
+            return *line;
+        }
+        let start = self.spans[record].start;
+        let start = self.copy_of(start).map_or(start, |(_, from, _)| from);
+        self.line_at(start as usize)
+    }
+
+    /// Where the batch begins in its source.
+    pub fn begins_at(&self) -> At {
+        At {
+            unit: self.unit,
+            number: self.lines.first().copied().unwrap_or(self.first_line),
+        }
+    }
+
+    /// Where record `record` begins in its source.
+    pub fn at(&self, record: usize) -> At {
+        At {
+            unit: self.unit,
+            number: self.line(record),
+        }
+    }
+
+    /// Replaces what is in `lines` with the line of each record, which is faster than to ask for
+    /// them one by one.
+    pub fn all_lines(&self, lines: &mut Vec<u64>) {
+        lines.clear();
+        if !self.lines.is_empty() {
+            lines.extend_from_slice(&self.lines);
+            return;
+        }
+        let mut ends = memchr::memchr_iter(self.terminator, &self.bytes).peekable();
+        let mut line = self.first_line;
+        let mut counted = 0;
+        for span in &self.spans {
+            let start = self
+                .copy_of(span.start)
+                .map_or(span.start, |(_, from, _)| from) as usize;
+            if start < counted {
+                // Records that were moved need not be in order.
+                lines.push(self.line_at(start));
+                continue;
+            }
+            while ends.next_if(|end| *end < start).is_some() {
+                line += 1;
+            }
+            counted = start;
+            lines.push(line);
+        }
+    }
+
+    /// The line on which the byte at a position is, from 1.
+    pub fn line_at(&self, position: usize) -> u64 {
+        let before = &self.bytes[..position];
+        self.first_line + memchr::memchr_iter(self.terminator, before).count() as u64
+    }
+
+    /// A batch of its first record alone.
+    pub fn first_as_batch(&self) -> Self {
+        let span = self.spans[0];
+        let fields = span.first as usize..span.first as usize + self.width;
+        Self {
+            bytes: self.raw(0).to_vec(),
+            ends: self.ends[fields]
+                .iter()
+                .map(|end| end - span.start)
+                .collect(),
+            spans: vec![Span {
+                start: 0,
+                first: 0,
+                last_byte: span.last_byte - span.start,
+            }],
+            rejected: Vec::new(),
+            computed: Vec::new(),
+            copies: Vec::new(),
+            lines: Vec::new(),
+            numbers: Vec::new(),
+            own: Own::default(),
+            ..*self
+        }
+    }
+
+    /// Empties the batch and keeps its memory.
+    pub fn clear(&mut self) {
+        self.spans.clear();
+        self.rejected.clear();
+        self.copies.clear();
+        self.lines.clear();
+        self.own.bytes.clear();
+        self.own.spans.clear();
+    }
+
+    /// A record as it stands in its document.
+    pub fn own(&self, record: usize) -> &[u8] {
+        let (start, end) = self.own.spans[record];
+        &self.own.bytes[start as usize..end as usize]
+    }
+}

@@ -1,0 +1,655 @@
+//! What can go wrong while a source is read, and where.
+
+use std::num::NonZeroU32;
+use std::{fmt, io};
+
+use crate::dialect::{Delimiter, SignConflict};
+use crate::encoding::EncodingError;
+use crate::record::{At, Unit};
+use crate::value::Size;
+
+/// A problem with a source.
+#[derive(Debug, thiserror::Error)]
+#[error("{source_name}{place}: {problem}")]
+pub struct ReadError {
+    /// The source as it was named.
+    pub source_name: String,
+    /// Where in it.
+    pub place: Place,
+    /// What is wrong.
+    #[source]
+    pub problem: ReadProblem,
+}
+
+/// A place in a source; what is not known is `None`. Lines, records and columns count from 1.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Place {
+    /// Line of the text, or row of the sheet.
+    pub at: Option<At>,
+    /// Character of the line, from 1.
+    pub character: Option<NonZeroU32>,
+    /// Name of the column.
+    pub column: Option<Box<str>>,
+}
+
+impl Place {
+    /// A line of a text.
+    pub fn line(number: u64) -> Self {
+        Self::number(Unit::Line, number)
+    }
+
+    /// A character of a line of a text.
+    pub fn character(line: u64, character: u64) -> Self {
+        Self {
+            character: u32::try_from(character).ok().and_then(NonZeroU32::new),
+            ..Self::line(line)
+        }
+    }
+
+    /// A record of a file that has no lines.
+    pub fn record(number: u64) -> Self {
+        Self::number(Unit::Record, number)
+    }
+
+    /// A row of a sheet.
+    pub fn row(number: u64) -> Self {
+        Self::number(Unit::Row, number)
+    }
+
+    /// The number of what a source is counted in.
+    pub fn number(unit: Unit, number: u64) -> Self {
+        Self {
+            at: Some(At { unit, number }),
+            ..Self::default()
+        }
+    }
+}
+
+impl fmt::Display for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(at) = self.at {
+            write!(f, ", {at}")?;
+        }
+        if let Some(character) = self.character {
+            write!(f, ", character {character}")?;
+        }
+        if let Some(column) = &self.column {
+            write!(f, ", column '{column}'")?;
+        }
+        Ok(())
+    }
+}
+
+/// The sheets of a workbook, for messages.
+fn sheets_named(sheets: &[String]) -> String {
+    let names: Vec<String> = sheets.iter().map(|name| format!("'{name}'")).collect();
+    match names.as_slice() {
+        [one] => format!("its sheet {one}"),
+        names => format!("its sheets {}", names.join(", ")),
+    }
+}
+
+/// That so many other cells are the same, for the end of a sentence.
+fn others_like_it(count: u64) -> String {
+    match count {
+        0 => String::new(),
+        1 => ", as another cell of the sheet has".to_owned(),
+        count => format!(", as {count} other cells of the sheet have"),
+    }
+}
+
+/// What is wrong with a source.
+#[derive(Debug, thiserror::Error)]
+pub enum ReadProblem {
+    /// The operating system would not open or read it.
+    #[error("{0}")]
+    Io(#[source] io::Error),
+    /// It is a folder.
+    #[error("it is a folder, not a file")]
+    Folder,
+    /// Nothing is in it.
+    #[error("the file is empty")]
+    Empty,
+    /// It holds no header: nothing but blank lines, or fewer lines than were to be skipped.
+    #[error("no header was found: {}", no_header(*.skipped, *.blank))]
+    NoHeader {
+        /// Lines that were skipped at the start.
+        skipped: u64,
+        /// Lines behind them that are blank or comments.
+        blank: u64,
+    },
+    /// Two of its signs are the same.
+    #[error("{0}")]
+    Signs(#[source] SignConflict),
+    /// Every line begins with a comment of no characters.
+    #[error("--comment needs the characters that a comment begins with")]
+    EmptyComment,
+    /// It is in a format that is not read as text.
+    #[error("this is {found}, not delimited text")]
+    NotText {
+        /// What it seems to be.
+        found: &'static str,
+    },
+    /// A NUL byte stands in the text.
+    #[error("a NUL byte: this is not plain text, or its encoding is not {encoding}")]
+    Nul {
+        /// The encoding it is read in.
+        encoding: &'static str,
+    },
+    /// Bytes that the encoding does not have.
+    #[error("the bytes {bytes} are not {encoding}")]
+    Encoding {
+        /// The bytes, in hexadecimal.
+        bytes: String,
+        /// The encoding it is read in.
+        encoding: &'static str,
+        /// The encoding that the bytes may be in.
+        likely: Option<&'static str>,
+    },
+    /// The encoding cannot be detected.
+    #[error(
+        "its encoding cannot be detected: it is not UTF-8, and has bytes that windows-1252 does not have"
+    )]
+    UnknownEncoding,
+    /// The name of an encoding is not known.
+    #[error(transparent)]
+    EncodingName(#[from] EncodingError),
+    /// A record has too few or too many fields.
+    #[error("the record has {found} field{} where the header has {expected}{}", if *.found == 1 { "" } else { "s" }, detected(*.delimiter))]
+    Ragged {
+        /// Fields of the record.
+        found: usize,
+        /// Fields of the header.
+        expected: usize,
+        /// Whether `--ragged pad` would not help: surplus fields are not blank.
+        surplus: bool,
+        /// The delimiter, if it was detected.
+        delimiter: Option<Delimiter>,
+        /// The line that looks like the header, where that is not the first record.
+        likely_header: Option<u64>,
+    },
+    /// A quoted field is never closed.
+    #[error("a quoted field opens here and is never closed")]
+    UnclosedQuote,
+    /// A quoted field runs over a line end and then goes on behind its closing quote.
+    #[error("a quoted field that opens here runs over the line end and ends in the middle of text")]
+    MisplacedQuote,
+    /// A record is larger than memory allows.
+    #[error("the record that begins here is larger than {limit}, a quarter of --memory")]
+    RecordTooLarge {
+        /// The largest record that is taken.
+        limit: Size,
+    },
+    /// Its records do not fit into memory, and could not be put in order on the disk.
+    #[error("its records could not be put in order on the disk: {0}")]
+    Sorting(#[source] io::Error),
+    /// An archive is not what it should be.
+    #[error("the archive is damaged: {what}")]
+    Archive {
+        /// What is wrong.
+        what: String,
+    },
+    /// A member of an archive has a path that leads out of it.
+    #[error("its member '{name}' has a path that leads out of the archive")]
+    LeadsOut {
+        /// The member.
+        name: String,
+    },
+    /// A member of an archive is packed in a way that is not undone.
+    #[error("its member '{name}' is packed {how}")]
+    Packed {
+        /// The member.
+        name: String,
+        /// In which way, as `with a password`.
+        how: String,
+    },
+    /// What the file is compressed with cannot be undone.
+    #[error("the {compression} data is damaged or ends too early ({cause})")]
+    Compression {
+        /// What it is compressed with.
+        compression: &'static str,
+        /// What the decompressor said.
+        cause: io::Error,
+    },
+    /// It is called a workbook and is none.
+    #[error("this is {found}, not a workbook ({format}) as its name says")]
+    NoWorkbook {
+        /// The format that its name says.
+        format: &'static str,
+        /// What it seems to be.
+        found: &'static str,
+    },
+    /// A workbook without a sheet that has cells.
+    #[error("the workbook has no sheet with cells")]
+    NoSheets,
+    /// A sheet that is asked for and not there.
+    #[error("there is no sheet '{wanted}'")]
+    NoSuchSheet {
+        /// What was asked for.
+        wanted: String,
+        /// The sheets there are.
+        sheets: Vec<String>,
+    },
+    /// A sheet that is asked for and holds a chart or macros.
+    #[error("the sheet '{sheet}' has no cells")]
+    SheetWithoutCells {
+        /// Its name.
+        sheet: String,
+    },
+    /// A sheet with nothing in it.
+    #[error("the sheet is empty")]
+    EmptySheet,
+    /// Sheets without any value, in a workbook without others.
+    #[error(
+        "the workbook is empty: no cell of {} has a value",
+        sheets_named(sheets)
+    )]
+    EmptyWorkbook {
+        /// The names of its sheets.
+        sheets: Vec<String>,
+    },
+    /// Formulas that no program has computed.
+    #[error(
+        "the cell {cell} has a formula without a computed value{}",
+        others_like_it(*.count - 1)
+    )]
+    Uncomputed {
+        /// The first cell.
+        cell: String,
+        /// How many cells of the sheet are so.
+        count: u64,
+    },
+    /// A cell holds something beside the columns that have a header.
+    #[error("the cell {cell} holds something, and the columns are {columns}")]
+    OutsideColumns {
+        /// The cell.
+        cell: String,
+        /// Letters of the columns, as `B to F`.
+        columns: String,
+    },
+    /// Something in it is not what it should be.
+    #[error("the file is damaged: {what}")]
+    Damaged {
+        /// What.
+        what: String,
+    },
+    /// Its XML has a document type, which workbooks must not have.
+    #[error(
+        "its XML has a document type definition, which can make a reader fetch or unpack things; workbooks have none"
+    )]
+    DocumentType,
+    /// It can be opened only with a password.
+    #[error("the workbook is encrypted with a password")]
+    Encrypted,
+    /// A part unpacks to far more than a workbook ever does.
+    #[error(
+        "{part} unpacks from {packed} to {unpacked} or more, as nothing does that people have made"
+    )]
+    Bomb {
+        /// The part.
+        part: String,
+        /// Bytes that it takes in the file.
+        packed: Size,
+        /// Bytes that it unpacks to.
+        unpacked: Size,
+    },
+    /// A record that is broken, of a file that has no lines.
+    #[error("the record at byte {}: {what}", .offset + 1)]
+    BrokenRecord {
+        /// Bytes before it.
+        offset: u64,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// Messages that are broken, so that it is not known what belongs to them.
+    #[error("the segment at byte {}: {what}", .offset + 1)]
+    BrokenMessage {
+        /// Bytes before it.
+        offset: u64,
+        /// What is wrong.
+        what: String,
+    },
+    /// Something stands before the first interchange of messages.
+    #[error("{bytes} bytes of other text stand in front of the messages")]
+    InFront {
+        /// How many bytes.
+        bytes: usize,
+    },
+    /// Messages of a kind of which it is not known what their records are.
+    #[error("no layout says what the records of {standard} {kind} are")]
+    NoLayout {
+        /// What the format is called.
+        standard: &'static str,
+        /// The kind of message.
+        kind: String,
+    },
+    /// A count or control number of messages that does not agree, where none may.
+    #[error("the segment at byte {}: {what}", .offset + 1)]
+    Miscounted {
+        /// Bytes before it.
+        offset: u64,
+        /// What does not agree.
+        what: String,
+    },
+    /// A layout of messages that cannot be read.
+    #[error("the layout {layout} cannot be read: {reason}")]
+    Layout {
+        /// Its file.
+        layout: String,
+        /// Why.
+        reason: String,
+    },
+    /// A record of XML that is none of its schema.
+    #[error("{what}")]
+    OtherRecord {
+        /// What is wrong with it.
+        what: String,
+    },
+    /// A source that has no look to be kept.
+    #[error(
+        "--like-source keeps the look of sheets of .xlsx files, and this is {format}, or packed"
+    )]
+    NoLook {
+        /// What its format is called.
+        format: &'static str,
+    },
+    /// A workbook whose sheets cannot stand beside those of another.
+    #[error("its sheets cannot come into one workbook with the others: {why}")]
+    CannotGather {
+        /// Why.
+        why: &'static str,
+    },
+    /// A binary workbook that does not fit into memory.
+    #[error("the workbook takes more than {limit}, a quarter of --memory")]
+    WorkbookTooLarge {
+        /// Bytes that it may take.
+        limit: Size,
+    },
+    /// The texts that the sheets share do not fit into memory.
+    #[error("the texts that its sheets share take more than {limit}, a quarter of --memory")]
+    SharedTexts {
+        /// Bytes that they may take.
+        limit: Size,
+    },
+    /// It is called a document of a format and is none.
+    #[error("this is {found}, not {format} as its name says")]
+    NoDocument {
+        /// The format that its name says.
+        format: &'static str,
+        /// What it seems to be.
+        found: &'static str,
+    },
+    /// A document is not written as its format wants it.
+    #[error("this is not well-formed {format}: {what}")]
+    Malformed {
+        /// What the format is called.
+        format: &'static str,
+        /// What is wrong.
+        what: String,
+    },
+    /// It is nested more deeply than is allowed.
+    #[error("it is nested deeper than {most} levels here")]
+    TooDeep {
+        /// Levels that there may be.
+        most: usize,
+    },
+    /// No records are where they are looked for.
+    #[error("there are no records in it: nothing is at {path}")]
+    NoRecords {
+        /// Where they are looked for.
+        path: String,
+    },
+    /// The records have nothing in them.
+    #[error("the records at {path} have no values")]
+    NoValues {
+        /// Where they are.
+        path: String,
+    },
+    /// What is to say where the records are cannot be understood.
+    #[error("--records {path}: {what}")]
+    RecordsPath {
+        /// As it was given.
+        path: String,
+        /// What is wrong.
+        what: String,
+    },
+    /// A name stands twice in one object.
+    #[error("the name '{name}' stands twice in one object of the record that begins here")]
+    NameTwice {
+        /// Its path in the record.
+        name: String,
+    },
+    /// A record has a member that is called like the column of the keys.
+    #[error("the record has a member '{name}', as the column of the keys is called")]
+    KeyColumn {
+        /// The name.
+        name: String,
+    },
+    /// A list has too many items for a column each.
+    #[error(
+        "the list '{path}' has more than {most} items in the record that begins here, too many for columns of their own"
+    )]
+    TooManyItems {
+        /// The list.
+        path: String,
+        /// Items that there may be.
+        most: usize,
+    },
+    /// There are several lists whose items could be rows.
+    #[error("the records have several lists ({}), and rows can be made of one", .lists.join(", "))]
+    WhichRows {
+        /// Their paths.
+        lists: Vec<String>,
+    },
+    /// There is no such list.
+    #[error("--repeats rows={path}: the records have no such list")]
+    NoRows {
+        /// What was asked for.
+        path: String,
+        /// The lists that there are.
+        lists: Vec<String>,
+    },
+    /// A record is no object among objects, or the other way round.
+    #[error(
+        "the record that begins here is not of the kind of those before it (an object, a list, or a value by itself)"
+    )]
+    OtherKind,
+    /// Something is in a record that is in none that was looked at first.
+    #[error("a record has something that was not foreseen")]
+    Unforeseen,
+    /// The sources of one run do not have the same columns.
+    #[error("its columns are not those of {first}: {difference}")]
+    OtherColumns {
+        /// The first source.
+        first: String,
+        /// How they differ.
+        difference: String,
+    },
+}
+
+/// What is left of a text without a header.
+fn no_header(skipped: u64, blank: u64) -> String {
+    let lines = |count: u64| match count {
+        1 => "1 line".to_owned(),
+        count => format!("{count} lines"),
+    };
+    match (skipped, blank) {
+        (0, _) => format!("all {} are blank or comments", lines(blank)),
+        (skipped, 0) => format!("nothing is left after {} that were skipped", lines(skipped)),
+        (skipped, blank) => format!(
+            "behind the {} that were skipped, all {} are blank or comments",
+            lines(skipped),
+            lines(blank)
+        ),
+    }
+}
+
+/// The delimiter in a message, if it was detected.
+fn detected(delimiter: Option<Delimiter>) -> String {
+    delimiter.map_or_else(String::new, |delimiter| {
+        format!(" (detected delimiter: {delimiter})")
+    })
+}
+
+impl ReadProblem {
+    /// What to do about it, if there is something to say.
+    pub fn hint(&self) -> Option<String> {
+        match self {
+            Self::Folder => Some("name the files in it".to_owned()),
+            Self::Sorting(_) => Some(
+                "name a folder with more room in the variable TMPDIR, or give more --memory"
+                    .to_owned(),
+            ),
+            Self::NoHeader { skipped: 0, .. } | Self::Signs(_) => None,
+            Self::EmptyComment => Some("name them, as in --comment '#'".to_owned()),
+            Self::NoHeader { .. } => Some("use a smaller --skip-lines".to_owned()),
+            Self::UnknownEncoding | Self::EncodingName(_) => {
+                Some("name its encoding with --encoding".to_owned())
+            }
+            Self::Ragged {
+                likely_header: Some(line),
+                ..
+            } => Some(format!(
+                "line {line} looks like the header: --skip-lines {} passes over the lines above it",
+                line - 1
+            )),
+            Self::Nul { .. } => Some(
+                "for UTF-16 without a byte-order mark say --encoding utf-16le or utf-16be"
+                    .to_owned(),
+            ),
+            Self::Encoding {
+                likely: Some(likely),
+                ..
+            } => Some(format!("it may be {likely}: try --encoding {likely}")),
+            Self::Encoding { .. } => Some(
+                "mend the bytes, or name the encoding of the file with --encoding".to_owned(),
+            ),
+            Self::Ragged {
+                surplus: false,
+                found,
+                expected,
+                ..
+            } if found < expected => Some(
+                "--ragged pad fills the missing fields with blanks, --ragged reject leaves such \
+                 records out (--rejects FILE keeps them)"
+                    .to_owned(),
+            ),
+            Self::Ragged { surplus: false, .. } => Some(
+                "the surplus fields are blank: --ragged pad drops them, --ragged reject leaves \
+                 such records out"
+                    .to_owned(),
+            ),
+            Self::Ragged { .. } => Some(
+                "a delimiter inside an unquoted value? --ragged reject leaves such records out \
+                 (--rejects FILE keeps them), --delimiter states another delimiter"
+                    .to_owned(),
+            ),
+            Self::UnclosedQuote | Self::MisplacedQuote => Some(
+                "mend the quote, or say --quote none if quotes are plain text in this file"
+                    .to_owned(),
+            ),
+            Self::RecordTooLarge { .. } => {
+                Some("an unclosed quote? if not, allow more with --memory".to_owned())
+            }
+            Self::OtherColumns { .. } => Some(
+                "split them one by one, or keep them apart with {.stem} or {.sheet} in --name"
+                    .to_owned(),
+            ),
+            Self::NoWorkbook { found: "text", .. } => {
+                Some("if it is delimited text, say --from csv".to_owned())
+            }
+            Self::NoWorkbook { .. } => None,
+            Self::NoSuchSheet { sheets, .. } => Some(format!("sheets: {}", sheets.join(", "))),
+            Self::OutsideColumns { .. } => Some(
+                "is a note beside the table? --ragged reject leaves such rows out (--rejects FILE \
+                 keeps them)"
+                    .to_owned(),
+            ),
+            Self::Uncomputed { .. } => Some(
+                "open and save the workbook in a spreadsheet program, which computes them; or read \
+                 them as blank (--on-uncomputed blank) or as text (--on-uncomputed formula)"
+                    .to_owned(),
+            ),
+            Self::Encrypted => Some("save it without a password first".to_owned()),
+            Self::SharedTexts { .. } | Self::WorkbookTooLarge { .. } => {
+                Some("give more --memory".to_owned())
+            }
+            Self::EmptySheet | Self::EmptyWorkbook { .. } | Self::NoSheets => None,
+            Self::Damaged { .. } => Some(
+                "was it cut off on its way? fetch it again, or open and save it in a spreadsheet \
+                 program"
+                    .to_owned(),
+            ),
+            Self::SheetWithoutCells { .. } | Self::DocumentType => None,
+            Self::NoDocument { .. } => Some("if it is delimited text, say --from csv".to_owned()),
+            Self::TooDeep { .. } => Some("allow more with --depth NUMBER".to_owned()),
+            Self::NoRecords { .. } => Some(
+                "numerant inspect shows what is in it; --records PATH says where its records are"
+                    .to_owned(),
+            ),
+            Self::RecordsPath { .. } => Some(
+                "for JSON a JSONPath such as '$.calls[*]', for XML an XPath such as \
+                 '/port/call' or '//call'"
+                    .to_owned(),
+            ),
+            Self::KeyColumn { .. } => Some("--key-column NAME calls that column otherwise".to_owned()),
+            Self::TooManyItems { path, .. } => Some(format!(
+                "--repeats rows={path} makes a record of each item, --repeats keep leaves the list \
+                 in one cell, --repeats columns=NUMBER allows more"
+            )),
+            Self::WhichRows { lists } => Some(format!(
+                "say which with --repeats rows={}",
+                lists.first().map_or("PATH", String::as_str)
+            )),
+            Self::NoRows { lists, .. } if lists.is_empty() => {
+                Some("no list is in them, so --repeats is not needed".to_owned())
+            }
+            Self::NoRows { lists, .. } => Some(format!("lists: {}", lists.join(", "))),
+            Self::OtherKind => Some(
+                "choose those of one kind with --records, as with '$[?@.name]' for objects with \
+                 that name"
+                    .to_owned(),
+            ),
+            Self::Malformed { .. }
+            | Self::NoValues { .. }
+            | Self::NameTwice { .. }
+            | Self::Unforeseen => None,
+            Self::Archive { .. } => Some("was it cut off on its way? fetch it again".to_owned()),
+            Self::Packed { .. } => {
+                Some("unpack the archive yourself, and name its folder".to_owned())
+            }
+            Self::CannotGather { .. } => {
+                Some("leave --as sheets out, and values alone are put together".to_owned())
+            }
+            Self::BrokenRecord { .. } => Some(
+                "--ragged reject leaves such records out, and --rejects FILE keeps them as they are"
+                    .to_owned(),
+            ),
+            Self::BrokenMessage { .. } => Some(
+                "what belongs to a message is not known then, so nothing is left out; was the file cut off or \
+                 changed on its way? fetch it again"
+                    .to_owned(),
+            ),
+            Self::InFront { .. } => Some(
+                "an interchange begins with ISA, UNA or UNB; take away what stands before it, such as the head of a \
+                 mail"
+                    .to_owned(),
+            ),
+            Self::NoLayout { .. } => Some(
+                "--records messages takes whole messages, and --layout FILE says what their records are; the kinds of \
+                 one file are parted by split --records messages --by ST01 (or UNH02-1)"
+                    .to_owned(),
+            ),
+            Self::Miscounted { .. } => Some(
+                "--miscounted mend tells it and writes what agrees, --miscounted keep leaves it as it is"
+                    .to_owned(),
+            ),
+            Self::OtherRecord { .. } => Some("--from xml reads it as any XML".to_owned()),
+            Self::Bomb { .. } | Self::LeadsOut { .. } | Self::NoLook { .. } | Self::Layout { .. } => None,
+            Self::Compression { .. }
+            | Self::Io(_)
+            | Self::Empty
+            | Self::NotText { .. } => None,
+        }
+    }
+}

@@ -1,0 +1,25 @@
+//! What cells and options hold: dates, numbers and sizes told from text, and the types of whole
+//! columns.
+
+mod arithmetic;
+mod cells;
+mod column_type;
+mod decimal;
+pub mod eight;
+mod kind;
+mod moment;
+mod number;
+mod number_format;
+mod size;
+mod suggest;
+
+pub use arithmetic::{ArithmeticError, QUOTIENT_SCALE, Rounding};
+pub use cells::Cells;
+pub use column_type::{ColumnType, ColumnTypeError};
+pub use decimal::LongDecimal;
+pub use kind::{Kind, KindTally};
+pub use moment::{Clock, DateFormat, DateFormatError, Moment};
+pub use number::{DecimalMark, Number, NumberError, NumberProblem};
+pub use number_format::{NumberFormat, NumberFormatError};
+pub use size::{Size, SizeError};
+pub use suggest::{ReadingOption, date_hint, number_hint, suggest};

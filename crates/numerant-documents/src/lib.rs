@@ -1,0 +1,4 @@
+//! Documents: JSON and XML.
+
+pub mod json;
+pub mod xml;

@@ -1,0 +1,618 @@
+//! From groups to the paths of outputs, and the reasons not to write them.
+
+mod copies;
+mod refusal;
+mod sheets;
+
+use std::collections::{HashMap, HashSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jiff::civil::DateTime;
+
+pub(super) use copies::{FilledCopy, table_of};
+pub use refusal::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
+use sheets::{Sheets, with_sheet};
+
+use super::Context;
+
+use crate::job::{Job, Overflow};
+use crate::output::ExistingPolicy;
+use numerant_data::source::{Identity, SourcePath};
+use numerant_format::FillOptions;
+use numerant_format::sheet::legal;
+use numerant_naming::route::{Divider, Router};
+use numerant_naming::{Claim, ClashPolicy, Key, NameBook, RunField, RunValues, Template, numbered};
+
+/// Names that are remembered to show what was changed.
+const EXAMPLES: usize = 2;
+
+/// Names that a refusal keeps to list.
+const LISTED: usize = 1000;
+
+/// What becomes of the records of an output.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Fate {
+    /// They are written.
+    Write,
+    /// They are written to another output.
+    Joined(u32),
+    /// They are left out: the output exists and is to stay as it is.
+    Exists,
+    /// They are left out: another output has the name.
+    NameTaken,
+    /// They are left out: their copy of a template lacks another table.
+    Incomplete,
+}
+
+/// What became of all names.
+#[derive(Debug)]
+pub(super) struct Named {
+    /// The path of each output.
+    pub(super) paths: Vec<String>,
+    /// The sheet of each output; empty if outputs are text.
+    pub(super) sheets: Vec<String>,
+    pub(super) fates: Vec<Fate>,
+    pub(super) changed: NamesChanged,
+    pub(super) clashed: NamesClashed,
+    /// Sheets that are called otherwise, as another has their name: old and new names.
+    pub(super) renamed: Vec<(String, String)>,
+    /// Copies of a template that is filled.
+    pub(super) copies: Vec<FilledCopy>,
+    /// Copies that lack tables, with the places of these.
+    pub(super) lacking: Vec<(String, Vec<String>)>,
+}
+
+/// What is known of the source whose records are being read.
+#[derive(Clone, Debug, Default)]
+pub(super) struct SourceNames {
+    pub(super) stem: String,
+    pub(super) extension: String,
+    pub(super) folder: String,
+    pub(super) sheet: String,
+}
+
+/// What came of a claim to a path.
+enum Claimed {
+    /// It is granted, perhaps with a number.
+    Path(String),
+    /// Another output has it, and the policy says what that means.
+    Taken { path: String, holder: usize },
+    /// Another output has it, and the run is refused.
+    Refused,
+}
+
+/// Refuses a file beside the outputs, such as a ledger, that is a source or exists and is to stay.
+pub(super) fn check_beside(
+    path: &Path,
+    protected: &HashMap<Identity, SourcePath>,
+    existing: ExistingPolicy,
+) -> Result<(), Refusal> {
+    if let Some(source) = Identity::of(path).and_then(|found| protected.get(&found)) {
+        return Err(Refusal::Source {
+            path: path.to_owned(),
+            source_name: source.to_string(),
+        });
+    }
+    let gives_way = !matches!(existing, ExistingPolicy::Refuse | ExistingPolicy::Skip);
+    if !gives_way && fs::symlink_metadata(path).is_ok() {
+        return Err(Refusal::FileExists {
+            path: path.to_owned(),
+        });
+    }
+    Ok(())
+}
+
+/// The files that a run reads, none of which may be written to: `sources`, and all that its job and its process
+/// read besides.
+pub(super) fn protected<'a>(
+    sources: impl IntoIterator<Item = &'a SourcePath>,
+    job: &Job,
+    context: &Context,
+) -> HashMap<Identity, SourcePath> {
+    let own = context.own_files.iter().map(PathBuf::as_path);
+    let besides = job.files_besides().into_iter().chain(own);
+    let besides = besides.map(|path| SourcePath::File(path.to_owned()));
+    let all = sources.into_iter().cloned().chain(besides);
+    let known = all.filter_map(|source| Some((source.identity()?, source)));
+    known.collect()
+}
+
+/// Gives each group of a run its path.
+#[derive(Debug)]
+pub(super) struct Addresses {
+    template: Template,
+    keys: Vec<Key>,
+    blank: String,
+    now: DateTime,
+    sheets: Option<Sheets>,
+    /// How copies of a template are filled, if outputs are such.
+    fill: Option<FillOptions>,
+    copies: Vec<FilledCopy>,
+    lacking: Vec<(String, Vec<String>)>,
+    book: NameBook,
+    root: PathBuf,
+    root_exists: bool,
+    existing: ExistingPolicy,
+    /// Paths that the run before has written, where its outputs may be replaced.
+    earlier: HashSet<String>,
+    protected: Arc<HashMap<Identity, SourcePath>>,
+    side_files: Vec<(PathBuf, &'static str)>,
+    most: u64,
+    /// Groups that are counted before counting is given up.
+    counted: u64,
+    /// The source in which each output first appeared.
+    origins: Vec<u32>,
+    sources: Vec<SourceNames>,
+    /// The path of each output.
+    paths: Vec<String>,
+    fates: Vec<Fate>,
+    /// Any output has another fate than to be written.
+    diverts: bool,
+    changed: NamesChanged,
+    clashed: NamesClashed,
+    clashes: (Vec<NameClash>, u64),
+    /// Which of the clashes is with which output.
+    clash_places: HashMap<usize, usize>,
+    found: (Vec<ExistingOutput>, u64),
+    source_hit: Option<Refusal>,
+    refused: bool,
+}
+
+impl Addresses {
+    pub(super) fn new(
+        job: &Job,
+        template: Template,
+        keys: Vec<Key>,
+        root: &Path,
+        now: DateTime,
+        rows_of_a_sheet: Option<u64>,
+        protected: Arc<HashMap<Identity, SourcePath>>,
+    ) -> Self {
+        let sheets = rows_of_a_sheet.map(|most| Sheets {
+            template: job.sheet.clone(),
+            shared: job.sheet.is_some()
+                || job.overflow == Overflow::Sheets
+                || (job.is_by_sheet() && !template.names(RunField::Sheet))
+                || job.fill.template.is_some(),
+            fills: job.fill.template.is_some(),
+            by_rule: job.is_by_sheet() && job.sheet.is_none(),
+            renamed: Vec::new(),
+            overflow: job.overflow,
+            most,
+            places: HashMap::new(),
+            workbooks: Vec::new(),
+            names: Vec::new(),
+        });
+        let side_files = [(&job.ledger, "--ledger"), (&job.rejects, "--rejects")]
+            .into_iter()
+            .filter_map(|(path, what)| path.clone().map(|path| (path, what)))
+            .collect();
+        Self {
+            template,
+            keys,
+            blank: job.blank.clone(),
+            now,
+            sheets,
+            fill: job.fill.template.is_some().then(|| job.fill.clone()),
+            copies: Vec::new(),
+            lacking: Vec::new(),
+            book: NameBook::new(job.clash),
+            root: root.to_owned(),
+            root_exists: fs::symlink_metadata(root).is_ok(),
+            existing: job.existing,
+            earlier: HashSet::new(),
+            protected,
+            side_files,
+            most: job.max_outputs,
+            counted: super::produce::most_outputs(job),
+            origins: Vec::new(),
+            sources: Vec::new(),
+            paths: Vec::new(),
+            fates: Vec::new(),
+            diverts: false,
+            changed: NamesChanged::default(),
+            clashed: NamesClashed {
+                policy: job.clash,
+                ..NamesClashed::default()
+            },
+            clashes: (Vec::new(), 0),
+            clash_places: HashMap::new(),
+            found: (Vec::new(), 0),
+            source_hit: None,
+            refused: false,
+        }
+    }
+
+    /// With paths that the run before has written, and that may be replaced.
+    pub(super) fn with_earlier(self, earlier: HashSet<String>) -> Self {
+        Self { earlier, ..self }
+    }
+
+    /// Refuses what can be refused before a record is read.
+    pub(super) fn check_before(&self, out_is_given: bool) -> Result<(), Refusal> {
+        for (path, _) in &self.side_files {
+            check_beside(path, &self.protected, self.existing)?;
+        }
+        if !out_is_given
+            && self.existing == ExistingPolicy::Refuse
+            && fs::read_dir(&self.root).is_ok_and(|mut entries| entries.next().is_some())
+        {
+            return Err(Refusal::FolderExists {
+                out: self.root.clone(),
+            });
+        }
+        Ok(())
+    }
+
+    /// Whether the run is refused already, so that nothing more needs to be written.
+    pub(super) fn is_refused(&self) -> bool {
+        self.refused
+    }
+
+    /// Whether any output has another fate than to be written.
+    pub(super) fn diverts_any(&self) -> bool {
+        self.diverts
+    }
+
+    /// What becomes of the records of an output, as far as it is known.
+    pub(super) fn fate(&self, output: u32) -> Fate {
+        self.fates
+            .get(output as usize)
+            .copied()
+            .unwrap_or(Fate::Write)
+    }
+
+    /// The path of an output as far as it is known, for messages, with its sheet where others are
+    /// in the same workbook.
+    pub(super) fn shown(&self, output: usize) -> String {
+        let path = self.paths.get(output).cloned().unwrap_or_default();
+        match &self.sheets {
+            Some(sheets) if sheets.shared => with_sheet(&path, &sheets.names[output]),
+            _ => path,
+        }
+    }
+
+    /// A source begins; what is named from here on comes from it.
+    pub(super) fn begin_source(&mut self, source: SourceNames) {
+        self.sources.push(source);
+    }
+
+    /// Names the outputs that were found since the last call.
+    pub(super) fn name_new(&mut self, router: &Router, divider: &Divider) {
+        let outputs = divider.outputs().len();
+        if outputs as u64 > self.most {
+            self.refused = true;
+            return;
+        }
+        let origin = (self.sources.len() as u32).saturating_sub(1);
+        for output in self.paths.len()..outputs {
+            self.origins.push(origin);
+            self.paths.push(String::new());
+            if let Some(sheets) = &mut self.sheets {
+                sheets.names.push(String::new());
+            }
+            self.fates.push(Fate::Write);
+            // Some names are known only when all records are.
+            if !self.template.names(RunField::Rows) {
+                self.name(router, divider, output, None);
+            }
+        }
+    }
+
+    /// Names what could not be named before all records were counted, and refuses the run if
+    /// there is a reason.
+    pub(super) fn finish(
+        &mut self,
+        router: &Router,
+        divider: &Divider,
+        records: &[u64],
+    ) -> Result<(), Refusal> {
+        let outputs = divider.outputs().len() as u64;
+        if outputs > self.most {
+            return Err(Refusal::TooMany {
+                found: outputs,
+                at_least: outputs >= self.counted,
+                most: self.most,
+            });
+        }
+        if self.template.names(RunField::Rows) {
+            for output in 0..self.paths.len() {
+                let rows = records.get(output).copied().unwrap_or_default();
+                self.name(router, divider, output, Some(rows));
+            }
+        }
+        if let Some(refusal) = self.source_hit.take() {
+            return Err(refusal);
+        }
+        let (clashes, count) = std::mem::take(&mut self.clashes);
+        if count > 0 {
+            return Err(Refusal::Clashes { clashes, count });
+        }
+        let (outputs, count) = std::mem::take(&mut self.found);
+        if count > 0 {
+            return Err(Refusal::Existing { outputs, count });
+        }
+        if let Some(sheets) = &mut self.sheets {
+            sheets.tell_apart(&self.fates, &self.origins, &self.sources, &self.blank);
+        }
+        self.fill(router, divider, records)?;
+        if let Some(sheets) = &self.sheets {
+            let outgrown = |output: &usize| {
+                let kept = matches!(self.fates[*output], Fate::Write);
+                kept && records
+                    .get(*output)
+                    .is_some_and(|records| *records > sheets.most)
+            };
+            let outputs: Vec<(String, u64)> = (0..self.paths.len())
+                .filter(outgrown)
+                .map(|output| (self.shown(output), records[output]))
+                .collect();
+            if !outputs.is_empty() {
+                let most = sheets.most;
+                return Err(Refusal::Outgrown { outputs, most });
+            }
+        }
+        Ok(())
+    }
+
+    /// Claims a name for an output, and settles what becomes of it.
+    fn name(&mut self, router: &Router, divider: &Divider, output: usize, rows: Option<u64>) {
+        let key = divider.outputs()[output];
+        let values = &router.groups()[key.group as usize];
+        let value = |key: &Key| {
+            router
+                .place_of(key)
+                .map_or("", |place| values[place].as_str())
+        };
+        let origin = &self.sources[self.origins[output] as usize];
+        let run = RunValues {
+            stem: &origin.stem,
+            extension: &origin.extension,
+            folder: &origin.folder,
+            sheet: &origin.sheet,
+            number: key.number,
+            rows,
+            now: self.now,
+        };
+        let mut rendered = self.template.render(value, &run, &self.blank);
+        let table = self
+            .fill
+            .as_ref()
+            .map(|fill| self.place_of_table(fill, router, values));
+        let shared = match &mut self.sheets {
+            None => None,
+            Some(sheets) if let Some(table) = table => {
+                let identity = sheets.identity(&rendered.text, &self.template, &self.keys, values);
+                sheets.names[output].clone_from(&table);
+                identity.map(|identity| (identity, table))
+            }
+            Some(sheets) => {
+                if sheets.overflow == Overflow::Files && key.part > 1 {
+                    rendered.text = numbered(&rendered.text, key.part);
+                }
+                let wanted = match &sheets.template {
+                    Some(template) => template.plain(value, &run, &self.blank),
+                    None => origin.sheet.clone(),
+                };
+                let name = legal(&wanted, &self.blank);
+                let told = sheets.template.is_some() && name != wanted;
+                let identity = sheets.identity(&rendered.text, &self.template, &self.keys, values);
+                sheets.names[output].clone_from(&name);
+                if told {
+                    self.note_changed(wanted, &name);
+                }
+                identity.map(|identity| (identity, name))
+            }
+        };
+        let known = shared.as_ref().is_some_and(|(identity, _)| {
+            let sheets = self.sheets.as_ref();
+            sheets.is_some_and(|sheets| sheets.places.contains_key(identity))
+        });
+        if rendered.changed && !known {
+            let shown = self.described(router, divider, output);
+            self.note_changed(shown, &rendered.text);
+        }
+        match shared {
+            Some((identity, name)) => {
+                self.name_sheet(router, divider, output, &rendered.text, identity, &name);
+            }
+            None => self.name_file(router, divider, output, &rendered.text),
+        }
+    }
+
+    /// Claims the path of an output that is a file of its own.
+    fn name_file(&mut self, router: &Router, divider: &Divider, output: usize, wanted: &str) {
+        match self.claim_path(router, divider, output, wanted) {
+            Claimed::Path(path) => {
+                if self.is_left(&path) {
+                    self.divert(output, Fate::Exists);
+                }
+                self.paths[output] = path;
+            }
+            Claimed::Refused => {}
+            Claimed::Taken { path, holder } => {
+                self.paths[output] = path;
+                match (self.clashed.policy, self.fates[holder]) {
+                    (ClashPolicy::Together, Fate::Exists) => self.divert(output, Fate::Exists),
+                    (ClashPolicy::Together, _) => self.divert(output, Fate::Joined(holder as u32)),
+                    (ClashPolicy::Last, fate) => {
+                        self.divert(output, fate);
+                        self.divert(holder, Fate::NameTaken);
+                    }
+                    _ => self.divert(output, Fate::NameTaken),
+                }
+            }
+        }
+    }
+
+    fn divert(&mut self, output: usize, fate: Fate) {
+        self.fates[output] = fate;
+        self.diverts |= fate != Fate::Write;
+    }
+
+    /// Claims a path, and takes note if another output has it.
+    fn claim_path(
+        &mut self,
+        router: &Router,
+        divider: &Divider,
+        output: usize,
+        wanted: &str,
+    ) -> Claimed {
+        let clash = match self.book.claim(wanted, output) {
+            Claim::Granted(path) => {
+                if path != wanted {
+                    self.note_clash(&path);
+                }
+                self.check_existing(&path);
+                return Claimed::Path(path);
+            }
+            Claim::Refused(clash) => clash,
+        };
+        self.note_clash(&clash.path);
+        if !clash.folder && self.clashed.policy != ClashPolicy::Refuse {
+            return Claimed::Taken {
+                path: clash.path,
+                holder: clash.holder,
+            };
+        }
+        let first = self.described(router, divider, clash.holder);
+        let second = self.described(router, divider, clash.claimant);
+        self.refuse_clash(clash.path, clash.holder, first, second, clash.folder);
+        Claimed::Refused
+    }
+
+    /// Takes note of two outputs that would share a file or sheet, for which the run is refused.
+    fn refuse_clash(
+        &mut self,
+        path: String,
+        holder: usize,
+        first: String,
+        second: String,
+        folder: bool,
+    ) {
+        self.refused = true;
+        self.clashes.1 += 1;
+        let known = self.clash_places.get(&holder).copied();
+        if let Some(known) = known.filter(|_| !folder) {
+            self.clashes.0[known].outputs += 1;
+        } else if self.clashes.0.len() < LISTED {
+            if !folder {
+                self.clash_places.insert(holder, self.clashes.0.len());
+            }
+            self.clashes.0.push(NameClash {
+                outputs: 2,
+                path,
+                first,
+                second,
+                folder,
+            });
+        }
+    }
+
+    /// Whether what is at a path is to be left as it is.
+    fn is_left(&self, path: &str) -> bool {
+        self.existing == ExistingPolicy::Skip
+            && self.root_exists
+            && fs::symlink_metadata(self.root.join(path)).is_ok()
+    }
+
+    /// Takes note of a value that was changed for a name.
+    fn note_changed(&mut self, value: String, name: &str) {
+        self.changed.count += 1;
+        if self.changed.examples.len() < EXAMPLES {
+            self.changed.examples.push((value, name.to_owned()));
+        }
+    }
+
+    fn note_clash(&mut self, path: &str) {
+        self.clashed.count += 1;
+        if self.clashed.examples.len() < EXAMPLES
+            && !self.clashed.examples.iter().any(|e| e == path)
+        {
+            self.clashed.examples.push(path.to_owned());
+        }
+    }
+
+    /// Takes note if something is at `path` that must not be replaced.
+    fn check_existing(&mut self, path: &str) {
+        let full = self.root.join(path);
+        if let Some((side_file, what)) = self
+            .side_files
+            .iter()
+            .find(|(side_file, _)| same_path(side_file, &full))
+        {
+            self.refused = true;
+            self.source_hit.get_or_insert(Refusal::SideFile {
+                path: side_file.clone(),
+                what,
+            });
+        }
+        if !self.root_exists || fs::symlink_metadata(&full).is_err() {
+            return;
+        }
+        let hit = Identity::of(&full).and_then(|found| self.protected.get(&found));
+        if let Some(source) = hit {
+            self.refused = true;
+            let source_name = source.to_string();
+            self.source_hit.get_or_insert(Refusal::Source {
+                path: full,
+                source_name,
+            });
+        } else if self.existing == ExistingPolicy::Refuse
+            || (self.existing == ExistingPolicy::Clear && !self.earlier.contains(path))
+        {
+            self.refused = true;
+            self.found.1 += 1;
+            if self.found.0.len() < LISTED {
+                self.found.0.push(ExistingOutput { path: full });
+            }
+        }
+    }
+
+    /// The key values of an output, as people read them, or its number where it has none.
+    fn described(&self, router: &Router, divider: &Divider, output: usize) -> String {
+        let key = divider.outputs()[output];
+        let values = &router.groups()[key.group as usize][..self.keys.len()];
+        if values.is_empty() {
+            return format!("output {}", key.number);
+        }
+        values.join(" / ")
+    }
+
+    /// What became of all names.
+    pub(super) fn into_named(self) -> Named {
+        let (sheets, renamed) = match self.sheets {
+            Some(sheets) => (sheets.names, sheets.renamed),
+            None => Default::default(),
+        };
+        Named {
+            sheets,
+            renamed,
+            copies: self.copies,
+            lacking: self.lacking,
+            paths: self.paths,
+            fates: self.fates,
+            changed: self.changed,
+            clashed: self.clashed,
+        }
+    }
+}
+
+/// Whether two paths name one file that need not exist yet.
+fn same_path(one: &Path, other: &Path) -> bool {
+    let absolute = |path: &Path| {
+        let folder = path
+            .parent()
+            .filter(|folder| !folder.as_os_str().is_empty());
+        let folder = folder.unwrap_or(Path::new("."));
+        let folder = folder
+            .canonicalize()
+            .or_else(|_| std::path::absolute(folder));
+        folder
+            .map(|folder| folder.join(path.file_name().unwrap_or_default()))
+            .ok()
+    };
+    one.file_name() == other.file_name() && absolute(one) == absolute(other)
+}

@@ -1,0 +1,257 @@
+//! Why outputs are not written as they were wanted, and what was done about their names.
+
+use std::path::PathBuf;
+
+use numerant_naming::{ClashPolicy, fold, spelled_out};
+
+/// The outputs would not be what was wanted. Lists hold the first 1,000.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Refusal {
+    /// More outputs than are allowed.
+    #[error("this would write {}{found} outputs, more than the {most} that --max-outputs allows; nothing was written", if *.at_least { "more than " } else { "" })]
+    TooMany {
+        /// How many.
+        found: u64,
+        /// There are more; counting was given up.
+        at_least: bool,
+        /// How many are allowed.
+        most: u64,
+    },
+    /// Outputs whose names fall together.
+    #[error("{count} output{} would share a file or sheet with another, at least on a system that ignores case; nothing was written", if *.count == 1 { "" } else { "s" })]
+    Clashes {
+        /// Which.
+        clashes: Vec<NameClash>,
+        /// How many in all.
+        count: u64,
+    },
+    /// Files whose outputs would fall together.
+    #[error("{count} file{} would become the same output as another, at least on a system that ignores case; nothing was written", if *.count == 1 { "" } else { "s" })]
+    FilesClash {
+        /// Which.
+        clashes: Vec<NameClash>,
+        /// How many in all.
+        count: u64,
+    },
+    /// Outputs that exist.
+    #[error("{count} of the outputs exist{} already; nothing was written", if *.count == 1 { "s" } else { "" })]
+    Existing {
+        /// Which.
+        outputs: Vec<ExistingOutput>,
+        /// How many in all.
+        count: u64,
+    },
+    /// A file beside the outputs, or the one that they all go into, exists.
+    #[error("{} exists already; nothing was written", .path.display())]
+    FileExists {
+        /// The file.
+        path: PathBuf,
+    },
+    /// The folder that would be made exists and has something in it.
+    #[error("the folder {} exists already and is not empty; nothing was written", .out.display())]
+    FolderExists {
+        /// The folder.
+        out: PathBuf,
+    },
+    /// An output would take the place of a source.
+    #[error("the output {} is the source {source_name} itself; a source is never written to", .path.display())]
+    Source {
+        /// The output.
+        path: PathBuf,
+        /// The source.
+        source_name: String,
+    },
+    /// Outputs with more records than a sheet has room for.
+    #[error("{} output{} more records than the {most} that a sheet has room for; nothing was written", .outputs.len(), if .outputs.len() == 1 { " has" } else { "s have" })]
+    Outgrown {
+        /// Which, and their records.
+        outputs: Vec<(String, u64)>,
+        /// Records that there may be.
+        most: u64,
+    },
+    /// Copies of a template for which a table has no records.
+    #[error("{} cop{} of the template would lack a table; nothing was written", .copies.len(), if .copies.len() == 1 { "y" } else { "ies" })]
+    Incomplete {
+        /// Which, and the places of the tables.
+        copies: Vec<(String, Vec<String>)>,
+    },
+    /// An output, the ledger or the rejects would share a file.
+    #[error("{} is named twice: as an output and as {what}", .path.display())]
+    SideFile {
+        /// The file.
+        path: PathBuf,
+        /// The option that names it.
+        what: &'static str,
+    },
+}
+
+/// Two outputs that would share a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NameClash {
+    /// The file.
+    pub path: String,
+    /// The key values of the output that has it.
+    pub first: String,
+    /// The key values of the output that wants it.
+    pub second: String,
+    /// One is a file where the other needs a folder.
+    pub folder: bool,
+    /// How many outputs want it, the one that has it among them.
+    pub outputs: u64,
+}
+
+/// An output that exists.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ExistingOutput {
+    /// Where.
+    pub path: PathBuf,
+}
+
+/// Values that were changed for names.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct NamesChanged {
+    /// How many outputs.
+    pub count: u64,
+    /// Values and names of the first of them.
+    pub examples: Vec<(String, String)>,
+}
+
+impl Refusal {
+    /// What to do about it.
+    pub fn hint(&self) -> String {
+        match self {
+            Self::TooMany { found, .. } => {
+                format!("is the column right? if so, say --max-outputs {found}")
+            }
+            Self::Clashes { clashes, .. } if clashes.iter().all(NameClash::is_fold) => {
+                "their values differ only in case or blanks: --tidy trims them, and --by COLUMN:upper or \
+                 {COLUMN:upper} in --name makes one of those that differ in case; or --clash number \
+                 keeps them apart"
+                    .to_owned()
+            }
+            Self::Clashes { .. } => {
+                "put what tells them apart into --name; or --clash number puts a number behind the \
+                 later names, first or last writes one of them and leaves the others out, together \
+                 writes them into one file"
+                    .to_owned()
+            }
+            Self::FilesClash { .. } => {
+                "put what tells them apart into --name, such as '{.stem}-{.ext}.xlsx' or \
+                 '{.folder}/{.stem}.xlsx'; or combine them"
+                    .to_owned()
+            }
+            Self::Existing { .. } => {
+                "--existing replace puts the new ones in their place, --existing skip leaves them \
+                 as they are; or choose another --out"
+                    .to_owned()
+            }
+            Self::FileExists { .. } => {
+                "--existing replace puts a new one in its place; or choose another name".to_owned()
+            }
+            Self::FolderExists { out } => format!(
+                "--existing replace puts new outputs in the place of old ones; --out names another \
+                 folder, or this one (--out {}) to add to it",
+                out.display()
+            ),
+            Self::Source { .. } => "choose another --out or --name".to_owned(),
+            Self::Outgrown { .. } => {
+                "--overflow sheets goes on in further sheets, --overflow files in further files; or \
+                 write csv"
+                    .to_owned()
+            }
+            Self::Incomplete { .. } => {
+                "--incomplete skip leaves these out, --incomplete fill fills them in part".to_owned()
+            }
+            Self::SideFile { what, .. } => format!("choose another file for {what}"),
+        }
+    }
+
+    /// The lines that say which, the first `most` of them, and how many are left.
+    pub fn details(&self, most: usize) -> (Vec<String>, u64) {
+        let (lines, count): (Vec<String>, u64) = match self {
+            Self::Clashes { clashes, .. } | Self::FilesClash { clashes, .. } => {
+                let lines: Vec<String> = clashes.iter().map(NameClash::line).collect();
+                let count = lines.len() as u64;
+                (lines, count)
+            }
+            Self::Existing { outputs, count } => (
+                outputs
+                    .iter()
+                    .map(|output| output.path.display().to_string())
+                    .collect(),
+                *count,
+            ),
+            Self::Outgrown { outputs, .. } => {
+                let line = |(path, records): &(String, u64)| format!("{path}: {records} records");
+                let lines: Vec<String> = outputs.iter().map(line).collect();
+                let count = lines.len() as u64;
+                (lines, count)
+            }
+            Self::Incomplete { copies } => {
+                let line = |(path, places): &(String, Vec<String>)| {
+                    format!("{path}: no records for {}", places.join(", "))
+                };
+                let lines: Vec<String> = copies.iter().map(line).collect();
+                let count = lines.len() as u64;
+                (lines, count)
+            }
+            _ => return (Vec::new(), 0),
+        };
+        let lines: Vec<String> = lines.into_iter().take(most).collect();
+        let left = count - lines.len() as u64;
+        (lines, left)
+    }
+}
+
+impl NameClash {
+    /// Whether the values of its outputs differ only in case or blanks.
+    fn is_fold(&self) -> bool {
+        let folded = |text: &str| text.split_whitespace().collect::<String>().to_lowercase();
+        !self.folder && self.first != self.second && folded(&self.first) == folded(&self.second)
+    }
+
+    fn line(&self) -> String {
+        let Self {
+            path,
+            first,
+            second,
+            folder,
+            outputs,
+        } = self;
+        if *folder {
+            return format!(
+                "{path}: for '{second}' a file, for '{first}' a folder, or the reverse"
+            );
+        }
+        if first == second {
+            return match outputs {
+                2 => format!("{path}: wanted twice"),
+                _ => format!("{path}: wanted {outputs} times"),
+            };
+        }
+        let more = match outputs - 2 {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        if fold(first) == fold(second) && !first.is_ascii() {
+            // They look the same.
+            return format!(
+                "{path}: '{}' and '{}'{more}",
+                spelled_out(first),
+                spelled_out(second)
+            );
+        }
+        format!("{path}: '{first}' and '{second}'{more}")
+    }
+}
+
+/// Outputs whose names fell together, and what was done about it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct NamesClashed {
+    /// What was done.
+    pub policy: ClashPolicy,
+    /// Outputs whose name another one had before.
+    pub count: u64,
+    /// The first of the names.
+    pub examples: Vec<String>,
+}

@@ -1,0 +1,486 @@
+//! The last part of a run whose outputs are workbooks: what was kept of the records becomes sheets,
+//! now that the types of all columns are known.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+
+use super::consume::{Consumer, Set};
+use super::once::Keep;
+use super::produce::{KeptSheet, Produced};
+use super::{Context, Error, Notice, prepare};
+use crate::job::{Formulas, Gathering, Job};
+use crate::ledger::{FileDigest, TypedColumn};
+use crate::output::OutputError;
+use numerant_data::disk::Disk;
+use numerant_data::source::SourcePath;
+use numerant_data::workers::on_threads;
+use numerant_format::sheet::{Book, Head, Plan, width};
+use numerant_format::{Put, PutWhat};
+use numerant_formats::BookFormat;
+use numerant_sheets::{
+    Cutting, ExtractError, Extracted, FillError, Form, FormProblem, PutTable, Shelf, Taken, Ways,
+    assemble, extract_ods,
+};
+
+/// Bytes of shared texts that a workbook may keep at least.
+const LEAST_SHARED: usize = 1 << 18;
+
+/// Workbooks of which each is told what could not stay as it was; of more it is told together.
+const TOLD_ONE_BY_ONE: usize = 8;
+
+/// What was written.
+pub(super) struct Written {
+    /// The workbooks, in the order of their first sheets.
+    pub(super) files: Vec<WrittenFile>,
+    /// The types of the columns.
+    pub(super) types: Vec<TypedColumn>,
+    /// What could not stay as it was in sheets that were kept.
+    pub(super) notices: Vec<Notice>,
+}
+
+/// A workbook on the stage.
+pub(super) struct WrittenFile {
+    /// Its path below the output folder.
+    pub(super) path: String,
+    /// The output that is its first sheet.
+    pub(super) first: usize,
+    pub(super) staged: PathBuf,
+    pub(super) bytes: u64,
+    pub(super) digest: Option<String>,
+}
+
+/// A workbook, and what could not stay as it was.
+type Done = (WrittenFile, Option<Extracted>);
+
+/// Writes all workbooks of a run, several at the same time.
+pub(super) fn write(
+    consumer: &Consumer<'_>,
+    produced: &Produced,
+    records: &[u64],
+    job: &Job,
+    keep: Keep<'_>,
+    context: &Context,
+) -> Result<Written, Error> {
+    let (sets, set_of) = consumer.sets();
+    let planned: Vec<Option<(Vec<Plan>, Vec<usize>)>> = sets
+        .iter()
+        .map(|set| set.as_ref().map(|set| plans(set, job)))
+        .collect();
+    let Some(format) = produced.book else {
+        return Ok(Written {
+            files: Vec::new(),
+            types: Vec::new(),
+            notices: Vec::new(),
+        });
+    };
+    // Sheets by workbook, in the order of first records.
+    let mut places: HashMap<&str, usize> = HashMap::new();
+    let mut files: Vec<(&str, Vec<usize>)> = Vec::new();
+    for (output, path) in produced.paths.iter().enumerate() {
+        let Some(path) = path else { continue };
+        let place = *places.entry(path).or_insert_with(|| {
+            files.push((path, Vec::new()));
+            files.len() - 1
+        });
+        files[place].1.push(output);
+    }
+    let head = |output: usize| {
+        let set = set_of[output] as usize;
+        let spooler = sets[set].as_ref().map(|set| &set.spooler);
+        let (plans, widths) = planned[set].clone().unwrap_or_default();
+        Head {
+            name: produced.sheets[output].clone(),
+            header: spooler.and_then(|spooler| spooler.header.clone()),
+            plans,
+            widths,
+            records: records[output],
+            bytes: std::fs::metadata(consumer.path(output)).map_or(0, |file| file.len()),
+        }
+    };
+    let all: u64 = files
+        .iter()
+        .flat_map(|file| &file.1)
+        .map(|output| records[*output])
+        .sum();
+    let done = AtomicU64::new(0);
+    let told = |records: u64| {
+        let done = done.fetch_add(records, Ordering::Relaxed) + records;
+        context.observer.has_written(done, all);
+    };
+    // The largest first, so that no thread is left alone with one at the end.
+    let mut order: Vec<usize> = (0..files.len()).collect();
+    let size = |file: &usize| -> u64 { files[*file].1.iter().map(|output| records[*output]).sum() };
+    order.sort_by_key(|file| std::cmp::Reverse(size(file)));
+    let threads = context.threads(job).min(files.len()).max(1);
+    let shared = usize::try_from(job.memory.0 / 4).unwrap_or(usize::MAX) / threads;
+    let task = Task {
+        format,
+        shared: shared.max(LEAST_SHARED),
+        sync: keep.sync,
+        digest: keep.digest,
+        context,
+        disk: keep.stage.disk(),
+        told: &told,
+        shelf: Shelf::default(),
+    };
+    let cutting = consumer.cutting();
+    let form = match &job.fill.template {
+        Some(template) => Some(prepare::form(template, &job.fill)?),
+        None => None,
+    };
+    let next = AtomicUsize::new(0);
+    let results: Mutex<Vec<(usize, Result<Done, Error>)>> = Mutex::new(Vec::new());
+    on_threads(threads, || {
+        while let Some(file) = order.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let (path, outputs) = &files[*file];
+            let staged = keep.stage.dir().join(format!("book-{file}"));
+            let spools: Vec<PathBuf> = outputs.iter().map(|o| consumer.path(*o)).collect();
+            let new = |outputs: &[usize], staged: PathBuf| {
+                let sheets = outputs.iter().map(|output| {
+                    let place = files[*file].1.iter().position(|known| known == output);
+                    (head(*output), spools[place.unwrap_or(0)].as_path())
+                });
+                let book = Book {
+                    sheets: sheets.collect(),
+                };
+                task.write(&book, path, outputs[0], staged)
+            };
+            let any_kept = outputs
+                .iter()
+                .any(|output| consumer.kept(*output).is_some());
+            let result = match any_kept {
+                false if let Some(form) = &form => {
+                    let tables = outputs
+                        .iter()
+                        .zip(&spools)
+                        .map(|(output, spool)| (head(*output), spool.as_path()));
+                    let copy = produced.copies.iter().find(|copy| copy.path == *path);
+                    let values = copy.map(|copy| copy.values.as_slice());
+                    let tables = tables.collect();
+                    task.fill(
+                        form,
+                        job,
+                        tables,
+                        values.unwrap_or_default(),
+                        path,
+                        outputs[0],
+                        staged,
+                    )
+                }
+                false if let Some((cutting, rows)) = &cutting => {
+                    let first = outputs[0];
+                    let called = &produced.sheets[first];
+                    let part = (called.as_str(), rows[first].as_slice(), spools[0].as_path());
+                    task.cut(cutting, part, path, first, staged)
+                }
+                false => new(outputs, staged).map(|file| (file, None)),
+                true => {
+                    let taken = outputs.iter().map(|output| {
+                        let called = produced.sheets[*output].clone();
+                        if let Some(KeptSheet { book, name, .. }) = consumer.kept(*output) {
+                            return Ok(Taken {
+                                book: book.clone(),
+                                sheet: name.clone(),
+                                called,
+                            });
+                        }
+                        // What has no sheet to keep becomes one first.
+                        let own = keep.stage.dir().join(format!("sheet-{output}"));
+                        new(&[*output], own.clone())?;
+                        Ok(Taken {
+                            book: own,
+                            sheet: called.clone(),
+                            called,
+                        })
+                    });
+                    let taken: Result<Vec<Taken>, Error> = taken.collect();
+                    let count = outputs.iter().map(|output| records[*output]).sum();
+                    taken.and_then(|taken| {
+                        task.assemble(&taken, path, outputs[0], staged, job, count)
+                    })
+                }
+            };
+            let failed = result.is_err();
+            for spool in &spools {
+                // The stage is removed as a whole later.
+                let _ = keep.stage.disk().remove(spool);
+            }
+            if let Ok(mut results) = results.lock() {
+                results.push((*file, result));
+            }
+            if failed {
+                next.store(order.len(), Ordering::Relaxed);
+            }
+        }
+    });
+    let mut results = results.into_inner().unwrap_or_default();
+    results.sort_by_key(|(file, _)| *file);
+    let mut written = Written {
+        files: Vec::new(),
+        types: types(sets, &planned),
+        notices: Vec::new(),
+    };
+    let mut told: Vec<(String, Extracted)> = Vec::new();
+    for (_, result) in results {
+        let (file, extracted) = result?;
+        if let Some(what) = extracted.filter(|what| *what != Extracted::default()) {
+            told.push((file.path.clone(), what));
+        }
+        written.files.push(file);
+    }
+    written.notices = match told.len() {
+        0..=TOLD_ONE_BY_ONE => told
+            .into_iter()
+            .map(|(path, what)| Notice::Extracted { path, what })
+            .collect(),
+        files => {
+            let mut all = Extracted::default();
+            told.iter().for_each(|(_, what)| all.add(what));
+            let path = format!("{files} files");
+            vec![Notice::Extracted { path, what: all }]
+        }
+    };
+    Ok(written)
+}
+
+/// What all workbooks of a run are written with.
+struct Task<'a> {
+    format: &'static BookFormat,
+    shared: usize,
+    sync: bool,
+    digest: bool,
+    context: &'a Context,
+    disk: &'a Disk,
+    told: &'a (dyn Fn(u64) + Sync),
+    /// Workbooks that sheets are taken from.
+    shelf: Shelf,
+}
+
+impl Task<'_> {
+    fn write(
+        &self,
+        book: &Book<'_>,
+        path: &str,
+        first: usize,
+        staged: PathBuf,
+    ) -> Result<WrittenFile, Error> {
+        self.context.check_cancelled()?;
+        let failed = |cause: io::Error| -> Error {
+            if cause.kind() == io::ErrorKind::Interrupted && self.context.check_cancelled().is_err()
+            {
+                return Error::Interrupted;
+            }
+            OutputError::new("writing", Path::new(path), cause).into()
+        };
+        let file = self.disk.create(&staged).map_err(failed)?;
+        let sink = (self.format.create)(file, self.shared).map_err(failed)?;
+        book.write(sink, &self.context.cancel, self.told)
+            .map_err(failed)?;
+        self.finish(path, first, staged).map_err(failed)
+    }
+
+    /// Writes a workbook of sheets as they are in others.
+    fn assemble(
+        &self,
+        taken: &[Taken],
+        path: &str,
+        first: usize,
+        staged: PathBuf,
+        job: &Job,
+        records: u64,
+    ) -> Result<Done, Error> {
+        self.context.check_cancelled()?;
+        let ways = Ways {
+            values: job.formulas == Formulas::Values,
+            macros: may_have_macros(path),
+            charts: job.gathering == Gathering::Sheets && job.read.read_sheet.is_empty(),
+        };
+        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let to = self.disk.create(&staged).map_err(failed)?;
+        let what = match taken {
+            // Sheets of spreadsheets of this kind are taken out of one book, and keep their names.
+            [first, ..] if path.ends_with(".ods") => {
+                let names: Vec<&str> = taken.iter().map(|taken| taken.sheet.as_str()).collect();
+                extract_ods(&first.book, &names, ways.values, to)
+            }
+            _ => assemble(taken, ways, &self.shelf, to),
+        };
+        let what = what.map_err(|error| extracting(path, error))?;
+        (self.told)(records);
+        let file = self.finish(path, first, staged).map_err(failed)?;
+        Ok((file, Some(what)))
+    }
+
+    /// Writes a workbook with rows of a sheet as they stand there: what the sheet is to be called, the
+    /// rows, and the file that has them.
+    fn cut(
+        &self,
+        cutting: &Cutting,
+        (called, rows, spool): (&str, &[u32], &Path),
+        path: &str,
+        first: usize,
+        staged: PathBuf,
+    ) -> Result<Done, Error> {
+        self.context.check_cancelled()?;
+        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let to = self.disk.create(&staged).map_err(failed)?;
+        let what = cutting.write(called, rows, spool, may_have_macros(path), to);
+        let what = what.map_err(|error| extracting(path, error))?;
+        (self.told)(rows.len() as u64);
+        let file = self.finish(path, first, staged).map_err(failed)?;
+        Ok((file, Some(what)))
+    }
+
+    /// Writes a copy of a template with tables and values put into it.
+    #[allow(clippy::too_many_arguments, reason = "all of it is one copy")]
+    fn fill(
+        &self,
+        form: &Form,
+        job: &Job,
+        tables: Vec<(Head, &Path)>,
+        values: &[(usize, String)],
+        path: &str,
+        first: usize,
+        staged: PathBuf,
+    ) -> Result<Done, Error> {
+        self.context.check_cancelled()?;
+        let fill = &job.fill;
+        let records: u64 = tables.iter().map(|(head, _)| head.records).sum();
+        let put = |(head, spool): (Head, &Path)| -> Option<PutTable> {
+            let of = |put: &Put| put.place.to_string() == head.name;
+            let place = fill.put.iter().position(of)?;
+            let PutWhat::Table { header, .. } = fill.put[place].what else {
+                return None;
+            };
+            Some(PutTable {
+                place,
+                header: head.header.filter(|_| header),
+                plans: head.plans,
+                records: head.records,
+                spool: spool.to_owned(),
+            })
+        };
+        let tables: Vec<PutTable> = tables.into_iter().filter_map(put).collect();
+        let failed = |error| filling(form.path(), path, error);
+        if fill.tables().next().is_none() && records > 1 {
+            return Err(failed(FillError::Form(FormProblem::OnlyValues { records })));
+        }
+        let unwritten = |cause| OutputError::new("writing", Path::new(path), cause);
+        let to = self.disk.create(&staged).map_err(unwritten)?;
+        form.write(&tables, values, fill.occupied, fill.style_down, to)
+            .map_err(failed)?;
+        (self.told)(records);
+        let failed = unwritten;
+        let file = self.finish(path, first, staged).map_err(failed)?;
+        Ok((file, None))
+    }
+
+    /// A workbook that is complete.
+    fn finish(&self, path: &str, first: usize, staged: PathBuf) -> io::Result<WrittenFile> {
+        if self.sync {
+            self.disk.sync_file(&staged)?;
+        }
+        let mut file = File::open(&staged)?;
+        let bytes = file.metadata()?.len();
+        let digest = match self.digest {
+            true => Some(digest_of(&mut file)?),
+            false => None,
+        };
+        Ok(WrittenFile {
+            path: path.to_owned(),
+            first,
+            staged,
+            bytes,
+            digest,
+        })
+    }
+}
+
+/// A copy of a template that could not be filled.
+fn filling(template: &Path, path: &str, error: FillError) -> Error {
+    match error {
+        FillError::Read(problem) => SourcePath::File(template.to_owned()).error(problem).into(),
+        FillError::Write(cause) => OutputError::new("writing", Path::new(path), cause).into(),
+        FillError::Form(problem) => Error::Form {
+            template: template.to_owned(),
+            output: Some(path.to_owned()),
+            problem: Box::new(problem),
+        },
+    }
+}
+
+fn may_have_macros(path: &str) -> bool {
+    Path::new(path)
+        .extension()
+        .is_some_and(|extension| extension == "xlsm")
+}
+
+/// Sheets that could not be taken as they are.
+fn extracting(path: &str, error: ExtractError) -> Error {
+    match error {
+        ExtractError::Read(book, problem) => SourcePath::File(book).error(problem).into(),
+        ExtractError::Write(cause) => OutputError::new("writing", Path::new(path), cause).into(),
+    }
+}
+
+fn digest_of(file: &mut File) -> io::Result<String> {
+    let mut digest = FileDigest::default();
+    let mut piece = vec![0; 1 << 18];
+    loop {
+        match file.read(&mut piece)? {
+            0 => return Ok(digest.finish()),
+            read => digest.update(&piece[..read]),
+        }
+    }
+}
+
+/// How the columns of a set of sources are written, and how wide they are.
+fn plans(set: &Set, job: &Job) -> (Vec<Plan>, Vec<usize>) {
+    let header = |place: usize| {
+        let header = set.spooler.header.as_ref();
+        header
+            .and_then(|header| header.get(place))
+            .map(String::as_str)
+    };
+    let columns = set.spooler.columns.iter().zip(&set.stored);
+    let plans = columns
+        .zip(&set.tallies)
+        .map(|((column, stored), tally)| tally.plan(job.write.types, *stored, column.declared))
+        .collect();
+    let widths = set.tallies.iter().enumerate();
+    let widths = widths.map(|(place, tally)| width(header(place), tally));
+    (plans, widths.collect())
+}
+
+/// The types of all columns, for the ledger.
+fn types(sets: &[Option<Set>], planned: &[Option<(Vec<Plan>, Vec<usize>)>]) -> Vec<TypedColumn> {
+    let several = sets.iter().flatten().count() > 1;
+    let mut types = Vec::new();
+    for (set, planned) in sets.iter().flatten().zip(planned.iter().flatten()) {
+        let header = set.spooler.header.as_deref().unwrap_or_default();
+        for (place, (plan, tally)) in planned.0.iter().zip(&set.tallies).enumerate() {
+            let declared = set.spooler.columns[place].declared;
+            let decided = !set.stored[place] || tally.has_long_numbers;
+            let wanted = *plan == Plan::Text && decided && declared.is_none();
+            let reason = tally.reason().filter(|_| wanted);
+            types.push(TypedColumn {
+                source: several.then(|| set.source.clone()),
+                column: header
+                    .get(place)
+                    .cloned()
+                    .unwrap_or_else(|| format!("column_{}", place + 1)),
+                written_as: match (plan, declared) {
+                    (Plan::Own(_), Some(declared)) => declared.name().to_owned(),
+                    _ => plan.name().to_owned(),
+                },
+                text_because: reason.map(|(odd, _)| odd.clone()),
+                others: reason.map(|(_, usual)| usual.one().to_owned()),
+            });
+        }
+    }
+    types
+}

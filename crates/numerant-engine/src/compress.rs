@@ -1,0 +1,106 @@
+//! The last part of a run whose outputs are compressed: each is packed when it is complete.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::io::{self, BufWriter, Read, Write};
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use super::consume::Consumer;
+use super::documents::{Counted, WrittenDocument};
+use super::once::Keep;
+use super::produce::Produced;
+use super::{Context, Error};
+use crate::job::Job;
+use crate::output::OutputError;
+use numerant_data::source::Compression;
+use numerant_data::workers::on_threads;
+
+/// Bytes that are read at a time.
+const PIECE: usize = 1 << 17;
+
+/// Packs all outputs, several at the same time; those in `written` already are packed from there.
+pub(super) fn write(
+    consumer: &Consumer<'_>,
+    produced: &Produced,
+    written: &mut HashMap<usize, WrittenDocument>,
+    compression: Compression,
+    job: &Job,
+    keep: Keep<'_>,
+    context: &Context,
+) -> Result<(), Error> {
+    let tasks: Vec<(usize, &str, PathBuf)> = produced
+        .paths
+        .iter()
+        .enumerate()
+        .filter_map(|(output, path)| {
+            let staged = match written.get(&output) {
+                Some(written) => written.staged.clone(),
+                None => consumer.path(output),
+            };
+            Some((output, path.as_deref()?, staged))
+        })
+        .collect();
+    let threads = context.threads(job).min(tasks.len()).max(1);
+    let next = AtomicUsize::new(0);
+    let results = Mutex::new(Vec::new());
+    on_threads(threads, || {
+        while let Some((output, path, staged)) = tasks.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let result = context
+                .check_cancelled()
+                .and_then(|()| pack(*output, path, staged, compression, keep));
+            if result.is_err() {
+                next.store(tasks.len(), Ordering::Relaxed);
+            }
+            if let Ok(mut results) = results.lock() {
+                results.push((*output, result));
+            }
+        }
+    });
+    for (output, result) in results.into_inner().unwrap_or_default() {
+        written.insert(output, result?);
+    }
+    Ok(())
+}
+
+fn pack(
+    output: usize,
+    path: &str,
+    staged: &Path,
+    compression: Compression,
+    keep: Keep<'_>,
+) -> Result<WrittenDocument, Error> {
+    let failed =
+        |cause: io::Error| Error::from(OutputError::new("writing", Path::new(path), cause));
+    let packed = keep.stage.dir().join(format!("packed-{output}"));
+    let mut input = File::open(staged).map_err(failed)?;
+    let file = keep.stage.disk().create(&packed).map_err(failed)?;
+    let out = Counted::new(BufWriter::with_capacity(PIECE, file), keep.digest);
+    let out = match compression {
+        Compression::Gzip => {
+            let level = flate2::Compression::default();
+            let mut encoder = flate2::write::GzEncoder::new(out, level);
+            copy(&mut input, &mut encoder).map_err(failed)?;
+            encoder.finish().map_err(failed)?
+        }
+        Compression::Zstd => {
+            let mut encoder = zstd::Encoder::new(out, 0).map_err(failed)?;
+            copy(&mut input, &mut encoder).map_err(failed)?;
+            encoder.finish().map_err(failed)?
+        }
+    };
+    // The stage is removed as a whole later.
+    let _ = keep.stage.disk().remove(staged);
+    out.into_written(packed, keep.sync).map_err(failed)
+}
+
+fn copy(input: &mut File, out: &mut impl Write) -> io::Result<()> {
+    let mut piece = vec![0; PIECE];
+    loop {
+        match input.read(&mut piece)? {
+            0 => return Ok(()),
+            read => out.write_all(&piece[..read])?,
+        }
+    }
+}

@@ -1,0 +1,553 @@
+//! Jobs as files: TOML in the words of the options, with parameters.
+//!
+//! A file holds one job or several, `[[job]]` each, which are run in order. `docs/jobs.md` describes
+//! the form, and `docs/job.schema.json` is its JSON Schema, made of the types here.
+
+mod error;
+mod parameter;
+mod schema;
+mod write;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use toml::de::{DeTable, DeValue};
+use toml::{Spanned, Table, Value};
+
+pub use error::{JobFileError, JobFileProblem};
+use parameter::{Kind, Parameters};
+pub use schema::schema;
+pub use write::to_toml;
+
+use super::{Job, JobError};
+use numerant_data::record::nearest;
+use numerant_data::source::{SourcePath, plain};
+use numerant_data::value::{DateFormat, NumberFormat, Size};
+use numerant_format::ReadOptions;
+use numerant_naming::Key;
+use numerant_steps::Step;
+
+/// Records of each kind that are named of a comparison, if nothing else is said.
+const LIST: usize = 20;
+
+/// The commands that a job can be, each with the keys that it takes.
+const COMMANDS: [&str; 6] = ["inspect", "split", "combine", "convert", "fill", "verify"];
+
+/// Records that are shown of what is looked at, if nothing else is said.
+const SHOW: usize = 5;
+
+/// A job file that was read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct JobFile {
+    /// Where it is.
+    pub path: PathBuf,
+    /// The parameters with the values that they have.
+    pub parameters: BTreeMap<String, String>,
+    /// What is to be done, in order.
+    pub entries: Vec<Entry>,
+}
+
+/// One thing to do.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// The line of the file on which it begins, from 1.
+    pub line: usize,
+    /// What it is.
+    pub work: Work,
+}
+
+/// What an entry of a job file does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Work {
+    /// Show what is in files.
+    Inspect(Box<InspectJob>),
+    /// Take files apart.
+    Split(Box<Job>),
+    /// Put files together.
+    Combine(Box<Job>),
+    /// Turn each file into another.
+    Convert(Box<Job>),
+    /// Fill copies of a formatted workbook.
+    Fill(Box<Job>),
+    /// Hold files against a ledger, or parts against the whole.
+    Verify(Box<VerifyJob>),
+}
+
+impl Work {
+    /// The command that does it.
+    pub fn command(&self) -> &'static str {
+        match self {
+            Self::Inspect(_) => "inspect",
+            Self::Split(_) => "split",
+            Self::Combine(_) => "combine",
+            Self::Convert(_) => "convert",
+            Self::Fill(_) => "fill",
+            Self::Verify(_) => "verify",
+        }
+    }
+}
+
+/// What is to be looked at.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(default, rename_all = "kebab-case")]
+pub struct InspectJob {
+    /// The column whose values are counted, or a part of it such as arrived:month.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub values: Option<Key>,
+    /// How many records are shown.
+    pub show: usize,
+    /// What is read, and what is done to its records.
+    #[serde(flatten)]
+    pub job: Job,
+}
+
+impl Default for InspectJob {
+    fn default() -> Self {
+        Self {
+            values: None,
+            show: SHOW,
+            job: Job::default(),
+        }
+    }
+}
+
+/// What is to be held against what.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(default, rename_all = "kebab-case")]
+pub struct VerifyJob {
+    /// The ledger that outputs are held against.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ledger: Option<PathBuf>,
+    /// The folder of the outputs, where it is not the one that the ledger names.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub out: Option<PathBuf>,
+    /// The whole: files, folders or patterns.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub whole: Vec<SourcePath>,
+    /// The parts: files, folders or patterns.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<SourcePath>,
+    /// Compare these columns only.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub keep: Vec<String>,
+    /// Leave these columns out of the comparison.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub ignore: Vec<String>,
+    /// How many records of each kind are named.
+    #[serde(skip)]
+    pub list: usize,
+    /// How files are read.
+    #[serde(flatten)]
+    pub read: ReadOptions,
+    /// How the parts are read, where not as the whole.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub parts_read: Option<ReadOptions>,
+    /// How dates are written in the whole, where not after ISO 8601.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub date_format: Vec<DateFormat>,
+    /// Numbers in the whole have a comma before their fraction.
+    pub decimal_comma: bool,
+    /// How numbers are written in the whole, by an example.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub number_format: Option<NumberFormat>,
+    /// What is done to the records of the whole before they are compared.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<Step>,
+    /// Memory for records that have to be counted.
+    pub memory: Size,
+    /// Threads that may work at the same time; 0 for as many as the machine has.
+    pub jobs: usize,
+}
+
+impl Default for VerifyJob {
+    fn default() -> Self {
+        Self {
+            ledger: None,
+            out: None,
+            whole: Vec::new(),
+            parts: Vec::new(),
+            keep: Vec::new(),
+            ignore: Vec::new(),
+            list: LIST,
+            read: ReadOptions::default(),
+            parts_read: None,
+            date_format: Vec::new(),
+            decimal_comma: false,
+            number_format: None,
+            steps: Vec::new(),
+            memory: Size(512_000_000),
+            jobs: 0,
+        }
+    }
+}
+
+impl JobFile {
+    /// Reads a job file. `given` are the values of parameters, by name.
+    ///
+    /// # Errors
+    ///
+    /// [`JobFileError`] with the line on which something is wrong.
+    pub fn read(path: &Path, given: &[(String, String)]) -> Result<Self, JobFileError> {
+        let bytes = std::fs::read(path).map_err(|cause| JobFileError {
+            path: path.to_owned(),
+            line: None,
+            problem: JobFileProblem::Io(cause.to_string()),
+        })?;
+        let text = String::from_utf8(bytes).map_err(|_| JobFileError {
+            path: path.to_owned(),
+            line: None,
+            problem: JobFileProblem::Encoding,
+        })?;
+        Self::parse(&text, path, given)
+    }
+
+    /// Reads the text of a job file that is at `path`.
+    ///
+    /// # Errors
+    ///
+    /// As [`JobFile::read`].
+    pub fn parse(
+        text: &str,
+        path: &Path,
+        given: &[(String, String)],
+    ) -> Result<Self, JobFileError> {
+        let source = Source { text, path };
+        let spans = DeTable::parse(text)
+            .map_err(|error| source.error_at(error.span(), JobFileProblem::of_toml(&error)))?;
+        let values: Table = toml::from_str(text)
+            .map_err(|error| source.error_at(error.span(), JobFileProblem::of_toml(&error)))?;
+        let spans = spans.get_ref();
+        source.check_keys(
+            spans,
+            &["params".to_owned(), "job".to_owned()],
+            "a job file",
+        )?;
+        let parameters = Parameters::read(&source, spans, &values, given)?;
+        let entries = match (values.get("job"), spans.get("job")) {
+            (Some(Value::Array(jobs)), Some(of_jobs)) => match of_jobs.get_ref() {
+                DeValue::Array(of_jobs) => jobs.iter().zip(of_jobs.iter()),
+                _ => return Err(source.error(None, JobFileProblem::NoJob)),
+            },
+            (Some(Value::Table(_)), Some(of_jobs)) => {
+                return Err(source.error_at(Some(of_jobs.span()), JobFileProblem::OneBracket));
+            }
+            _ => return Err(source.error(None, JobFileProblem::NoJob)),
+        };
+        let entries: Result<Vec<Entry>, JobFileError> = entries
+            .map(|(job, of_job)| source.entry(job, of_job, &parameters))
+            .collect();
+        let entries = entries?;
+        if entries.is_empty() {
+            return Err(source.error(None, JobFileProblem::NoJob));
+        }
+        Ok(Self {
+            path: path.to_owned(),
+            parameters: parameters.into_values(),
+            entries,
+        })
+    }
+
+    /// Holds all entries against what can be known without reading any data.
+    ///
+    /// # Errors
+    ///
+    /// [`JobFileError`] with the line of the job that is wrong.
+    pub fn check(&self) -> Result<(), JobFileError> {
+        for entry in &self.entries {
+            let problem = match &entry.work {
+                Work::Split(job) | Work::Combine(job) | Work::Convert(job) | Work::Fill(job) => job
+                    .check()
+                    .map_err(JobFileProblem::Job)
+                    .and_then(|()| reads_own_output(job)),
+                Work::Inspect(inspect) if inspect.job.sources.is_empty() => {
+                    Err(JobFileProblem::Job(JobError::NoSource))
+                }
+                Work::Inspect(_) => Ok(()),
+                Work::Verify(verify) => check_verify(verify),
+            };
+            problem.map_err(|problem| JobFileError {
+                path: self.path.clone(),
+                line: Some(entry.line),
+                problem,
+            })?;
+        }
+        Ok(())
+    }
+}
+
+/// An error if a job would write to one of its own sources.
+fn reads_own_output(job: &Job) -> Result<(), JobFileProblem> {
+    let Some(output) = job.only_output() else {
+        return Ok(());
+    };
+    let own = plain(&output);
+    let is_own = |source: &SourcePath| source.on_disk().is_some_and(|path| plain(path) == own);
+    match job.sources.iter().any(is_own) {
+        true => Err(JobFileProblem::OwnOutput(output)),
+        false => Ok(()),
+    }
+}
+
+fn check_verify(verify: &VerifyJob) -> Result<(), JobFileProblem> {
+    match (
+        &verify.ledger,
+        verify.whole.is_empty(),
+        verify.parts.is_empty(),
+    ) {
+        (Some(_), true, true) | (None, false, false) => Ok(()),
+        _ => Err(JobFileProblem::Verify),
+    }
+}
+
+/// The text of a job file, to say where something stands.
+struct Source<'a> {
+    text: &'a str,
+    path: &'a Path,
+}
+
+impl Source<'_> {
+    fn error(&self, line: Option<usize>, problem: JobFileProblem) -> JobFileError {
+        JobFileError {
+            path: self.path.to_owned(),
+            line,
+            problem,
+        }
+    }
+
+    fn error_at(
+        &self,
+        span: Option<std::ops::Range<usize>>,
+        problem: JobFileProblem,
+    ) -> JobFileError {
+        self.error(span.map(|span| self.line(span.start)), problem)
+    }
+
+    fn line(&self, at: usize) -> usize {
+        let before = &self.text.as_bytes()[..at.min(self.text.len())];
+        memchr::memchr_iter(b'\n', before).count() + 1
+    }
+
+    /// An error if a table has a key that it cannot have.
+    fn check_keys(
+        &self,
+        table: &DeTable<'_>,
+        known: &[String],
+        of: &'static str,
+    ) -> Result<(), JobFileError> {
+        for key in table.keys() {
+            let name = key.get_ref().as_ref();
+            if !known.iter().any(|known| known == name) {
+                let problem = JobFileProblem::UnknownKey {
+                    key: name.to_owned(),
+                    nearest: nearest(name, known.iter().map(String::as_str)).map(str::to_owned),
+                    of,
+                };
+                return Err(self.error_at(Some(key.span()), problem));
+            }
+        }
+        Ok(())
+    }
+
+    fn entry(
+        &self,
+        job: &Value,
+        of_job: &Spanned<DeValue<'_>>,
+        parameters: &Parameters,
+    ) -> Result<Entry, JobFileError> {
+        let (Value::Table(job), DeValue::Table(spans)) = (job, of_job.get_ref()) else {
+            return Err(self.error_at(Some(of_job.span()), JobFileProblem::NoJob));
+        };
+        let line = self.line(of_job.span().start);
+        let command = match job.get("command") {
+            Some(Value::String(command)) => command.as_str(),
+            Some(_) | None => return Err(self.error(Some(line), JobFileProblem::NoCommand)),
+        };
+        let Some(command) = COMMANDS.iter().find(|known| **known == command) else {
+            let problem = JobFileProblem::UnknownCommand(command.to_owned());
+            let span = spans.get("command").map(Spanned::span);
+            return Err(self.error_at(span, problem));
+        };
+        let keys = schema::keys(command);
+        self.check_keys(spans, &keys, command)?;
+        let mut filled = Table::new();
+        for (key, value) in job {
+            if key == "command" {
+                continue;
+            }
+            let span = spans.get(key.as_str()).map(Spanned::span);
+            let value = parameters
+                .fill(value, Kind::of(key))
+                .map_err(|problem| self.error_at(span, problem))?;
+            filled.insert(key.clone(), value);
+        }
+        let work = match *command {
+            "verify" => Work::Verify(Box::new(self.typed(filled, spans)?)),
+            "inspect" => Work::Inspect(Box::new(self.typed(filled, spans)?)),
+            "split" => Work::Split(Box::new(self.job(filled, spans)?)),
+            "combine" => {
+                let mut job = self.job(filled, spans)?;
+                job.out.get_or_insert_with(|| job.base.clone());
+                Work::Combine(Box::new(job))
+            }
+            "fill" => Work::Fill(Box::new(self.job(filled, spans)?)),
+            _ => {
+                let mut job = self.job(filled, spans)?;
+                job.batch = true;
+                Work::Convert(Box::new(job))
+            }
+        };
+        let folder = self.folder();
+        Ok(Entry {
+            line,
+            work: match work {
+                Work::Inspect(mut inspect) => {
+                    inspect.job.map_paths(&|path| from_folder(&folder, path));
+                    Work::Inspect(inspect)
+                }
+                Work::Verify(mut verify) => {
+                    verify.map_paths(&|path| from_folder(&folder, path));
+                    Work::Verify(verify)
+                }
+                other => other,
+            },
+        })
+    }
+
+    fn folder(&self) -> PathBuf {
+        self.path.parent().unwrap_or(Path::new("")).to_owned()
+    }
+
+    /// A job whose paths begin in the folder of its file.
+    fn job(&self, table: Table, spans: &DeTable<'_>) -> Result<Job, JobFileError> {
+        let mut job: Job = self.typed(table, spans)?;
+        let folder = self.folder();
+        job.map_paths(&|path| from_folder(&folder, path));
+        job.base = match folder.as_os_str().is_empty() {
+            true => PathBuf::from("."),
+            false => folder,
+        };
+        Ok(job)
+    }
+
+    /// A table as what it stands for. Where a text stands for a number or a yes, it is taken as one,
+    /// as the value of a parameter is a text.
+    fn typed<T: serde::de::DeserializeOwned>(
+        &self,
+        mut table: Table,
+        spans: &DeTable<'_>,
+    ) -> Result<T, JobFileError> {
+        for (key, value) in &mut table {
+            let alone = |value: &Value| {
+                let mut single = Table::new();
+                single.insert(key.clone(), value.clone());
+                single.try_into::<T>().map(|_| ())
+            };
+            let Err(error) = alone(value) else { continue };
+            let other = value.as_str().and_then(|text| {
+                let number = text.parse().map(Value::Integer).ok();
+                number.or_else(|| text.parse().map(Value::Boolean).ok())
+            });
+            match other.filter(|other| alone(other).is_ok()) {
+                Some(other) => *value = other,
+                None => {
+                    let problem = JobFileProblem::Value {
+                        key: key.clone(),
+                        reason: error.message().trim().to_owned(),
+                    };
+                    let written = spans.get(key.as_str());
+                    let span = written.map(|written| place_of(value, written, &alone));
+                    return Err(self.error_at(span, problem));
+                }
+            }
+        }
+        table.try_into().map_err(|error: toml::de::Error| {
+            let reason = error.message().trim().to_owned();
+            let key = String::new();
+            self.error(None, JobFileProblem::Value { key, reason })
+        })
+    }
+}
+
+/// Where in a value the first thing is that is wrong: the item of a list, or the value itself.
+fn place_of(
+    value: &Value,
+    written: &Spanned<DeValue<'_>>,
+    alone: &dyn Fn(&Value) -> Result<(), toml::de::Error>,
+) -> std::ops::Range<usize> {
+    if let (Value::Array(items), DeValue::Array(written)) = (value, written.get_ref()) {
+        let wrong = |item: &Value| alone(&Value::Array(vec![item.clone()])).is_err();
+        let found = items.iter().zip(written).find(|(item, _)| wrong(item));
+        if let Some((_, written)) = found {
+            return written.span();
+        }
+    }
+    written.span()
+}
+
+/// A path that begins in a folder, unless it is one from the root.
+fn from_folder(folder: &Path, path: &Path) -> PathBuf {
+    match path.as_os_str() == "-" {
+        true => path.to_owned(),
+        false => folder.join(path),
+    }
+}
+
+impl Job {
+    /// Changes all paths that the job names.
+    pub(super) fn map_paths(&mut self, change: &dyn Fn(&Path) -> PathBuf) {
+        for source in &mut self.sources {
+            change_source(source, change);
+        }
+        let paths = [
+            &mut self.out,
+            &mut self.pack,
+            &mut self.ledger,
+            &mut self.rejects,
+            &mut self.write.shape,
+            &mut self.write.schema,
+            &mut self.fill.template,
+        ];
+        for path in paths.into_iter().flatten() {
+            *path = change(path);
+        }
+        change_inner(&mut self.read, &mut self.steps, change);
+    }
+}
+
+/// Changes the paths in reading options and steps.
+fn change_inner(read: &mut ReadOptions, steps: &mut [Step], change: &dyn Fn(&Path) -> PathBuf) {
+    for layout in &mut read.layout {
+        *layout = change(layout);
+    }
+    for step in steps {
+        if let Step::Lookup(lookup) = step {
+            lookup.file = change(&lookup.file);
+        }
+    }
+}
+
+impl VerifyJob {
+    fn map_paths(&mut self, change: &dyn Fn(&Path) -> PathBuf) {
+        for source in self.whole.iter_mut().chain(&mut self.parts) {
+            change_source(source, change);
+        }
+        for path in [&mut self.ledger, &mut self.out].into_iter().flatten() {
+            *path = change(path);
+        }
+        change_inner(&mut self.read, &mut self.steps, change);
+        if let Some(read) = &mut self.parts_read {
+            change_inner(read, &mut [], change);
+        }
+    }
+}
+
+fn change_source(source: &mut SourcePath, change: &dyn Fn(&Path) -> PathBuf) {
+    if let SourcePath::File(path) = source {
+        *path = change(path);
+    }
+}
+
+#[cfg(test)]
+mod tests;

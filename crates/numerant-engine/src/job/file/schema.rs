@@ -1,0 +1,156 @@
+//! The form of job files as JSON Schema, made of the types that they are read into.
+
+use std::collections::HashMap;
+
+use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
+use serde_json::{Map, Value, json};
+
+use super::{COMMANDS, InspectJob, VerifyJob};
+use crate::job::Job;
+use numerant_format::ReadOptions;
+
+/// Keys of a job that are for some commands only.
+const ONLY_FOR: &[(&str, &[&str])] = &[
+    ("by", &["split", "fill"]),
+    ("case", &["split", "fill"]),
+    ("rest", &["split", "fill"]),
+    ("rows", &["split"]),
+    ("parts", &["split"]),
+    ("max-size", &["split"]),
+    ("each", &["split"]),
+    ("per-sheet", &["split"]),
+    ("like-source", &["split"]),
+    ("as", &["combine"]),
+    ("formulas", &["split", "combine"]),
+    ("template", &["fill"]),
+    ("put", &["fill"]),
+    ("occupied", &["fill"]),
+    ("incomplete", &["fill"]),
+    ("style-down", &["fill"]),
+    ("columns", &["split", "combine"]),
+    ("to", &["split", "convert"]),
+    ("stop-on-error", &["convert"]),
+];
+
+/// Keys of a job that is only looked at, besides those of how it is read.
+const INSPECTED: &[&str] = &[
+    "values",
+    "show",
+    "sources",
+    "recursive",
+    "pick",
+    "skip",
+    "from-name",
+    "source-column",
+    "date-format",
+    "decimal-comma",
+    "steps",
+    "on-error",
+    "memory",
+];
+
+/// The properties of a command's job by key, and the definitions that they refer to.
+fn properties(command: &str, generator: &mut SchemaGenerator) -> Map<String, Value> {
+    let schema = match command {
+        "verify" => VerifyJob::json_schema(generator),
+        "inspect" => InspectJob::json_schema(generator),
+        _ => Job::json_schema(generator),
+    };
+    let mut properties = match schema.get("properties") {
+        Some(Value::Object(properties)) => properties.clone(),
+        _ => Map::new(),
+    };
+    if command == "inspect" {
+        let read = ReadOptions::json_schema(generator);
+        let read = read.get("properties").and_then(Value::as_object);
+        let is_read = |key: &String| read.is_some_and(|read| read.contains_key(key));
+        properties.retain(|key, _| INSPECTED.contains(&key.as_str()) || is_read(key));
+    } else if command != "verify" {
+        for (key, commands) in ONLY_FOR {
+            if !commands.contains(&command) {
+                properties.remove(*key);
+            }
+        }
+    }
+    properties
+}
+
+fn generator() -> SchemaGenerator {
+    SchemaSettings::draft2020_12().into_generator()
+}
+
+/// The keys that a job of this command may have.
+pub(super) fn keys(command: &str) -> Vec<String> {
+    let mut keys: Vec<String> = properties(command, &mut generator())
+        .into_iter()
+        .map(|(key, _)| key)
+        .collect();
+    keys.push("command".to_owned());
+    keys
+}
+
+/// What the keys of a command's job mean, each in one line.
+pub(super) fn meanings(command: &str) -> HashMap<String, String> {
+    let properties = properties(command, &mut generator()).into_iter();
+    let meaning = |(key, property): (String, Value)| {
+        let text = property.get("description")?.as_str()?;
+        Some((key, text.split_whitespace().collect::<Vec<_>>().join(" ")))
+    };
+    properties.filter_map(meaning).collect()
+}
+
+/// The JSON Schema of job files.
+pub fn schema() -> Value {
+    let mut generator = generator();
+    let jobs: Vec<Value> = COMMANDS
+        .iter()
+        .map(|command| {
+            let mut all = Map::new();
+            let said = json!({ "const": command, "description": "What the job does." });
+            all.insert("command".to_owned(), said);
+            all.extend(properties(command, &mut generator));
+            json!({
+                "title": command,
+                "type": "object",
+                "properties": all,
+                "required": ["command"],
+                "additionalProperties": false,
+            })
+        })
+        .collect();
+    let scalar = json!({ "type": ["string", "integer", "number", "boolean"] });
+    json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Numerant job file",
+        "description": "Jobs of Numerant, as TOML; docs/jobs.md explains them.",
+        "type": "object",
+        "properties": {
+            "params": {
+                "description": "Parameters that texts of the jobs name as ${name}, with defaults.",
+                "type": "object",
+                "additionalProperties": {
+                    "anyOf": [
+                        scalar,
+                        {
+                            "type": "object",
+                            "properties": {
+                                "about": { "type": "string", "description": "What it is for." },
+                                "default": scalar,
+                            },
+                            "additionalProperties": false,
+                        },
+                    ],
+                },
+            },
+            "job": {
+                "description": "What is to be done, in order.",
+                "type": "array",
+                "minItems": 1,
+                "items": { "oneOf": jobs },
+            },
+        },
+        "required": ["job"],
+        "additionalProperties": false,
+        "$defs": generator.take_definitions(true),
+    })
+}

@@ -1,0 +1,435 @@
+//! A source begins: steps and keys are made ready for it, and what its records become is settled.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use super::super::addresses::{SourceNames, table_of};
+use super::super::header::{Header, header};
+use super::super::notice::{ValuesBecause, not_as_named, note};
+use super::super::{Error, Notice, prepare};
+use super::Producer;
+use super::document::Foot;
+use crate::job::Job;
+use numerant_data::dialect::{Delimiter, Dialect, Quote};
+use numerant_data::record::{At, Unit};
+use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
+use numerant_data::value::{ColumnType, DecimalMark};
+use numerant_format::sheet::{SpooledColumn, Spooler};
+use numerant_format::{Document, RecordEncoder, RecordReader, TextFormat, TreeFacts};
+use numerant_formats::{BookFormat, ODS, XLSX};
+use numerant_naming::route::KeyValues;
+use numerant_naming::{RunField, Template};
+use numerant_text::DelimitedEncoder;
+
+/// A source begins.
+pub(crate) struct SourceBegins {
+    pub(crate) name: String,
+    /// The file that it is.
+    pub(crate) path: SourcePath,
+    /// What its records become.
+    pub(crate) becomes: Becomes,
+    /// Turns its rejected records into bytes of the rejects file.
+    pub(crate) reject_encoder: Arc<dyn RecordEncoder>,
+    /// The dialect of its batches.
+    pub(crate) dialect: Dialect,
+    /// The dialect of the rejects file.
+    pub(crate) reject_dialect: Dialect,
+    pub(crate) unit: Unit,
+}
+
+/// What records become.
+#[derive(Clone)]
+pub(crate) enum Becomes {
+    /// Bytes of outputs, at once.
+    Bytes(Arc<dyn RecordEncoder>),
+    /// Rows of sheets, when all are known. Sources with the same number share the types of their
+    /// columns.
+    Rows(Arc<Spooler>, usize),
+    /// Nothing: the sheet that they are from comes out as it is.
+    Sheet(Arc<KeptSheet>),
+    /// Rows of the sheet that they are from, as they stand.
+    OwnRows(Arc<KeptSheet>),
+}
+
+/// A sheet that comes out as it is.
+#[derive(Debug)]
+pub(crate) struct KeptSheet {
+    /// The workbook.
+    pub(crate) book: PathBuf,
+    /// Its name.
+    pub(crate) name: String,
+    /// The row that names its columns.
+    pub(crate) above: u32,
+}
+
+impl Producer {
+    /// Makes steps and keys ready for a source, if its columns are not those of the one before.
+    pub(super) fn rebind(&mut self, reader: &dyn RecordReader) -> Result<bool, Error> {
+        if !self.apart || self.bound == reader.columns().names() {
+            return Ok(false);
+        }
+        let mut pipeline = prepare::pipeline_for(&self.job, reader.columns(), &self.context)?;
+        pipeline
+            .carry(&self.pipeline)
+            .map_err(|problem| Error::step(reader.name(), At::header(), problem))?;
+        let layout = pipeline.layout();
+        let place = |name: &str| {
+            layout
+                .find(name)
+                .map(|column| (column.slot, column.computed))
+        };
+        self.router.rebind(place).map_err(|problem| Error::Column {
+            likely_header: None,
+            source_name: reader.name(),
+            problem,
+        })?;
+        self.pipeline = pipeline;
+        self.first_dialect = None;
+        Ok(true)
+    }
+
+    /// The number of the set of sources that a source shares the types of its columns with, which
+    /// then must have its columns.
+    fn set_of(&mut self, reader: &dyn RecordReader, shared: &KeyValues) -> Result<usize, Error> {
+        let names = reader.columns().names();
+        let shared = if self.apart {
+            shared.clone()
+        } else {
+            KeyValues::new()
+        };
+        let new = self.sets.len();
+        let set = self.sets.entry(shared);
+        let (set, first, columns) = set.or_insert_with(|| (new, reader.name(), names.to_vec()));
+        if columns != names {
+            let first = first.clone();
+            let difference = "the records of both would go into the same outputs".to_owned();
+            return Err(Error::Read(ReadError {
+                source_name: reader.name(),
+                place: Place::default(),
+                problem: ReadProblem::OtherColumns { first, difference },
+            }));
+        }
+        Ok(*set)
+    }
+
+    pub(super) fn begin_source(
+        &mut self,
+        reader: &mut dyn RecordReader,
+    ) -> Result<(SourceBegins, Option<Foot>), Error> {
+        let own = self.takes_own(reader);
+        let mut patcher = None;
+        if !own {
+            patcher = self.patcher(reader)?;
+        }
+        if own {
+            let wanted = self.wanted(reader);
+            if let Some(document) = reader.document_mut() {
+                document.keep_own(wanted);
+            }
+        } else if patcher.is_some() {
+            if let Some(document) = reader.document_mut() {
+                document.keep_texts();
+            }
+        } else {
+            let needed = self.needed(reader);
+            let in_use = |name: &str| needed.iter().any(|needed| needed == name);
+            let document = reader.document();
+            if let Some(error) = document.and_then(|document| document.long_list(&in_use)) {
+                return Err(Error::Read(error));
+            }
+            let names_more = document.is_some_and(Document::holds_for_any);
+            if let Some(document) = reader.document_mut().filter(|_| names_more) {
+                document.only(&needed);
+            }
+        }
+        let reader = &*reader;
+        let name = reader.name();
+        let facts = reader.facts().clone();
+        let path = reader.path();
+        if let Some(notice) = not_as_named(reader) {
+            note(&mut self.notices, notice);
+        }
+        if let Some(document) = reader.document().filter(|_| !own) {
+            self.note_records(&name, document.facts());
+        }
+        // What the columns of a sheet are called matters not where it comes out as it is.
+        let notes = match self.keeps {
+            true => &[],
+            false => reader.columns().notes(),
+        };
+        for note in notes {
+            self.notices.push(Notice::Header {
+                source: name.clone(),
+                note: note.clone(),
+            });
+        }
+        let notes = facts.notes.iter().cloned();
+        self.notices
+            .extend(notes.map(|note| Notice::text(&name, note)));
+        if facts.detected.is_some_and(|found| found.single_column) {
+            self.notices.push(Notice::SingleColumn {
+                source: name.clone(),
+            });
+        }
+        let shared = shared_values(&self.template, &self.job, reader);
+        let set = self.set_of(reader, &shared)?;
+        reader.columns().names().clone_into(&mut self.bound);
+        self.router.begin_source(shared);
+        self.addresses.begin_source(SourceNames {
+            stem: path.stem(),
+            extension: path.extension(),
+            folder: path.folder(),
+            sheet: facts.sheet.clone().unwrap_or_else(|| path.stem()),
+        });
+        let dialect = facts.dialect;
+        // An output can hold records of several sources, so all outputs follow the first.
+        let lines = self.job.moves_lines(self.format);
+        let out = *self.out_dialect.get_or_insert_with(|| {
+            self.job.write.dialect(
+                self.job.written_as(&self.extension),
+                facts.written,
+                &path.extension(),
+            )
+        });
+        // Lines are moved as they stand, whatever ends those of the first source.
+        let out = if lines { dialect } else { out };
+        let first = *self.first_dialect.get_or_insert(dialect);
+        let from = if self.pipeline.sort().is_empty() {
+            dialect
+        } else {
+            first
+        };
+        let keep_line_ends = self.job.write.line_end.is_none()
+            && out.line_end == from.line_end
+            && facts.regular_line_ends;
+        let kept = self.kept_sheet(reader);
+        let layout = self.pipeline.layout();
+        let width = reader.columns().len();
+        let mut above = header(reader.header(), layout);
+        if let Some((header, _)) = &mut above {
+            from.bring(header);
+        }
+        self.encoder = None;
+        let mut foot = None;
+        let becomes = match &self.format.book {
+            Some(_) if let Some(kept) = kept => match self.job.like_source {
+                true => Becomes::OwnRows(Arc::new(kept)),
+                false => Becomes::Sheet(Arc::new(kept)),
+            },
+            Some(_) if self.job.like_source => {
+                let problem = ReadProblem::NoLook {
+                    format: facts.format,
+                };
+                return Err(path.error(problem).into());
+            }
+            Some(book) => {
+                let is_document = reader.document().is_some();
+                let spooler = self.spooler(book, from, is_document, above.as_ref());
+                spooler.check().map_err(|problem| Error::Encode {
+                    path: self.out.display().to_string(),
+                    source_name: name.clone(),
+                    problem: Box::new(problem),
+                })?;
+                Becomes::Rows(Arc::new(spooler), set)
+            }
+            None => {
+                let encoder: Arc<dyn RecordEncoder> = match (self.format.text, patcher) {
+                    (_, Some(patcher)) => patcher,
+                    (Some(text), None) if text != TextFormat::Delimited => {
+                        let (encoder, its_foot) = self.document(text, reader, out, own)?;
+                        foot = its_foot;
+                        encoder
+                    }
+                    _ => Arc::new(DelimitedEncoder::new(
+                        from,
+                        out,
+                        layout.selection(width),
+                        width,
+                        above,
+                        keep_line_ends,
+                    )),
+                };
+                self.encoder = Some(Arc::clone(&encoder));
+                Becomes::Bytes(encoder)
+            }
+        };
+        let as_it_stands = reader
+            .header()
+            .map(|header| (header.first_as_batch(), None));
+        let is_written = facts.written.has_fields_of(&facts.written);
+        let reject_dialect = match dialect.is_ours() || !is_written {
+            true => Dialect {
+                delimiter: Delimiter::COMMA,
+                quote: Quote::Byte(b'"'),
+                ..dialect
+            },
+            false => dialect,
+        };
+        let reject_encoder =
+            DelimitedEncoder::new(dialect, reject_dialect, None, width, as_it_stands, true);
+        let begins = SourceBegins {
+            path: path.clone(),
+            name,
+            becomes,
+            reject_encoder: Arc::new(reject_encoder),
+            dialect,
+            reject_dialect,
+            unit: facts.unit,
+        };
+        Ok((begins, foot))
+    }
+
+    /// The sheet that a source is, if it comes out as it is.
+    fn kept_sheet(&mut self, reader: &dyn RecordReader) -> Option<KeptSheet> {
+        let facts = reader.facts();
+        let name = facts.sheet.clone()?;
+        let kept_formats = match self.job.like_source {
+            true => [XLSX].as_slice(),
+            false => &[XLSX, ODS],
+        };
+        let is_packed = !reader.path().extension().eq_ignore_ascii_case("fods");
+        let is_same = facts.format == self.format.name && is_packed;
+        let is_open = is_same && kept_formats.contains(&facts.format);
+        let path = reader.path();
+        let keeps = self.keeps || self.job.like_source;
+        let because = match path {
+            SourcePath::File(book) if keeps && is_open && facts.compression.is_none() => {
+                let header = reader.header().map_or(0, |header| header.at(0).number);
+                return Some(KeptSheet {
+                    book: book.clone(),
+                    name,
+                    above: u32::try_from(header).unwrap_or(u32::MAX),
+                });
+            }
+            _ if self.job.like_source => return None,
+            _ if self.keeps && is_open => ValuesBecause::Packed,
+            _ if self.keeps => ValuesBecause::Format,
+            _ if self.job.is_by_sheet() && is_open => ValuesBecause::Changed,
+            _ => return None,
+        };
+        let only_values = Notice::OnlyValues {
+            workbook: path.to_string(),
+            because,
+        };
+        note(&mut self.notices, only_values);
+        None
+    }
+
+    /// Takes note of where the records of a document were found, if there was a choice.
+    fn note_records(&mut self, name: &str, facts: &TreeFacts) {
+        if !facts.found || (facts.others.is_empty() && facts.beside.is_empty()) {
+            return;
+        }
+        let records = Notice::Records {
+            source: name.to_owned(),
+            more: 0,
+            found: facts.clone(),
+        };
+        note(&mut self.notices, records);
+    }
+
+    /// What keeps the records of a source for the sheets of `book`.
+    fn spooler(
+        &self,
+        book: &BookFormat,
+        dialect: Dialect,
+        is_document: bool,
+        above: Option<&Header>,
+    ) -> Spooler {
+        let layout = self.pipeline.layout();
+        let naming = self.job.naming_columns();
+        let is_put = |name: &String| !naming.contains(name);
+        let put: Vec<bool> = layout
+            .columns()
+            .iter()
+            .map(|column| is_put(&column.name))
+            .collect();
+        let header: Option<Vec<String>> = above.map(|(header, places)| {
+            let text = |place: usize| {
+                let text = header.field(0, place).text();
+                String::from_utf8_lossy(&text).into_owned()
+            };
+            match places {
+                Some(places) => places.iter().map(|place| text(*place)).collect(),
+                None => (0..header.width()).map(text).collect(),
+            }
+        });
+        let commas = self.pipeline.cells().mark == DecimalMark::Comma;
+        let header = header.map(|header| {
+            let texts = header.into_iter().zip(&put);
+            texts
+                .filter(|(_, put)| **put)
+                .map(|(text, _)| text)
+                .collect()
+        });
+        let columns = layout.columns().iter().zip(&put).filter(|(_, put)| **put);
+        let columns = columns.map(|(column, _)| {
+            // Computed numbers are written with a comma where that was said of the source.
+            let number =
+                column.computed && commas && column.kind == numerant_steps::expr::Type::Number;
+            SpooledColumn {
+                slot: column.slot,
+                stored: dialect.is_cells() && !column.computed,
+                exact: dialect.is_cells() && !column.computed && is_document,
+                declared: column.declared.or(number.then_some(ColumnType::Decimal)),
+            }
+        });
+        Spooler {
+            columns: columns.collect(),
+            header,
+            cells: self.pipeline.cells().clone(),
+            limits: book.limits,
+            format: self.format.name,
+            control_signs: self.job.write.control_signs,
+        }
+    }
+
+    /// Tells the divider how many bytes stand before the first record of an output.
+    pub(super) fn measure_header(&mut self, begins: &SourceBegins) -> Result<(), Error> {
+        let mut bytes = Vec::new();
+        let Becomes::Bytes(encoder) = &begins.becomes else {
+            return Ok(());
+        };
+        encoder.begin(&mut bytes).map_err(|problem| Error::Encode {
+            path: self.out.display().to_string(),
+            source_name: begins.name.clone(),
+            problem: Box::new(problem),
+        })?;
+        encoder.end(1, &mut bytes);
+        self.divider.set_header(bytes.len() as u64);
+        Ok(())
+    }
+}
+
+/// What all records of a source share in the names of outputs.
+pub(super) fn shared_values(
+    template: &Template,
+    job: &Job,
+    reader: &dyn RecordReader,
+) -> KeyValues {
+    let path = reader.path();
+    let sheet = job.sheet.as_ref();
+    let named = |field| template.names(field) || sheet.is_some_and(|sheet| sheet.names(field));
+    let mut shared = Vec::new();
+    if job.is_by_sheet() {
+        shared.push(reader.name());
+    }
+    if job.fill.template.is_some() {
+        let table = table_of(job, &PathBuf::from(path.clone()));
+        shared.push(table.map_or_else(String::new, |table| table.to_string()));
+    }
+    if named(RunField::Stem) {
+        shared.push(path.stem());
+    }
+    if named(RunField::Extension) {
+        shared.push(path.extension());
+    }
+    if named(RunField::Folder) {
+        shared.push(path.folder());
+    }
+    if named(RunField::Sheet) {
+        let sheet = reader.facts().sheet.clone();
+        shared.push(sheet.unwrap_or_else(|| path.stem()));
+    }
+    shared
+}

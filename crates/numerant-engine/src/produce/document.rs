@@ -1,0 +1,396 @@
+//! Outputs that are documents: which form their records take.
+
+use std::collections::HashSet;
+use std::sync::{Arc, OnceLock};
+
+use super::super::notice::note;
+use super::super::{Error, Notice, prepare};
+use super::{Producer, needs_types};
+use numerant_data::dialect::Dialect;
+use numerant_data::encoding::Encoding;
+use numerant_data::tree::{Outline, OutlineError, Repeats};
+use numerant_data::value::ColumnType;
+use numerant_documents::json::{JsonEncoder, JsonForm};
+use numerant_documents::xml::{XmlEncoder, XmlForm, in_one_encoding};
+use numerant_format::column::{Found, TextColumn, Typing};
+use numerant_format::sheet::Types;
+use numerant_format::{
+    Around, Blanks, Document, EncodeError, OwnEncoder, Patch, PatchColumn, RecordEncoder,
+    RecordReader, TextFormat,
+};
+use numerant_formats::{addressed, has_values_of, is_around};
+use numerant_shapes::{Shape, ShapeEncoder, ShapeForm, ShapeProblem};
+use numerant_steps::expr::Type;
+use numerant_steps::{LayoutColumn, Step};
+
+/// What stands behind the records of a document, to be filled in when all are read.
+pub(super) type Foot = Arc<OnceLock<Vec<u8>>>;
+
+impl Producer {
+    /// Whether the records of a source are to be written as they stand in it.
+    pub(super) fn takes_own(&self, reader: &dyn RecordReader) -> bool {
+        let write = &self.job.write;
+        let plain = self.job.read.blank_values.is_empty()
+            && write.nulls == Blanks::Keep
+            && write.types == Types::Auto
+            && write.indent.is_none()
+            && !write.flat
+            && write.root.is_none()
+            && write.item.is_none()
+            && write.xml_comment.is_none()
+            && write.namespace.is_empty()
+            && write.shape.is_none()
+            && write.out_encoding.is_none_or(Encoding::is_utf8);
+        let steps = self.job.steps.iter();
+        let only_chosen = steps.into_iter().all(|step| matches!(step, Step::Where(_)));
+        let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
+        let document = reader.document();
+        // The names of members that are records are columns, and stand in none of their texts.
+        let is_keyed = document.is_some_and(Document::is_keyed);
+        let same = match (reader.facts().format, self.format.text) {
+            (format, Some(text)) if has_values_of(text, format) => {
+                // Only lines have a place for the names of their columns.
+                let has_header = document.is_some_and(|d| d.facts().header.is_some());
+                !has_header || text == TextFormat::JsonLines
+            }
+            (format, Some(text)) => {
+                self.is_framed(format, text, document)
+                    || document.is_some_and(|document| document.writer(text, write).is_some())
+            }
+            _ => false,
+        };
+        let as_they_are = self.job.from_name.is_none() && self.job.source_column.is_none();
+        plain
+            && as_they_are
+            && only_chosen
+            && !rows
+            && !is_keyed
+            && same
+            && !self.job.read.no_prefixes
+    }
+
+    /// Whether what stands around the records in their source stands around them in outputs, too.
+    fn is_framed(&self, format: &str, text: TextFormat, document: Option<&dyn Document>) -> bool {
+        let alone = self.apart || self.job.sources.len() == 1;
+        let is_one = |document: &dyn Document| {
+            let around = document.around();
+            !around.scattered && (text != TextFormat::MarcXml || !around.head.is_empty())
+        };
+        is_around(text, format) && alone && document.is_some_and(is_one)
+    }
+
+    /// What writes the records of a source with the changes that columns have, in the order of their parts
+    /// there, if they have one.
+    pub(super) fn patcher(
+        &self,
+        reader: &dyn RecordReader,
+    ) -> Result<Option<Arc<dyn RecordEncoder>>, Error> {
+        let patcher = self.patch(reader).transpose();
+        patcher.map_err(|problem| self.encode_error(reader, problem))
+    }
+
+    fn patch(
+        &self,
+        reader: &dyn RecordReader,
+    ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        let (document, text) = (reader.document()?, self.format.text?);
+        let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
+        if rows || self.job.write.shape.is_some() {
+            return None;
+        }
+        let names = reader.columns().names();
+        let columns = self.pipeline.layout().columns().iter();
+        let columns: Vec<PatchColumn> = columns
+            .map(|column| PatchColumn {
+                name: column.name.clone(),
+                slot: column.slot,
+                source: names.get(column.slot).filter(|_| !column.computed).cloned(),
+            })
+            .collect();
+        let patcher = document.patcher(&Patch {
+            to: text,
+            columns: &columns,
+            source: names,
+            policy: self.job.write.control_signs,
+        })?;
+        // Records that are sorted across sources are written as those of the last.
+        let alone = self.apart || self.job.sources.len() == 1;
+        match alone || self.pipeline.sort().is_empty() {
+            true => Some(patcher),
+            false => Some(Err(EncodeError::SortedSources)),
+        }
+    }
+
+    /// The columns that are needed though records are written as they stand; `None` if all may be.
+    pub(super) fn wanted(&self, reader: &dyn RecordReader) -> Option<Vec<bool>> {
+        // A condition that holds for any of several values names columns that its words do not.
+        let names_more = reader.document().is_some_and(Document::holds_for_any);
+        if !self.job.case.is_empty() || (names_more && !self.job.steps.is_empty()) {
+            return None;
+        }
+        let keys = self.job.keys(&self.template);
+        let mut named: HashSet<String> = keys.into_iter().map(|key| key.column).collect();
+        named.extend(self.job.words());
+        let columns = reader.columns().names().iter().enumerate();
+        // The first tells outputs apart in plans.
+        let wanted = columns.map(|(place, name)| place == 0 || named.contains(name));
+        Some(wanted.collect())
+    }
+
+    /// The columns of a source that outputs have, or that the job names.
+    pub(super) fn needed(&self, reader: &dyn RecordReader) -> Vec<String> {
+        let names = reader.columns().names();
+        let columns = self.pipeline.layout().columns().iter();
+        let sourced = columns.filter(|column| !column.computed);
+        let written = sourced.filter_map(|column| names.get(column.slot).cloned());
+        let keys = self
+            .job
+            .keys(&self.template)
+            .into_iter()
+            .map(|key| key.column);
+        written.chain(keys).chain(self.job.words()).collect()
+    }
+
+    /// What writes the records of a source into documents.
+    pub(super) fn document(
+        &mut self,
+        text: TextFormat,
+        reader: &dyn RecordReader,
+        out: Dialect,
+        own: bool,
+    ) -> Result<(Arc<dyn RecordEncoder>, Option<Foot>), Error> {
+        let document = reader.document();
+        if own && let Some(document) = document {
+            let framed = self.is_framed(reader.facts().format, text, Some(document));
+            let writer = document.writer(text, &self.job.write);
+            return Ok(match writer.filter(|_| !framed) {
+                Some(writer) => (writer, None),
+                None => self.own(text, document),
+            });
+        }
+        let columns = self.pipeline.layout().columns().iter();
+        let columns = columns.map(|column| (column.name.as_str(), column.slot));
+        if let Some(encoder) = addressed(text, columns, self.job.write.control_signs) {
+            let encoder = encoder.map_err(|problem| self.encode_error(reader, problem))?;
+            return Ok((encoder, None));
+        }
+        if let Some(shape) = self.shape.clone() {
+            return Ok((self.shape(shape, text, reader)?, None));
+        }
+        let columns = self.text_columns(text, reader)?;
+        let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
+        let outline = Outline::new(&names, self.job.write.flat);
+        let outline = outline.map_err(|error| {
+            let OutlineError::SamePlace { first, second } = error;
+            self.encode_error(reader, EncodeError::OnePlace { first, second })
+        })?;
+        if document.is_none()
+            && let Some(name) = outline.nested(&names)
+        {
+            let nested = Notice::Nested {
+                example: name.to_owned(),
+            };
+            note(&mut self.notices, nested);
+        }
+        let cells = self.pipeline.cells().clone();
+        let write = &self.job.write;
+        Ok(match text {
+            TextFormat::Xml => {
+                let redeclared = document.and_then(Document::redeclared);
+                if let Some(redeclared) = redeclared {
+                    let problem = EncodeError::Redeclared(redeclared);
+                    return Err(self.encode_error(reader, problem));
+                }
+                let elements = document.and_then(|document| document.facts().elements.clone());
+                let (root, item) =
+                    elements.unwrap_or_else(|| ("records".to_owned(), "record".to_owned()));
+                let declared = write.namespace.iter();
+                let declared = declared.map(|found| (found.prefix.clone(), found.uri.clone()));
+                let mut namespaces: Vec<(String, String)> = declared.collect();
+                for (prefix, uri) in document.map_or(&[][..], Document::namespaces) {
+                    if !namespaces.iter().any(|(known, _)| known == prefix) {
+                        namespaces.push((prefix.clone(), uri.clone()));
+                    }
+                }
+                let form = XmlForm {
+                    root: write.root.clone().unwrap_or(root),
+                    item: write.item.clone().unwrap_or(item),
+                    indent: write.indent,
+                    blanks: write.nulls,
+                    encoding: out.encoding,
+                    bom: out.bom,
+                    comment: write.xml_comment.clone(),
+                    namespaces,
+                    declared: write.namespace.len(),
+                    control_signs: write.control_signs,
+                };
+                let encoder = XmlEncoder::new(form, columns, &outline, cells);
+                if !encoder.renamed().is_empty() {
+                    let notice = Notice::NamesMadeLegal(encoder.renamed().to_vec());
+                    note(&mut self.notices, notice);
+                }
+                (Arc::new(encoder), None)
+            }
+            _ => {
+                let form = JsonForm {
+                    lines: text == TextFormat::JsonLines,
+                    indent: write.indent.filter(|_| text == TextFormat::Json),
+                    blanks: write.nulls,
+                };
+                (
+                    Arc::new(JsonEncoder::new(form, columns, &outline, cells)),
+                    None,
+                )
+            }
+        })
+    }
+
+    /// What writes records in the form of a shape.
+    fn shape(
+        &self,
+        shape: Shape,
+        text: TextFormat,
+        reader: &dyn RecordReader,
+    ) -> Result<Arc<dyn RecordEncoder>, Error> {
+        let written = self.text_columns(text, reader)?;
+        let layout = self.pipeline.layout();
+        for (name, line) in shape.conditions() {
+            let is_condition = |column: &LayoutColumn| column.kind == Type::Boolean;
+            if !layout.find(&name).is_ok_and(is_condition) {
+                let what = format!("'{}' is not a condition", name.trim_start_matches("= "));
+                return Err(Box::new(shape.error(line, ShapeProblem::Mark(what))).into());
+            }
+        }
+        let mut columns = Vec::new();
+        let known: Vec<&str> = layout
+            .columns()
+            .iter()
+            .map(|column| column.name.as_str())
+            .collect();
+        for (name, line) in shape.columns(&known) {
+            if let Some(column) = written.iter().find(|column| column.name == name) {
+                columns.push(column.clone());
+                continue;
+            }
+            let found = layout
+                .find(&name)
+                .map_err(|problem| Box::new(shape.error(line, ShapeProblem::Column(problem))))?;
+            // Columns that are dropped can still be used; their types were not looked for.
+            let own = reader.facts().dialect.is_cells() && !found.computed;
+            columns.push(TextColumn {
+                name,
+                slot: found.slot,
+                typing: match own && found.declared.is_none() {
+                    true => Typing::Own,
+                    false => typing(found, Found::Text),
+                },
+                tells_blanks: reader.document().is_some() && !found.computed,
+            });
+        }
+        let write = &self.job.write;
+        let form = ShapeForm {
+            cells: self.pipeline.cells().clone(),
+            nulls: write.nulls,
+            control_signs: write.control_signs,
+            comment: write.xml_comment.clone(),
+            as_lines: text == TextFormat::JsonLines,
+            max_kept: usize::try_from(self.job.memory.0 / 2).unwrap_or(usize::MAX),
+        };
+        Ok(Arc::new(ShapeEncoder::new(shape, columns, form)))
+    }
+
+    pub(super) fn encode_error(&self, reader: &dyn RecordReader, problem: EncodeError) -> Error {
+        Error::Encode {
+            path: self.out.display().to_string(),
+            source_name: reader.name(),
+            problem: Box::new(problem),
+        }
+    }
+
+    /// What writes records as they stand.
+    fn own(
+        &self,
+        text: TextFormat,
+        document: &dyn Document,
+    ) -> (Arc<dyn RecordEncoder>, Option<Foot>) {
+        let alone = self.apart || self.job.sources.len() == 1;
+        let (single, around) = (document.facts().single, document.around());
+        let framed = alone && !around.scattered && (!around.head.is_empty() || single);
+        let (around, foot) = match text {
+            TextFormat::JsonLines => {
+                let head = match document.facts().header {
+                    Some(_) => around.head,
+                    None => Vec::new(),
+                };
+                let lines = Around::lines();
+                (Around { head, ..lines }, None)
+            }
+            TextFormat::Json if !framed => (Around::list(), None),
+            TextFormat::Xml | TextFormat::MarcXml => {
+                (in_one_encoding(around, alone), Some(Foot::default()))
+            }
+            _ => (around, Some(Foot::default())),
+        };
+        let one_line = text == TextFormat::JsonLines;
+        let encoder = OwnEncoder::new(around, foot.clone(), one_line);
+        (Arc::new(encoder), foot)
+    }
+
+    /// The columns that are written, with the types of their values.
+    pub(super) fn text_columns(
+        &self,
+        text: TextFormat,
+        reader: &dyn RecordReader,
+    ) -> Result<Vec<TextColumn>, Error> {
+        let dialect = reader.facts().dialect;
+        let found = match &self.types {
+            Some(found) => Some(found.clone()),
+            None if needs_types(&self.job, self.format) && self.apart && text.is_typed() => {
+                let path = Some(reader.path());
+                let (pipeline, thorough) = (&self.pipeline, self.thorough);
+                let context = &self.context;
+                Some(prepare::types(
+                    &self.job,
+                    &self.inputs,
+                    pipeline,
+                    path,
+                    thorough,
+                    context,
+                )?)
+            }
+            None => None,
+        };
+        let is_tree = reader.document().is_some();
+        let columns = self.pipeline.layout().columns().iter().enumerate();
+        Ok(columns
+            .map(|(place, column)| {
+                let typing = if dialect.is_cells() && !column.computed && column.declared.is_none()
+                {
+                    Typing::Own
+                } else {
+                    let found = found.as_ref().and_then(|found| found.get(place)).copied();
+                    typing(column, found.unwrap_or(Found::Text))
+                };
+                TextColumn {
+                    name: column.name.clone(),
+                    slot: column.slot,
+                    typing,
+                    tells_blanks: is_tree && !column.computed,
+                }
+            })
+            .collect())
+    }
+}
+
+/// How the type of a column's values is told.
+fn typing(column: &LayoutColumn, found: Found) -> Typing {
+    if let Some(declared) = column.declared {
+        return Typing::Declared(declared);
+    }
+    match column.kind {
+        Type::Number if column.computed => Typing::Declared(ColumnType::Decimal),
+        Type::Boolean if column.computed => Typing::Declared(ColumnType::Boolean),
+        Type::Text | Type::Moment | Type::Interval if column.computed => Typing::Found(Found::Text),
+        _ => Typing::Found(found),
+    }
+}

@@ -1,0 +1,216 @@
+//! The end of the first half: what is left to name is named, and all that was counted is summed up.
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+
+use super::super::addresses::{Fate, FilledCopy, NamesChanged};
+use super::super::suspects::similar_keys;
+use super::super::{Error, Notice};
+use super::Producer;
+use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
+use numerant_data::dialect::Dialect;
+use numerant_data::source::SourcePath;
+use numerant_data::value::Number;
+use numerant_format::TextFormat;
+use numerant_formats::BookFormat;
+use numerant_naming::Part;
+use numerant_steps::{CASE_COLUMN, LeftOutStep, StepError, UnknownRecords};
+
+/// What the first half knows at the end.
+pub(crate) struct Produced {
+    pub(crate) out: PathBuf,
+    /// How the outputs are written, if they are delimited text.
+    pub(crate) dialect: Option<Dialect>,
+    /// The extension of the outputs.
+    pub(crate) extension: String,
+    pub(crate) sources: Vec<SourceEntry>,
+    pub(crate) notices: Vec<Notice>,
+    /// The path of each output; `None` where it is not to be written.
+    pub(crate) paths: Vec<Option<String>>,
+    /// The sheet of each output; empty where outputs are text.
+    pub(crate) sheets: Vec<String>,
+    /// Outputs hold records of one source each.
+    pub(crate) apart: bool,
+    /// How workbooks are written.
+    pub(crate) book: Option<&'static BookFormat>,
+    /// Control totals of each output.
+    pub(crate) sums: Vec<Vec<Number>>,
+    pub(crate) left_out: Vec<LeftOut>,
+    /// Columns that were summed up, with their sums over what was read and what was rejected.
+    pub(crate) totals: Vec<(String, Number, Number)>,
+    /// Copies of a template that is filled.
+    pub(crate) copies: Vec<FilledCopy>,
+}
+
+impl Produced {
+    /// The sources whose records are in outputs that records of this one are in.
+    pub(crate) fn sources_of(&self, source: &SourcePath) -> Vec<SourcePath> {
+        if self.apart {
+            vec![source.clone()]
+        } else {
+            Vec::new()
+        }
+    }
+}
+
+impl Producer {
+    /// Reports keys that differ only in case or blanks, with the `records` of their outputs.
+    fn note_similar_keys(&mut self, records: &[u64]) {
+        for (place, key) in self.router.keys().enumerate() {
+            if key.part != Part::Whole || key.column == CASE_COLUMN {
+                continue;
+            }
+            let mut values: Vec<(String, u64)> = Vec::new();
+            let mut places: HashMap<&str, usize> = HashMap::new();
+            for (output, found) in self.divider.outputs().iter().enumerate() {
+                let value = self.router.groups()[found.group as usize][place].as_str();
+                let at = *places.entry(value).or_insert_with(|| {
+                    values.push((value.to_owned(), 0));
+                    values.len() - 1
+                });
+                values[at].1 += records[output] + self.diverted[output];
+            }
+            let similar = similar_keys(&key.column, &values);
+            self.notices.extend(similar.map(Notice::SimilarKeys));
+        }
+    }
+
+    /// Names what is left to name and refuses the run if there is a reason. `records` are the
+    /// records of each output that were handed on; those of outputs that are not to be written
+    /// are taken from it.
+    pub(crate) fn finish(mut self, records: &mut Vec<u64>) -> Result<Produced, Error> {
+        self.notices.extend(
+            self.pipeline
+                .unmatched()
+                .map_err(StepError::from)?
+                .into_iter()
+                .map(Notice::Unmatched),
+        );
+        let outputs = self.divider.outputs().len();
+        records.resize(outputs, 0);
+        self.addresses
+            .finish(&self.router, &self.divider, records)?;
+        self.note_similar_keys(records);
+        let named = self.addresses.into_named();
+        let totals = self.sums.len();
+        let sums_of =
+            |output: usize| -> Vec<Number> { self.sums.iter().map(|sums| sums[output]).collect() };
+        let mut sums: Vec<Vec<Number>> = (0..outputs).map(sums_of).collect();
+        let mut left_out = Vec::new();
+        let unknown = self.pipeline.unknown();
+        for entry in self.pipeline.left_out() {
+            let (reason, condition) = match &entry.reason {
+                LeftOutStep::Empty => (LeftOutReason::Empty, None),
+                LeftOutStep::Where(text) => (LeftOutReason::Condition, Some(text.clone())),
+                LeftOutStep::NoCase => (LeftOutReason::NoCase, None),
+            };
+            let same = |unknown: &&UnknownRecords| condition.as_ref() == Some(&unknown.condition);
+            let unknown = unknown.iter().find(same);
+            left_out.push(LeftOut {
+                reason,
+                unknown: unknown.map_or(0, |unknown| unknown.records),
+                blank_columns: unknown.map_or_else(Vec::new, |unknown| {
+                    let columns = unknown.columns.iter();
+                    columns.map(|(name, _)| name.clone()).collect()
+                }),
+                condition,
+                path: None,
+                records: entry.records,
+                sums: entry.totals.clone(),
+            });
+        }
+        let mut paths = Vec::with_capacity(outputs);
+        let sheets = named.sheets.clone();
+        // Several outputs may want one name.
+        let mut places: HashMap<(LeftOutReason, String), usize> = HashMap::new();
+        for (output, (path, fate)) in named.paths.into_iter().zip(named.fates).enumerate() {
+            let reason = match fate {
+                Fate::Write => {
+                    paths.push(Some(path));
+                    continue;
+                }
+                Fate::Joined(other) => {
+                    paths.push(None);
+                    let joined = std::mem::take(&mut sums[output]);
+                    for (sum, number) in sums[other as usize].iter_mut().zip(joined) {
+                        *sum = sum.plus(number).map_err(|_| Error::Sum {
+                            column: self.job.total.join(", "),
+                        })?;
+                    }
+                    continue;
+                }
+                Fate::Exists => LeftOutReason::OutputExists,
+                Fate::NameTaken => LeftOutReason::NameTaken,
+                Fate::Incomplete => LeftOutReason::Incomplete,
+            };
+            paths.push(None);
+            // Some were handed on before it was known that the output would not be written.
+            let handed_on = std::mem::take(&mut records[output]);
+            let of_output = std::mem::take(&mut sums[output]);
+            let place = *places
+                .entry((reason, path))
+                .or_insert_with_key(|(reason, path)| {
+                    left_out.push(LeftOut {
+                        reason: *reason,
+                        condition: None,
+                        unknown: 0,
+                        blank_columns: Vec::new(),
+                        path: Some(path.clone()),
+                        records: 0,
+                        sums: vec![Number::ZERO; totals],
+                    });
+                    left_out.len() - 1
+                });
+            left_out[place].records += self.diverted[output] + handed_on;
+            for (sum, number) in left_out[place].sums.iter_mut().zip(of_output) {
+                *sum = sum.plus(number).map_err(|_| Error::Sum {
+                    column: self.job.total.join(", "),
+                })?;
+            }
+        }
+        if named.changed != NamesChanged::default() {
+            self.notices.push(Notice::NamesChanged(named.changed));
+        }
+        if named.clashed.count > 0 {
+            self.notices.push(Notice::NamesClashed(named.clashed));
+        }
+        if !named.renamed.is_empty() {
+            self.notices.push(Notice::SheetsRenamed(named.renamed));
+        }
+        if !named.lacking.is_empty() {
+            self.notices.push(Notice::Incomplete(named.lacking));
+        }
+        if let Some(tidied) = self.pipeline.tidied().filter(|tidied| !tidied.is_empty()) {
+            self.notices.push(Notice::Tidied(tidied.clone()));
+        }
+        let unknown = unknown.into_iter().map(Notice::Unknown);
+        self.notices.extend(unknown);
+        let unused = self.pipeline.unused_cases();
+        if !unused.is_empty() {
+            self.notices.push(Notice::UnusedCases(unused));
+        }
+        let totals = self
+            .pipeline
+            .totals()
+            .map(|(name, all, rejected)| (name.to_owned(), all, rejected))
+            .collect();
+        Ok(Produced {
+            out: self.out,
+            dialect: match self.format.text {
+                Some(TextFormat::Delimited) => self.out_dialect,
+                _ => None,
+            },
+            extension: self.extension,
+            sources: self.sources,
+            notices: self.notices,
+            paths,
+            sheets,
+            apart: self.apart,
+            book: self.format.book.as_ref(),
+            sums,
+            left_out,
+            totals,
+            copies: named.copies,
+        })
+    }
+}

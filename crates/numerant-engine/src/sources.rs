@@ -1,0 +1,480 @@
+//! The sources of a job: opened as often as a run has to read them.
+
+use std::collections::{HashMap, HashSet, VecDeque};
+use std::fs::File;
+use std::io::{self, Read, Write};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use super::{Context, Error};
+use crate::gather::{BlankValuesReader, GatheredReader, settle};
+use crate::job::{Job, JobError};
+use numerant_data::record::Columns;
+use numerant_data::source::{
+    Input, ReadProblem, SharedFile, SourcePath, common_folder, is_open_elsewhere,
+};
+use numerant_format::{Document, ReadOptions, RecordReader};
+use numerant_formats::{Opened, OpenedBook, open};
+use numerant_text::DelimitedReader;
+use numerant_trees::TreeReader;
+
+/// Names that an error keeps to list.
+const LISTED: usize = 1000;
+
+/// Bytes that a source takes that is open and is not being read yet.
+const KEPT_OPEN: usize = 512 << 10;
+
+/// Bytes of text in a batch.
+pub(super) const BATCH: usize = 1 << 17;
+
+/// The files of a job, in order. Each is one source, or has several: the sheets of a workbook.
+#[derive(Debug)]
+pub(super) struct Sources {
+    paths: Vec<SourcePath>,
+    /// The place of each among them.
+    places: HashMap<SourcePath, usize>,
+    /// What can be read only once is kept in a file without a name, if it is read twice.
+    kept: HashMap<usize, SharedFile>,
+    /// The columns of the first source.
+    columns: Columns,
+    /// The columns that all sources have together, where there are several.
+    together: Option<Vec<String>>,
+    /// What each file is called in a column that says where records come from.
+    labels: Vec<String>,
+    /// Sheets are named there, too.
+    names_sheets: bool,
+    /// Sources may have columns of their own, as no output has records of two.
+    own_columns: bool,
+    /// How they are read.
+    read: ReadOptions,
+    /// Conditions hold for a record if they hold for any of the values that stand several times.
+    holds_for_any: bool,
+    /// What is found out by looking ahead is found out from all of a source, however large.
+    thorough: bool,
+}
+
+/// A way through all sources.
+#[derive(Default)]
+pub(super) struct Cursor {
+    /// The next file.
+    next: usize,
+    /// A workbook whose sheets are being read, and those that are left.
+    book: Option<(OpenedBook, VecDeque<usize>)>,
+    /// Sources that were opened to learn their columns, in order; what `next` says comes behind them.
+    opened: VecDeque<Box<dyn RecordReader>>,
+    /// The first source, with the columns of all.
+    pub(super) first: Option<Box<dyn RecordReader>>,
+    /// Workbooks of which only some sheets are read: their names, and those of the others.
+    pub(super) passed_over: Vec<(String, Vec<String>)>,
+    /// Workbooks that are open in a program.
+    pub(super) open_elsewhere: Vec<String>,
+    /// Workbooks whose sheets come out as they are, and their sheets that hold a chart or macros.
+    pub(super) without_cells: Vec<(String, Vec<String>)>,
+    /// Sheets of workbooks that are empty, and were not read.
+    pub(super) empty: Vec<(String, Vec<String>)>,
+}
+
+/// An error if two sources are one file, under two spellings or through a link.
+fn check_same_file(sources: &[SourcePath]) -> Result<(), JobError> {
+    let mut known = HashMap::new();
+    for source in sources {
+        let Some(identity) = source.identity() else {
+            continue;
+        };
+        let member = match source {
+            SourcePath::Member(member) => Some(member.name()),
+            _ => None,
+        };
+        if let Some(first) = known.insert((identity, member), source) {
+            return Err(JobError::SameFile {
+                first: first.clone(),
+                second: source.clone(),
+            });
+        }
+    }
+    Ok(())
+}
+
+/// An error if the names of sources do not say what they are to say.
+fn check_names(job: &Job) -> Result<(), Error> {
+    let Some(pattern) = &job.from_name else {
+        return Ok(());
+    };
+    let misfits = job.sources.iter().filter(|source| {
+        let path = PathBuf::from((*source).clone());
+        pattern.read(&path).is_err()
+    });
+    let misfits: Vec<String> = misfits.map(ToString::to_string).collect();
+    if misfits.is_empty() {
+        return Ok(());
+    }
+    Err(Error::NamesDoNotFit {
+        pattern: pattern.to_string(),
+        count: misfits.len() as u64,
+        all: job.sources.len() as u64,
+        names: misfits.into_iter().take(LISTED).collect(),
+    })
+}
+
+/// What stands in files of layouts.
+fn layouts(files: &[PathBuf]) -> Result<Vec<String>, Error> {
+    let read = |path: &PathBuf| {
+        let failed = |error| SourcePath::File(path.clone()).error(ReadProblem::Io(error));
+        std::fs::read_to_string(path).map_err(|error| Error::Read(failed(error)))
+    };
+    files.iter().map(read).collect()
+}
+
+/// What each source is called: its path below the folder that all have in common, without its
+/// extension unless that is what tells two of them apart.
+fn labels(sources: &[SourcePath]) -> Vec<String> {
+    let shared = common_folder(sources);
+    let label = |source: &SourcePath, whole: bool| {
+        let folder = source.parent();
+        let below = folder.strip_prefix(&shared).unwrap_or(&folder);
+        let extension = source.extension();
+        let name = match whole && !extension.is_empty() {
+            true => format!("{}.{extension}", source.stem()),
+            false => source.stem(),
+        };
+        let path = below.join(name);
+        path.to_string_lossy().replace('\\', "/")
+    };
+    let short: Vec<String> = sources.iter().map(|source| label(source, false)).collect();
+    let mut known = HashSet::new();
+    match short.iter().all(|label| known.insert(label)) {
+        true => short,
+        false => sources.iter().map(|source| label(source, true)).collect(),
+    }
+}
+
+impl Sources {
+    /// Checks the sources and opens the first of them; `twice` says that they will be read twice,
+    /// `own_columns` that they need not have the same columns, and `thorough` that nothing is told from
+    /// the start of a source alone.
+    pub(super) fn open(
+        job: &Job,
+        twice: bool,
+        own_columns: bool,
+        thorough: bool,
+        context: &Context,
+    ) -> Result<(Self, Cursor), Error> {
+        check_same_file(&job.sources)?;
+        let mut sources = Self {
+            paths: job.sources.clone(),
+            places: job.sources.iter().cloned().zip(0..).collect(),
+            kept: HashMap::new(),
+            columns: Columns::default(),
+            together: None,
+            labels: match job.source_column {
+                Some(_) => labels(&job.sources),
+                None => Vec::new(),
+            },
+            names_sheets: false,
+            own_columns,
+            holds_for_any: false,
+            read: ReadOptions {
+                named: job.words(),
+                layouts: layouts(&job.read.layout)?,
+                ..job.read.clone()
+            },
+            thorough,
+        };
+        check_names(job)?;
+        let several = job.sources.len() > 1 || !job.read.read_sheet.is_empty() || job.is_by_sheet();
+        let gathers = several && (!own_columns || job.source_column.is_some());
+        if twice || gathers {
+            sources.keep_streams(context)?;
+        }
+        let mut cursor = Cursor::default();
+        if gathers {
+            cursor = sources.gather(job, context)?;
+        }
+        if let Some(first) = sources.next(&mut cursor, job, context)? {
+            sources.columns = first.columns().clone();
+            sources.holds_for_any = first.document().is_some_and(Document::holds_for_any);
+            cursor.first = Some(first);
+        }
+        Ok((sources, cursor))
+    }
+
+    /// Whether conditions hold for a record if they hold for any of the values that stand several times.
+    pub(super) fn holds_for_any(&self) -> bool {
+        self.holds_for_any
+    }
+
+    /// The columns of the first source.
+    pub(super) fn columns(&self) -> &Columns {
+        &self.columns
+    }
+
+    /// Bytes on disk of all sources, if they are known.
+    pub(super) fn size(&self) -> Option<u64> {
+        let size = |(place, path): (usize, &SourcePath)| match (self.kept.get(&place), path) {
+            (Some(kept), _) => Some(kept.length()),
+            (None, path) => path.bytes_on_disk(),
+        };
+        self.paths.iter().enumerate().map(size).sum()
+    }
+
+    /// Copies what can be read only once to files without a name.
+    fn keep_streams(&mut self, context: &Context) -> Result<(), Error> {
+        for (place, path) in self.paths.iter().enumerate() {
+            let failed = |error| path.error(ReadProblem::Io(error));
+            let stream: Box<dyn Read> = match path {
+                SourcePath::Standard => Box::new(io::stdin()),
+                SourcePath::Member(_) => continue,
+                SourcePath::File(name) => match name.metadata() {
+                    Ok(found) if !found.is_file() && !found.is_dir() => {
+                        Box::new(File::open(name).map_err(failed)?)
+                    }
+                    _ => continue,
+                },
+            };
+            let mut stream = stream;
+            let mut kept = tempfile::tempfile_in(&context.temporary).map_err(failed)?;
+            let mut buffer = vec![0; BATCH];
+            loop {
+                context.check_cancelled()?;
+                match stream.read(&mut buffer) {
+                    Ok(0) => break,
+                    Ok(read) => kept.write_all(&buffer[..read]).map_err(failed)?,
+                    Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                    Err(error) => return Err(failed(error).into()),
+                }
+            }
+            let kept = SharedFile::new(Arc::new(kept)).map_err(failed)?;
+            self.kept.insert(place, kept);
+        }
+        Ok(())
+    }
+
+    /// The next source, if there is one.
+    pub(super) fn next(
+        &self,
+        cursor: &mut Cursor,
+        job: &Job,
+        context: &Context,
+    ) -> Result<Option<Box<dyn RecordReader>>, Error> {
+        if let Some(first) = cursor.first.take() {
+            return Ok(Some(first));
+        }
+        let opened = match cursor.opened.pop_front() {
+            Some(opened) => Some(opened),
+            None => self.open_next(cursor, job, context)?,
+        };
+        match opened {
+            Some(reader) => self.gathered(reader, job).map(Some),
+            None => Ok(None),
+        }
+    }
+
+    /// The next source as it is.
+    fn open_next(
+        &self,
+        cursor: &mut Cursor,
+        job: &Job,
+        context: &Context,
+    ) -> Result<Option<Box<dyn RecordReader>>, Error> {
+        let largest = usize::try_from(job.memory.0 / 4).unwrap_or(usize::MAX);
+        let reader: Box<dyn RecordReader> = loop {
+            if let Some((book, left)) = &mut cursor.book {
+                match left.pop_front() {
+                    Some(sheet) => break Box::new(book.sheet(sheet, &self.read, BATCH, largest)?),
+                    None => cursor.book = None,
+                }
+            }
+            let Some(path) = self.paths.get(cursor.next) else {
+                return Ok(None);
+            };
+            let input = match self.kept.get(&cursor.next) {
+                None => Input::open(path)?,
+                Some(kept) => Input::from_reader(path.clone(), Box::new(kept.again()), None)?,
+            };
+            cursor.next += 1;
+            match open(
+                input,
+                &self.read,
+                largest,
+                &context.temporary,
+                job.is_by_sheet(),
+            )? {
+                Opened::Text(input) => {
+                    break Box::new(DelimitedReader::open(input, &self.read, BATCH, largest)?);
+                }
+                Opened::Trees(trees) => {
+                    break Box::new(TreeReader::open(trees, BATCH, self.thorough)?);
+                }
+                Opened::Book(book) => {
+                    if is_open_elsewhere(path) {
+                        cursor.open_elsewhere.push(path.to_string());
+                    }
+                    if !book.empty.is_empty() {
+                        cursor.empty.push((path.to_string(), book.empty.clone()));
+                    }
+                    let without_cells = book.without_cells();
+                    if (job.per_sheet || job.like_source) && !without_cells.is_empty() {
+                        cursor.without_cells.push((path.to_string(), without_cells));
+                    }
+                    let others = book.passed_over();
+                    if !others.is_empty() {
+                        cursor.passed_over.push((path.to_string(), others));
+                    }
+                    let chosen = book.chosen.iter().copied().collect();
+                    cursor.book = Some((book, chosen));
+                }
+            }
+        };
+        Ok(Some(reader))
+    }
+
+    /// The source with the columns that all have together, and with those that its name says.
+    fn gathered(
+        &self,
+        reader: Box<dyn RecordReader>,
+        job: &Job,
+    ) -> Result<Box<dyn RecordReader>, Error> {
+        let constants = self.constants(reader.as_ref(), job)?;
+        let own = || reader.columns().names().to_vec();
+        let wanted = match &self.together {
+            Some(together) => together.clone(),
+            None => own(),
+        };
+        for (column, _) in &constants {
+            if wanted.contains(column) {
+                let of_name = job.source_column.as_ref() != Some(column);
+                return Err(Error::OwnColumn {
+                    source_name: reader.name(),
+                    column: column.clone(),
+                    option: match of_name {
+                        true => "--from-name",
+                        false => "--source-column",
+                    },
+                });
+            }
+        }
+        let gathered = GatheredReader::around(reader, &wanted, &constants);
+        Ok(BlankValuesReader::around(gathered, &self.read.blank_values))
+    }
+
+    /// Columns that are the same in all records of a source.
+    fn constants(
+        &self,
+        reader: &dyn RecordReader,
+        job: &Job,
+    ) -> Result<Vec<(String, String)>, Error> {
+        let mut constants = Vec::new();
+        let path = PathBuf::from(reader.path().clone());
+        if let Some(pattern) = &job.from_name {
+            let values = pattern.read(&path).map_err(|_| Error::NamesDoNotFit {
+                pattern: pattern.to_string(),
+                names: vec![reader.path().to_string()],
+                count: 1,
+                all: 1,
+            })?;
+            constants.extend(pattern.columns().iter().cloned().zip(values));
+        }
+        if let Some(column) = &job.source_column {
+            let label = self
+                .places
+                .get(reader.path())
+                .map(|place| &self.labels[*place]);
+            let mut label = label.map_or_else(|| reader.path().stem(), Clone::clone);
+            if let Some(sheet) = reader.facts().sheet.as_ref().filter(|_| self.names_sheets) {
+                label = format!("{label}: {sheet}");
+            }
+            constants.push((column.clone(), label));
+        }
+        Ok(constants)
+    }
+
+    /// Opens all sources to learn which columns they have together. Those that were opened are kept
+    /// in the cursor, as far as there is room.
+    fn gather(&mut self, job: &Job, context: &Context) -> Result<Cursor, Error> {
+        let mut cursor = Cursor::default();
+        let mut sources: Vec<(String, Vec<String>)> = Vec::new();
+        let (mut documents, mut sheets) = (true, false);
+        let room = usize::try_from(job.memory.0 / 8).unwrap_or(usize::MAX) / KEPT_OPEN;
+        let room = room.min(context.open_files / 4);
+        let mut opened = VecDeque::new();
+        while let Some(reader) = self.open_next(&mut cursor, job, context)? {
+            context.check_cancelled()?;
+            documents &= reader.document().is_some();
+            sheets |= reader.facts().sheet.is_some();
+            sources.push((reader.name(), reader.columns().names().to_vec()));
+            if opened.len() < room {
+                opened.push_back(reader);
+            }
+        }
+        self.names_sheets = sheets && sources.len() > self.paths.len();
+        if !self.own_columns {
+            self.together = Some(settle(job.columns, documents, &sources)?);
+        }
+        if sources.len() > self.paths.len() {
+            // Where a file has several sources, the way through them begins anew.
+            return Ok(Cursor::default());
+        }
+        Ok(Cursor {
+            next: opened.len(),
+            opened,
+            passed_over: cursor.passed_over,
+            empty: cursor.empty,
+            without_cells: cursor.without_cells,
+            open_elsewhere: cursor.open_elsewhere,
+            ..Cursor::default()
+        })
+    }
+
+    /// Reads all sources, batch by batch, and hands each batch to `look` until that has seen
+    /// enough.
+    pub(super) fn read_all(
+        &self,
+        job: &Job,
+        context: &Context,
+        look: &mut dyn FnMut(
+            &mut numerant_data::record::Batch,
+            &dyn RecordReader,
+        ) -> Result<bool, Error>,
+    ) -> Result<(), Error> {
+        self.read(job, context, None, look)
+    }
+
+    /// Reads one of the files, as [`Sources::read_all`] does with all, or all.
+    pub(super) fn read(
+        &self,
+        job: &Job,
+        context: &Context,
+        only: Option<&SourcePath>,
+        look: &mut dyn FnMut(
+            &mut numerant_data::record::Batch,
+            &dyn RecordReader,
+        ) -> Result<bool, Error>,
+    ) -> Result<(), Error> {
+        let mut before = 0;
+        let mut cursor = Cursor {
+            next: match only {
+                None => 0,
+                Some(only) => self.places.get(only).copied().unwrap_or(0),
+            },
+            ..Cursor::default()
+        };
+        while let Some(mut reader) = self.next(&mut cursor, job, context)? {
+            if only.is_some_and(|only| only != reader.path()) {
+                return Ok(());
+            }
+            let taken = Arc::clone(&reader.facts().taken);
+            let mut batch = numerant_data::record::Batch::default();
+            while reader.next_batch(&mut batch)? {
+                context.check_cancelled()?;
+                if !look(&mut batch, reader.as_ref())? {
+                    return Ok(());
+                }
+                let taken = taken.load(Ordering::Relaxed);
+                context.observer.has_read(before + taken);
+            }
+            before += taken.load(Ordering::Relaxed);
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,34 @@
+//! How blank values are written in documents.
+
+use serde::{Deserialize, Serialize};
+
+use numerant_data::record::Nothing;
+
+/// How blank values are written in documents.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
+#[serde(rename_all = "lowercase")]
+pub enum Blanks {
+    /// As they stand in a document; those of tables as null in JSON, and not at all in XML.
+    #[default]
+    Keep,
+    /// Not at all.
+    Absent,
+    /// As null; in XML as an element that is nil (XML Schema Part 1, 2.6.2).
+    Null,
+    /// As a text or element without content.
+    Empty,
+}
+
+impl Blanks {
+    /// What is written for a blank; `table` is what those of tables are.
+    pub fn of(self, nothing: Option<Nothing>, table: Nothing) -> Nothing {
+        match self {
+            Self::Keep => nothing.unwrap_or(table),
+            Self::Absent => Nothing::Absent,
+            Self::Null => Nothing::Null,
+            Self::Empty => Nothing::Empty,
+        }
+    }
+}

@@ -1,0 +1,540 @@
+//! What a format implements, and what there is to know of sources and outputs in any format.
+//!
+//! A format knows nothing of routing. It turns bytes into [`Batch`]es ([`RecordReader`]), and
+//! records of batches into bytes: formats of text do that record by record ([`RecordEncoder`]),
+//! workbooks when all records of their sheets are known.
+
+mod blanks;
+pub mod column;
+mod document;
+mod fill;
+pub mod messages;
+mod namespace;
+mod options;
+mod patch;
+pub mod sheet;
+mod tally;
+mod verbatim;
+
+use std::fs::File;
+use std::io::{self, BufReader, Write};
+use std::ops::Range;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use serde::{Deserialize, Serialize};
+
+pub use blanks::Blanks;
+pub use document::{Around, Document, Redeclared, TreeFacts};
+pub use fill::{FillOptions, Incomplete, Occupied, Put, PutError, PutPlace, PutWhat};
+pub use messages::{
+    Balance, BalanceNote, MessageFacts, MessagesWritten, Miscounted, SegmentCounts, SegmentsWritten,
+};
+pub use namespace::{Namespace, NamespaceError};
+pub use options::{Ragged, ReadOptions, WriteOptions};
+pub use patch::{Patch, PatchColumn};
+pub use tally::{ReadTally, TextNote};
+pub use verbatim::OwnEncoder;
+
+use self::sheet::SheetFacts;
+use numerant_data::dialect::{Delimiter, Dialect};
+use numerant_data::record::{At, Batch, Columns, Unit};
+use numerant_data::source::{ReadError, SourcePath};
+pub use numerant_data::tree::{Survey, ValuesBeside};
+use numerant_data::value::Number;
+use numerant_naming::OutputFacts;
+
+/// Extensions of delimited text.
+pub const TEXT_EXTENSIONS: &[&str] = &["csv", "tsv", "txt"];
+
+/// A format that is written record by record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TextFormat {
+    /// Delimited text.
+    Delimited,
+    /// A list of JSON.
+    Json,
+    /// A value of JSON a line.
+    JsonLines,
+    /// Elements of XML.
+    Xml,
+    /// Records of ISO 2709.
+    Marc,
+    /// Records of MARCXML.
+    MarcXml,
+    /// Messages in envelopes.
+    Edi,
+}
+
+impl TextFormat {
+    /// Whether values of different types are written differently.
+    pub fn is_typed(self) -> bool {
+        matches!(self, Self::Json | Self::JsonLines)
+    }
+}
+
+/// What to do with control characters where a format has no way to write them.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
+#[serde(rename_all = "lowercase")]
+pub enum ControlSigns {
+    /// Refuse the run.
+    #[default]
+    Refuse,
+    /// Leave them out.
+    Drop,
+}
+
+/// What is known of a source before its records are read.
+#[derive(Clone, Debug)]
+pub struct SourceFacts {
+    /// What its format is called.
+    pub format: &'static str,
+    /// The dialect of its batches.
+    pub dialect: Dialect,
+    /// The dialect in which outputs like it are written: that of the source itself if it is text.
+    pub written: Dialect,
+    /// No line end at its start has carriage returns that belong to none.
+    pub regular_line_ends: bool,
+    /// The line that looks like the header, where that is not the first record.
+    pub likely_header: Option<u64>,
+    /// What of the dialect was detected; `None` if the source is no delimited text.
+    pub detected: Option<DetectedDialect>,
+    /// What its reader should know of how it is written.
+    pub notes: Vec<TextNote>,
+    /// Lines or rows that were skipped at the start.
+    pub skipped: u64,
+    /// Bytes on disk, where they are known.
+    pub size: Option<u64>,
+    /// How it is compressed, if it is.
+    pub compression: Option<&'static str>,
+    /// Counts the bytes taken from the file so far, before they are decompressed.
+    pub taken: Arc<AtomicU64>,
+    /// What its records are counted in.
+    pub unit: Unit,
+    /// The sheet, if it is one.
+    pub sheet: Option<String>,
+}
+
+impl SourceFacts {
+    /// The facts of a source that is no delimited text, and whose records travel in `dialect`.
+    pub fn of_values(
+        format: &'static str,
+        dialect: Dialect,
+        taken: Arc<AtomicU64>,
+        unit: Unit,
+    ) -> Self {
+        Self {
+            format,
+            dialect,
+            written: dialect,
+            regular_line_ends: true,
+            likely_header: None,
+            detected: None,
+            notes: Vec::new(),
+            skipped: 0,
+            size: None,
+            compression: None,
+            taken,
+            unit,
+            sheet: None,
+        }
+    }
+
+    /// The delimiter, if it was detected.
+    pub fn detected_delimiter(&self) -> Option<Delimiter> {
+        let detected = self.detected?;
+        (detected.delimiter_detected && !detected.single_column).then_some(self.written.delimiter)
+    }
+}
+
+/// Which parts of a dialect were detected and not stated.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct DetectedDialect {
+    /// The delimiter was detected.
+    #[serde(rename = "delimiter")]
+    pub delimiter_detected: bool,
+    /// No delimiter was found; every record is one field.
+    pub single_column: bool,
+    /// The encoding was detected.
+    #[serde(rename = "encoding")]
+    pub encoding_detected: bool,
+}
+
+/// Reads the records of one source.
+pub trait RecordReader: Send {
+    /// The columns, known before the first record is read.
+    fn columns(&self) -> &Columns;
+
+    /// The header as one record, as it stands in the source; `None` if the source has none.
+    fn header(&self) -> Option<&Batch>;
+
+    /// What is known before the first record is read.
+    fn facts(&self) -> &SourceFacts;
+
+    /// What the source is called in messages: its path, and its sheet if it is one.
+    fn name(&self) -> String;
+
+    /// The file it is read from.
+    fn path(&self) -> &SourcePath;
+
+    /// What was found in the sheet so far, if the source is one.
+    fn sheet(&self) -> Option<SheetFacts> {
+        None
+    }
+
+    /// The document, if the source is one.
+    fn document(&self) -> Option<&dyn Document> {
+        None
+    }
+
+    /// The document to ask for more, if the source is one.
+    fn document_mut(&mut self) -> Option<&mut dyn Document> {
+        None
+    }
+
+    /// Replaces what is in `batch` with the next records; `false` when there are no more.
+    ///
+    /// # Errors
+    ///
+    /// If the source cannot be read or is not what it should be.
+    fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError>;
+
+    /// What was counted so far.
+    fn tally(&self) -> ReadTally;
+}
+
+/// Turns records into the bytes of an output. It keeps no state of an output, so one encoder
+/// serves all outputs of a source.
+pub trait RecordEncoder: Send + Sync {
+    /// Appends what stands before the first record.
+    ///
+    /// # Errors
+    ///
+    /// If the header cannot be written in this format.
+    fn begin(&self, out: &mut Vec<u8>) -> Result<(), EncodeError>;
+
+    /// Appends one record.
+    ///
+    /// # Errors
+    ///
+    /// If a value of it cannot be written in this format.
+    fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError>;
+
+    /// Whether [`RecordEncoder::record`] appends just [`Batch::raw`], so that a caller may copy
+    /// that itself.
+    fn moves_raw(&self) -> bool;
+
+    /// What stands between two records.
+    fn between(&self) -> &[u8] {
+        b""
+    }
+
+    /// Appends what stands behind the last of so many records.
+    fn end(&self, _records: u64, _out: &mut Vec<u8>) {}
+
+    /// What was written of messages since it was last asked.
+    fn messages_written(&self) -> MessagesWritten {
+        MessagesWritten::default()
+    }
+
+    /// Makes an output of what was appended, where what stands in it first is known last.
+    fn late(&self) -> Option<&dyn Late> {
+        None
+    }
+}
+
+/// Where the records stand in an output that was made of them at last.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Placed {
+    /// As they were kept, behind so many bytes.
+    Behind(u64),
+    /// Each in these bytes, with where it stands in its source; in the order in which they begin.
+    Within(Vec<(Range<u64>, At)>),
+    /// That is not known.
+    Unknown,
+}
+
+/// Makes an output when all its records are known.
+pub trait Late: Sync {
+    /// Writes an output whose records were appended to `kept`.
+    ///
+    /// # Errors
+    ///
+    /// If it cannot be read or written, or a record cannot be written so.
+    fn write(
+        &self,
+        facts: &OutputFacts,
+        kept: &mut BufReader<File>,
+        out: &mut dyn Write,
+    ) -> Result<Placed, LateError>;
+}
+
+/// An output that could not be made at last.
+#[derive(Debug, thiserror::Error)]
+pub enum LateError {
+    /// It could not be read or written.
+    #[error(transparent)]
+    Io(#[from] io::Error),
+    /// Something in it cannot be written.
+    #[error(transparent)]
+    Encode(#[from] EncodeError),
+    /// Its records do not fit into memory.
+    #[error(
+        "its records do not fit into half of --memory, and the shape needs all of them at once"
+    )]
+    TooLarge,
+}
+
+/// A value that a format cannot hold.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum EncodeError {
+    /// The output's encoding does not have the character.
+    #[error("{at}: {encoding} has no character '{character}' (U+{code:04X})", code = u32::from(*.character))]
+    Character {
+        /// Where in the source.
+        at: At,
+        /// The character.
+        character: char,
+        /// The output's encoding.
+        encoding: &'static str,
+    },
+    /// Without quotes, a delimiter or line end inside a value cannot be written, nor a blank that
+    /// is alone on its line.
+    #[error("{at}: the value {value:?} cannot be written without quotes")]
+    NeedsQuotes {
+        /// Where in the source.
+        at: At,
+        /// The value.
+        value: String,
+    },
+    /// A sheet has no room for so many columns.
+    #[error("{found} columns, and a sheet of this format ({format}) has room for {most}")]
+    TooManyColumns {
+        /// What the format is called.
+        format: &'static str,
+        /// Columns that there are.
+        found: usize,
+        /// Columns that there may be.
+        most: usize,
+    },
+    /// A cell has no room for so long a text.
+    #[error(
+        "{at}, column '{column}': a text of {found} characters, and a cell of this format ({format}) has room for {most}"
+    )]
+    TextTooLong {
+        /// Where in the source.
+        at: At,
+        /// The column.
+        column: String,
+        /// What the format is called.
+        format: &'static str,
+        /// UTF-16 units of the text.
+        found: usize,
+        /// UTF-16 units that there may be.
+        most: usize,
+    },
+    /// In JSON a member cannot have a value and others in it.
+    #[error(
+        "{at}: the columns '{column}' and '{other}' both have values, and in JSON '{column}' cannot be a value and hold others"
+    )]
+    ValueAndMembers {
+        /// Where in the source.
+        at: At,
+        /// The column with the value.
+        column: String,
+        /// A column within it.
+        other: String,
+    },
+    /// Columns of one name.
+    #[error("the columns '{first}' and '{second}' would be one place of the document")]
+    OnePlace {
+        /// The first.
+        first: String,
+        /// The other.
+        second: String,
+    },
+    /// A record has values in two columns that are one place of the document.
+    #[error(
+        "{at}: the columns '{first}' and '{second}' both have a value, and are one place of the document"
+    )]
+    TwoValues {
+        /// Where in the source.
+        at: At,
+        /// The first column.
+        first: String,
+        /// The other.
+        second: String,
+    },
+    /// A value differs within a group that it is to stand for.
+    #[error(
+        "{at}: the shape wants one value of {wanted} here (line {line} of it), and the records of the group have several"
+    )]
+    NotOne {
+        /// Where in the source.
+        at: At,
+        /// What is wanted.
+        wanted: String,
+        /// The line of the shape.
+        line: usize,
+    },
+    /// A set function of a shape cannot be computed.
+    #[error("{at}: {{{function}}} of the shape, line {line} of it: {what}")]
+    Aggregate {
+        /// Where in the source.
+        at: At,
+        /// The function, as the shape has it.
+        function: String,
+        /// What is wrong.
+        what: String,
+        /// The line of the shape.
+        line: usize,
+    },
+    /// A prefix stands for different namespaces, and elements of both cannot be written anew.
+    #[error(
+        "{}the namespaces '{}' and '{}' in the source; elements written anew cannot have both",
+        prefix_of(&.0.prefix), .0.namespaces[0], .0.namespaces[1]
+    )]
+    Redeclared(Redeclared),
+    /// Two members of an object in a shape have one name.
+    #[error("{at}: the object would have two members '{key}' (line {line} of the shape)")]
+    KeyTwice {
+        /// Where in the source.
+        at: At,
+        /// The name.
+        key: String,
+        /// The line of the shape.
+        line: usize,
+    },
+    /// A value does not have the part that is wanted of it.
+    #[error("{at}, column '{column}': {problem}")]
+    Part {
+        /// Where in the source.
+        at: At,
+        /// The column.
+        column: String,
+        /// What is wrong.
+        problem: String,
+    },
+    /// A record that the format has no room for.
+    #[error("{at}: {problem}")]
+    Marc {
+        /// Where in the source.
+        at: At,
+        /// What is wrong.
+        problem: String,
+        /// It is a character that XML cannot hold.
+        is_character: bool,
+    },
+    /// Records of several sources that are sorted, of a format whose records keep the order of their parts.
+    #[error("records of several catalogue files cannot be sorted together")]
+    SortedSources,
+    /// Only some records of a message, whose total would not fit.
+    #[error(
+        "message {message} states a total of {stated}, and the records that are taken come to {sum}"
+    )]
+    Unbalanced {
+        /// Its control number.
+        message: String,
+        /// The total that it states.
+        stated: Number,
+        /// The sum of the records.
+        sum: Number,
+    },
+    /// Messages can only be made of messages.
+    #[error(
+        "messages are made only of the records of messages, as they stand; steps besides --where, and other sources, cannot become any"
+    )]
+    OnlyMessages,
+    /// A column that is nothing of a bibliographic record.
+    #[error(
+        "the column '{0}' is nothing of a bibliographic record, as LDR, 001, 245$a, 650[2]$a and 245#1 are"
+    )]
+    NotMarc(String),
+    /// A value is of a type that none had which was looked at first.
+    #[error("a value is of a type that was not foreseen")]
+    Unforeseen,
+    /// The format has no way to write a character.
+    #[error("{at}, column '{column}': the control character U+{code:04X}, which this format ({format}) has no way to write", code = u32::from(*.sign))]
+    ControlSign {
+        /// Where in the source.
+        at: At,
+        /// The column.
+        column: String,
+        /// What the format is called.
+        format: &'static str,
+        /// The character.
+        sign: char,
+    },
+}
+
+/// The names of a prefix, for messages.
+fn prefix_of(prefix: &str) -> String {
+    match prefix {
+        "" => "names without a prefix are in ".to_owned(),
+        prefix => format!("the prefix '{prefix}:' stands for "),
+    }
+}
+
+impl EncodeError {
+    /// What to do about it.
+    pub fn hint(&self) -> String {
+        match self {
+            Self::Character { .. } => "write it with --out-encoding utf-8".to_owned(),
+            Self::NeedsQuotes { .. } => {
+                "choose a delimiter that no value holds with --out-delimiter, or leave out --quote none"
+                    .to_owned()
+            }
+            Self::TooManyColumns { .. } => {
+                "choose columns with --keep or --drop, or write csv".to_owned()
+            }
+            Self::TextTooLong { column, .. } => format!(
+                "shorten it, as with --set '{column}=SUBSTRING(\"{column}\" FROM 1 FOR 32000)', or \
+                 leave the column out with --drop, or write csv"
+            ),
+            Self::ValueAndMembers { column, .. } => format!(
+                "rename one of them, as with --rename {column}=NAME, or say --flat"
+            ),
+            Self::OnePlace { first, .. } | Self::TwoValues { first, .. } => format!("rename one of them, as with --rename {first}=NAME"),
+            Self::NotOne { .. } => {
+                "put it into the part that repeats for each record, or sort and group by it too".to_owned()
+            }
+            Self::Redeclared(_) => {
+                "--no-prefixes leaves namespaces out; a split without steps keeps records verbatim".to_owned()
+            }
+            Self::KeyTwice { .. } => {
+                "let the part repeat for each value of the key, as \"{each COLUMN}\" does".to_owned()
+            }
+            Self::Aggregate { .. } => {
+                "leave such records out with --where, or mend the values with --set".to_owned()
+            }
+            Self::Part { .. } => "--date-format says how dates are written".to_owned(),
+            Self::Marc {
+                is_character: true, ..
+            } => {
+                "--control-signs drop leaves such characters out, but for those in tags and codes; --ragged reject \
+                 leaves such records out"
+                    .to_owned()
+            }
+            Self::Marc { .. } => {
+                "MARCXML has room for more; write .marcxml, or leave the record out with --where".to_owned()
+            }
+            Self::Unbalanced { .. } => {
+                "--balance recompute makes the total the sum of the records and leaves adjustments out; --balance \
+                 keep copies both unchanged"
+                    .to_owned()
+            }
+            Self::OnlyMessages => "write csv, json, xml or a workbook".to_owned(),
+            Self::SortedSources => {
+                "combine them first, and sort the result".to_owned()
+            }
+            Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or leave it out with --drop"),
+            Self::Unforeseen => "run it again".to_owned(),
+            Self::ControlSign { .. } => {
+                "--control-signs drop leaves such characters out; xlsx and csv can hold them".to_owned()
+            }
+        }
+    }
+}

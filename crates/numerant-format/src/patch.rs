@@ -1,0 +1,27 @@
+//! Records of a source that are written with changes.
+
+use super::{ControlSigns, TextFormat};
+
+/// What becomes of the records of a source that are written with changes.
+#[derive(Clone, Copy, Debug)]
+pub struct Patch<'p> {
+    /// The format of the output.
+    pub to: TextFormat,
+    /// The columns of the output.
+    pub columns: &'p [PatchColumn],
+    /// The names of the columns of the source.
+    pub source: &'p [String],
+    /// What becomes of characters that the format cannot hold.
+    pub policy: ControlSigns,
+}
+
+/// A column of an output whose records are those of the source with changes.
+#[derive(Clone, Debug)]
+pub struct PatchColumn {
+    /// What it is called.
+    pub name: String,
+    /// Its place in batches.
+    pub slot: usize,
+    /// What it is called in the source, if it comes from there.
+    pub source: Option<String>,
+}

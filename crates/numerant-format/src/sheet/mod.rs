@@ -1,0 +1,35 @@
+//! What all spreadsheet formats share: rows of cells laid out as records, the types of columns,
+//! number formats, dates, and the names of sheets.
+//!
+//! # To whoever changes this
+//!
+//! Records of a sheet travel in batches like those of delimited text, in a dialect of their own
+//! ([`Dialect::CELLS`]). What is quoted there was text in its cell, though it looks like a number,
+//! a date or true; what is not quoted is what it looks like. Encoders rely on that to write cells
+//! with the types that they had.
+//!
+//! [`Dialect::CELLS`]: super::delimited::Dialect::CELLS
+
+mod cell;
+mod name;
+mod number_format;
+mod reader;
+mod row;
+mod serial;
+mod shared;
+mod typing;
+mod write;
+
+pub use cell::{Cell, CellFormat, Class, Look, Precision};
+pub use name::{LONGEST_SHEET_NAME, SheetNames, legal};
+pub use number_format::{Moments, Shown, Spelling};
+pub use reader::{
+    Oddities, Rows, SheetChoice, SheetFacts, SheetInfo, SheetReader, SheetSource, Uncomputed,
+    Visibility, Workbook, choose,
+};
+pub use row::{NumberText, Row, lay_text, letters};
+pub use serial::{Epoch, write_clock};
+pub use shared::{SharedTexts, Strings};
+pub use typing::{ColumnTally, Odd, Plan, Types, looks_typed, plan_of};
+pub(crate) use write::declared_look;
+pub use write::{Book, Head, Kept, Limits, SheetSink, SpooledColumn, Spooler, width};

@@ -1,0 +1,414 @@
+//! What a number format says of the value under it: a plain number, a date, a time of day, a
+//! duration, and with how many digits.
+//!
+//! The codes are those of ECMA-376 Part 1, 18.8.30 and 18.8.31, which the binary formats share.
+
+/// How a number reads that stands under a format.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shown {
+    /// As a number, with at least so many digits behind the point.
+    Number {
+        /// Digits that are always shown; 0 where the format does not say.
+        places: u8,
+    },
+    /// As a date, a time or both.
+    Moment(Moments),
+    /// As true or false, spelled out.
+    Boolean(Spelling),
+}
+
+/// How true and false are spelled.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Spelling {
+    /// `TRUE`, as spreadsheet programs show it.
+    Upper,
+    /// `true`.
+    Lower,
+    /// `True`.
+    Title,
+}
+
+impl Spelling {
+    /// All there are.
+    pub const ALL: [Self; 3] = [Self::Upper, Self::Lower, Self::Title];
+
+    /// How a truth value is spelled.
+    pub fn word(self, value: bool) -> &'static str {
+        match (self, value) {
+            (Self::Upper, true) => "TRUE",
+            (Self::Upper, false) => "FALSE",
+            (Self::Lower, true) => "true",
+            (Self::Lower, false) => "false",
+            (Self::Title, true) => "True",
+            (Self::Title, false) => "False",
+        }
+    }
+
+    /// A format code that spells them so; programs show booleans without a look at it.
+    pub(crate) fn code(self) -> String {
+        let (yes, no) = (self.word(true), self.word(false));
+        format!("\"{yes}\";\"{yes}\";\"{no}\"")
+    }
+}
+
+/// Which parts of a moment a format shows.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Moments {
+    /// Year, month or day.
+    pub date: bool,
+    /// Hour, minute or second.
+    pub time: bool,
+    /// Seconds.
+    pub seconds: bool,
+    /// Digits behind the seconds.
+    pub fraction: u8,
+    /// Hours may be more than 23.
+    pub elapsed: bool,
+    /// A `T` stands between date and time.
+    pub letter: bool,
+}
+
+impl Shown {
+    /// As a number, however many digits it has.
+    pub const PLAIN: Self = Self::Number { places: 0 };
+
+    /// What the format `id` shows, which is built in or among those that the workbook defines.
+    pub fn under(id: u32, own: &[(u32, Self)]) -> Self {
+        let defined = own.iter().find(|known| known.0 == id);
+        let shown = defined.map(|known| known.1).or_else(|| Self::built_in(id));
+        shown.unwrap_or(Self::PLAIN)
+    }
+
+    /// What the built-in format `id` shows; `None` for one that a workbook defines itself.
+    pub(crate) fn built_in(id: u32) -> Option<Self> {
+        let date = Moments {
+            date: true,
+            ..Moments::default()
+        };
+        let time = Moments {
+            time: true,
+            ..Moments::default()
+        };
+        let seconds = Moments {
+            seconds: true,
+            ..time
+        };
+        Some(match id {
+            2 | 4 | 7 | 8 | 39 | 40 | 43 | 44 => Self::Number { places: 2 },
+            0..=13 | 37 | 38 | 41 | 42 | 48 | 49 => Self::PLAIN,
+            14..=17 | 27..=31 | 34..=36 | 50..=54 | 57 | 58 => Self::Moment(date),
+            18 | 20 | 32 | 55 => Self::Moment(time),
+            19 | 21 | 33 | 56 => Self::Moment(seconds),
+            22 => Self::Moment(Moments { date: true, ..time }),
+            45 => Self::Moment(seconds),
+            46 => Self::Moment(Moments {
+                elapsed: true,
+                ..seconds
+            }),
+            47 => Self::Moment(Moments {
+                fraction: 1,
+                ..seconds
+            }),
+            _ => return None,
+        })
+    }
+
+    /// What a format code such as `#,##0.00` or `[$-409]d/m/yyyy;@` shows.
+    pub fn of(code: &str) -> Self {
+        if let Some(spelling) = Spelling::ALL.into_iter().find(|known| known.code() == code) {
+            return Self::Boolean(spelling);
+        }
+        let signs = signs(code);
+        if signs.contains(&Sign::General) {
+            return Self::PLAIN;
+        }
+        let is_digit = |sign: &Sign| matches!(sign, Sign::Other('0' | '#' | '?'));
+        let digits = signs.iter().any(is_digit);
+        if let Some(moments) = moments(&signs, digits) {
+            return Self::Moment(moments);
+        }
+        let odd = |sign: &Sign| matches!(sign, Sign::Other('%' | '/') | Sign::Exponent);
+        let point = signs.iter().position(|sign| *sign == Sign::Other('.'));
+        let (Some(point), false) = (point, signs.iter().any(odd)) else {
+            return Self::PLAIN;
+        };
+        let behind = &signs[point + 1..];
+        let places = behind
+            .iter()
+            .take_while(|sign| is_digit(sign))
+            .filter(|sign| **sign == Sign::Other('0'))
+            .count();
+        // A comma behind the digits divides by a thousand.
+        let scaled = behind
+            .iter()
+            .skip_while(|sign| is_digit(sign))
+            .any(|sign| *sign == Sign::Other(','));
+        if scaled {
+            return Self::PLAIN;
+        }
+        Self::Number {
+            places: places.min(30) as u8,
+        }
+    }
+}
+
+/// A sign of a code that means something.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Sign {
+    /// A run of one letter, lower case, and its length.
+    Letters(char, usize),
+    /// Hours, minutes or seconds in brackets.
+    Elapsed(char),
+    /// A letter that stands for itself.
+    Literal(char),
+    /// `E+` or `E-`.
+    Exponent,
+    /// Hours count to twelve.
+    HalfDay,
+    /// A number as programs show it without a format.
+    General,
+    /// Anything else.
+    Other(char),
+}
+
+/// The signs of the first section of a code.
+fn signs(code: &str) -> Vec<Sign> {
+    let mut signs = Vec::new();
+    let mut rest = code.chars().peekable();
+    while let Some(sign) = rest.next() {
+        match sign {
+            ';' => break,
+            '"' => {
+                let quoted: String = rest.by_ref().take_while(|sign| *sign != '"').collect();
+                let mut letters = quoted.chars();
+                if let (Some(letter), None) = (letters.next(), letters.next()) {
+                    signs.push(Sign::Literal(letter));
+                } else {
+                    signs.push(Sign::Literal(' '));
+                }
+            }
+            '\\' => signs.extend(rest.next().map(Sign::Literal)),
+            '_' | '*' => {
+                rest.next();
+            }
+            '[' => {
+                let inside: String = rest.by_ref().take_while(|sign| *sign != ']').collect();
+                let letter = inside.chars().next().map(|sign| sign.to_ascii_lowercase());
+                if let Some(letter @ ('h' | 'm' | 's')) = letter
+                    && inside
+                        .chars()
+                        .all(|sign| sign.to_ascii_lowercase() == letter)
+                {
+                    signs.push(Sign::Elapsed(letter));
+                } else if inside.to_ascii_lowercase().contains("sysdate") {
+                    signs.push(Sign::Letters('d', 1));
+                }
+            }
+            'E' | 'e' if matches!(rest.peek(), Some('+' | '-')) => {
+                rest.next();
+                signs.push(Sign::Exponent);
+            }
+            'A' | 'a' if is_half_day(&mut rest) => signs.push(Sign::HalfDay),
+            'G' | 'g' if takes(&mut rest, "eneral") => signs.push(Sign::General),
+            'S' | 's' if takes(&mut rest, "tandard") => signs.push(Sign::General),
+            letter if letter.is_ascii_alphabetic() => {
+                let letter = letter.to_ascii_lowercase();
+                let mut length = 1;
+                while rest
+                    .next_if(|next| next.to_ascii_lowercase() == letter)
+                    .is_some()
+                {
+                    length += 1;
+                }
+                signs.push(Sign::Letters(letter, length));
+            }
+            other => signs.push(Sign::Other(other)),
+        }
+    }
+    signs
+}
+
+/// Takes these letters, in any case, if they come next.
+fn takes(rest: &mut std::iter::Peekable<std::str::Chars<'_>>, letters: &str) -> bool {
+    let next: String = rest.clone().take(letters.len()).collect();
+    let is_there = next.eq_ignore_ascii_case(letters);
+    if is_there {
+        rest.by_ref().take(letters.len()).for_each(drop);
+    }
+    is_there
+}
+
+/// Takes `M/PM` or `/P` behind an `A`.
+fn is_half_day(rest: &mut std::iter::Peekable<std::str::Chars<'_>>) -> bool {
+    let text: String = rest
+        .clone()
+        .take(4)
+        .collect::<String>()
+        .to_ascii_lowercase();
+    let length = if text == "m/pm" {
+        4
+    } else if text.starts_with("/p") {
+        2
+    } else {
+        return false;
+    };
+    rest.by_ref().take(length).for_each(drop);
+    true
+}
+
+/// The parts of a moment that signs stand for; `None` if they are for numbers or text.
+fn moments(signs: &[Sign], digits: bool) -> Option<Moments> {
+    let mut moments = Moments::default();
+    let mut any = false;
+    let mut after_time = false;
+    for (place, sign) in signs.iter().enumerate() {
+        match *sign {
+            Sign::Elapsed(letter) => {
+                any = true;
+                moments.time = true;
+                moments.elapsed = true;
+                moments.seconds |= letter == 's';
+                after_time = true;
+            }
+            Sign::HalfDay => {
+                any = true;
+                moments.time = true;
+            }
+            Sign::Letters(letter, length) => match letter {
+                'y' | 'd' | 'e' | 'g' | 'b' => {
+                    any = true;
+                    moments.date = true;
+                    after_time = false;
+                }
+                // Year and day as some programs spell them in other languages.
+                'j' | 't' | 'a' if !digits && (length > 1 || letter != 'a') => {
+                    let month = |sign: &Sign| matches!(sign, Sign::Letters('m', _));
+                    if signs.iter().any(month) {
+                        any = true;
+                        moments.date = true;
+                    }
+                }
+                'h' | 's' => {
+                    any = true;
+                    moments.time = true;
+                    if letter == 's' {
+                        moments.seconds = true;
+                        moments.fraction = fraction(&signs[place + 1..]);
+                    }
+                    after_time = true;
+                }
+                'm' => {
+                    any = true;
+                    let next = signs[place + 1..].iter().find_map(|sign| match sign {
+                        Sign::Letters(letter, _) | Sign::Elapsed(letter) => Some(*letter),
+                        _ => None,
+                    });
+                    if length <= 2 && (after_time || next == Some('s')) {
+                        moments.time = true;
+                    } else {
+                        moments.date = true;
+                    }
+                    after_time = false;
+                }
+                _ => {}
+            },
+            Sign::Literal('T') => {
+                let behind = |sign: Option<&Sign>| {
+                    matches!(sign, Some(Sign::Letters('h', _) | Sign::Elapsed('h')))
+                };
+                moments.letter |= moments.date && behind(signs.get(place + 1));
+            }
+            _ => {}
+        }
+    }
+    // Digits are part of a date only behind seconds.
+    let seconds_only = moments.fraction > 0 || !digits;
+    (any && seconds_only).then_some(moments)
+}
+
+/// Zeros behind a point that follows the seconds.
+fn fraction(signs: &[Sign]) -> u8 {
+    let [Sign::Other('.' | ','), behind @ ..] = signs else {
+        return 0;
+    };
+    let zeros = behind
+        .iter()
+        .take_while(|sign| **sign == Sign::Other('0'))
+        .count();
+    zeros.min(3) as u8
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_and_their_places() {
+        for (code, places) in [
+            ("General", 0),
+            ("0", 0),
+            ("0.00", 2),
+            ("#,##0.000", 3),
+            ("0.0#", 1),
+            ("#,##0.00\\ \"kr\";[Red]-#,##0.00\\ \"kr\"", 2),
+            ("_-* #,##0.00_-;-* #,##0.00_-;_-* \"-\"??_-;_-@_-", 2),
+            ("0.00%", 0),
+            ("0.00E+00", 0),
+            ("# ?/?", 0),
+            ("0.0,", 0),
+            ("@", 0),
+            ("\"day \"0", 0),
+            ("[Blue]0.0", 1),
+        ] {
+            assert_eq!(Shown::of(code), Shown::Number { places }, "{code}");
+        }
+    }
+
+    #[test]
+    fn dates_times_and_durations() {
+        let shown = |code: &str| match Shown::of(code) {
+            Shown::Moment(moments) => {
+                let mut text = String::new();
+                for (part, sign) in [
+                    (moments.date, "date "),
+                    (moments.letter, "T "),
+                    (moments.elapsed, "elapsed "),
+                    (moments.time, "time "),
+                    (moments.seconds, "seconds "),
+                ] {
+                    text.push_str(if part { sign } else { "" });
+                }
+                format!("{text}{}", moments.fraction)
+            }
+            _ => "number".to_owned(),
+        };
+        for (code, expected) in [
+            ("yyyy-mm-dd", "date 0"),
+            ("m/d/yy", "date 0"),
+            ("[$-409]mmmm d, yyyy;@", "date 0"),
+            ("[$-F800]dddd\\,\\ mmmm\\ dd\\,\\ yyyy", "date 0"),
+            ("[$-x-sysdate]", "date 0"),
+            ("TT.MM.JJJJ", "date 0"),
+            ("jj/mm/aaaa", "date 0"),
+            ("mmm", "date 0"),
+            ("yyyy\\-mm\\-dd\\ hh:mm", "date time 0"),
+            ("yyyy-mm-dd\"T\"hh:mm:ss", "date T time seconds 0"),
+            ("h:mm AM/PM", "time 0"),
+            ("mm:ss.0", "time seconds 1"),
+            ("hh:mm:ss.000", "time seconds 3"),
+            ("[h]:mm:ss", "elapsed time seconds 0"),
+            ("[mm]:ss", "elapsed time seconds 0"),
+            ("[$-804]yyyy\"年\"m\"月\"d\"日\"", "date 0"),
+        ] {
+            assert_eq!(shown(code), expected, "{code}");
+        }
+        assert_eq!(
+            Shown::built_in(22),
+            Some(Shown::of("m/d/yy h:mm")),
+            "built-in formats are like their codes"
+        );
+        assert_eq!(Shown::built_in(46), Some(Shown::of("[h]:mm:ss")));
+        assert_eq!(Shown::built_in(4), Some(Shown::of("#,##0.00")));
+        assert_eq!(Shown::built_in(164), None);
+    }
+}

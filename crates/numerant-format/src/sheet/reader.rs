@@ -1,0 +1,625 @@
+//! Lays the rows of a sheet out as records: the first row with something in it names the columns.
+
+use std::collections::VecDeque;
+use std::fmt;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use serde::{Deserialize, Serialize};
+
+use super::row::{Row, letters};
+use crate::{Ragged, ReadOptions, ReadTally, RecordReader, SourceFacts};
+use numerant_data::dialect::Dialect;
+use numerant_data::record::{Batch, Columns, RejectedRecord, Span, Unit};
+use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
+use numerant_data::value::Size;
+
+/// Rows that are looked at to tell how wide the records are.
+const SAMPLE_ROWS: usize = 500;
+
+/// Which sheets of a workbook are read.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(from = "String", into = "String")]
+pub struct SheetChoice(String);
+
+impl From<String> for SheetChoice {
+    fn from(text: String) -> Self {
+        Self(text)
+    }
+}
+
+impl From<SheetChoice> for String {
+    fn from(choice: SheetChoice) -> Self {
+        choice.0
+    }
+}
+
+impl fmt::Display for SheetChoice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+/// Whether a sheet is shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Visibility {
+    /// It is.
+    #[default]
+    Visible,
+    /// It is hidden.
+    Hidden,
+    /// It is hidden so that the programs' own menus do not bring it back.
+    VeryHidden,
+}
+
+/// A sheet of a workbook.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct SheetInfo {
+    /// Its name.
+    pub name: String,
+    /// Whether it is shown.
+    pub visibility: Visibility,
+    /// Whether it has cells; charts and macros have none.
+    pub has_cells: bool,
+}
+
+/// What was found in a sheet besides its records.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct SheetFacts {
+    /// The sheet that was read.
+    pub sheet: String,
+    /// All sheets of the workbook.
+    pub sheets: Vec<SheetInfo>,
+    /// The cells that were read, as `B3:H120`; known when all are read.
+    pub range: String,
+    /// Cells with formulas, of which the computed values were read.
+    pub formulas: u64,
+    /// Formulas without a computed value.
+    pub formulas_without_value: u64,
+    /// The first of their cells.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_without_value: Option<String>,
+    /// Those were read as texts, and not as blank.
+    pub formulas_as_text: bool,
+    /// Cells that hold an error, such as `#N/A`.
+    pub errors: u64,
+    /// Ranges of merged cells: the first cell of each has the value.
+    pub merged: u64,
+    /// Rows that are hidden, and were read.
+    pub hidden_rows: u64,
+}
+
+/// What is odd about the cells of a sheet.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Oddities {
+    /// Cells with a formula.
+    pub formulas: u64,
+    /// Cells with a formula that no program has computed.
+    pub formulas_without_value: u64,
+    /// Cells with an error value.
+    pub errors: u64,
+    /// Merged areas.
+    pub merged: u64,
+    /// Rows that are not shown.
+    pub hidden_rows: u64,
+    /// The row, from 1, and column, from 0, of the first formula without a computed value.
+    pub(crate) first_without_value: Option<(u64, u32)>,
+}
+
+impl Oddities {
+    /// Counts a formula without a computed value.
+    pub fn without_value(&mut self, row: u64, column: u32) {
+        self.formulas_without_value += 1;
+        self.first_without_value.get_or_insert((row, column));
+    }
+}
+
+/// What becomes of formulas that no program has computed, as libraries write them.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Uncomputed {
+    /// The sheet is refused.
+    #[default]
+    Error,
+    /// The cell is blank.
+    Blank,
+    /// The cell is the formula as a text, such as `=B2*C2`.
+    Formula,
+}
+
+/// The rows of one sheet, from the top.
+pub trait Rows: Send {
+    /// Replaces what is in `row` with the next one; `false` when there are no more. Rows come in
+    /// order; those without a value may be left out.
+    fn next(&mut self, row: &mut Row) -> Result<bool, (Place, ReadProblem)>;
+
+    /// What was found so far.
+    fn oddities(&self) -> Oddities;
+
+    /// Forgets what was found so far, if rows are read one by one.
+    fn forget_oddities(&mut self) {}
+}
+
+/// An open workbook.
+pub trait Workbook: Send + Sync {
+    /// Its sheets, in order.
+    fn sheets(&self) -> &[SheetInfo];
+
+    /// Opens the sheet with this number, from 0. Formulas without a computed value are texts if
+    /// that is asked for, else blank.
+    fn rows(&self, sheet: usize, on_uncomputed: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem>;
+}
+
+/// The numbers of the sheets that are chosen, from 0; the first that is shown if none is.
+pub fn choose(
+    sheets: &[SheetInfo],
+    choices: &[SheetChoice],
+    all: bool,
+) -> Result<Vec<usize>, ReadProblem> {
+    let with_cells = || (0..sheets.len()).filter(|sheet| sheets[*sheet].has_cells);
+    let visible = |sheet: &usize| sheets[*sheet].visibility == Visibility::Visible;
+    if with_cells().next().is_none() {
+        return Err(ReadProblem::NoSheets);
+    }
+    if choices.is_empty() {
+        if all {
+            return Ok(with_cells().filter(visible).collect());
+        }
+        let first = with_cells().find(visible).or_else(|| with_cells().next());
+        return Ok(Vec::from_iter(first));
+    }
+    let mut chosen = Vec::new();
+    for SheetChoice(choice) in choices {
+        let exact = sheets.iter().position(|sheet| sheet.name == *choice);
+        let folded = || {
+            let folded = choice.to_lowercase();
+            sheets
+                .iter()
+                .position(|sheet| sheet.name.to_lowercase() == folded)
+        };
+        let number = || {
+            let number = choice.parse::<usize>().ok()?;
+            (1..=sheets.len()).contains(&number).then(|| number - 1)
+        };
+        let found: Vec<usize> = match exact.or_else(folded).or_else(number) {
+            Some(sheet) => vec![sheet],
+            None if choice == "all" => with_cells().collect(),
+            None => {
+                return Err(ReadProblem::NoSuchSheet {
+                    wanted: choice.clone(),
+                    sheets: sheets.iter().map(|sheet| sheet.name.clone()).collect(),
+                });
+            }
+        };
+        if let Some(without) = found.iter().find(|sheet| !sheets[**sheet].has_cells) {
+            return Err(ReadProblem::SheetWithoutCells {
+                sheet: sheets[*without].name.clone(),
+            });
+        }
+        for sheet in found {
+            if !chosen.contains(&sheet) {
+                chosen.push(sheet);
+            }
+        }
+    }
+    Ok(chosen)
+}
+
+/// A source that is a sheet.
+pub struct SheetReader {
+    path: SourcePath,
+    name: String,
+    rows: Box<dyn Rows>,
+    facts: SourceFacts,
+    sheet: SheetFacts,
+    columns: Columns,
+    header: Option<Batch>,
+    /// Column of the sheet that the records begin in, from 0, and how many they have.
+    first_column: u32,
+    width: usize,
+    /// Rows that were looked at and not handed on.
+    waiting: VecDeque<Row>,
+    spare: Row,
+    ragged: Ragged,
+    on_uncomputed: Uncomputed,
+    tally: ReadTally,
+    batch_size: usize,
+    largest_record: usize,
+    /// The first row that was read, and the last one with something in it.
+    first_row: u64,
+    last_row: u64,
+    ended: bool,
+}
+
+impl fmt::Debug for SheetReader {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("SheetReader")
+            .field("name", &self.name)
+            .finish_non_exhaustive()
+    }
+}
+
+/// What a reader needs to know of the file that its sheet is in.
+pub struct SheetSource<'a> {
+    /// The workbook.
+    pub path: &'a SourcePath,
+    /// The name of its format.
+    pub format: &'static str,
+    /// Bytes on disk, where they are known.
+    pub size: Option<u64>,
+    /// How it is compressed, if it is.
+    pub compression: Option<&'static str>,
+    /// Counts the bytes that were taken from the file.
+    pub taken: Arc<AtomicU64>,
+    /// A sheet with nothing in it has no columns and no records.
+    pub may_be_empty: bool,
+}
+
+impl SheetReader {
+    /// Begins to read a sheet of a workbook: its header, and as many rows as tell how wide the
+    /// records are.
+    pub fn open(
+        source: &SheetSource<'_>,
+        workbook: &dyn Workbook,
+        sheet: usize,
+        options: &ReadOptions,
+        batch_size: usize,
+        largest_record: usize,
+    ) -> Result<Self, ReadError> {
+        let sheets = workbook.sheets();
+        let info = &sheets[sheet];
+        let name = format!("{}, sheet '{}'", source.path, info.name);
+        let failed = |problem| ReadError {
+            source_name: name.clone(),
+            place: Place::default(),
+            problem,
+        };
+        let rows = workbook
+            .rows(sheet, options.on_uncomputed)
+            .map_err(failed)?;
+        let dialect = Dialect {
+            header: !options.no_header,
+            ..Dialect::CELLS
+        };
+        let taken = Arc::clone(&source.taken);
+        let facts = SourceFacts {
+            skipped: options.skip_lines,
+            size: source.size,
+            compression: source.compression,
+            sheet: Some(info.name.clone()),
+            ..SourceFacts::of_values(source.format, dialect, taken, Unit::Row)
+        };
+        let mut reader = Self {
+            path: source.path.clone(),
+            name,
+            rows,
+            facts,
+            sheet: SheetFacts {
+                sheet: info.name.clone(),
+                sheets: sheets.to_vec(),
+                formulas_as_text: options.on_uncomputed == Uncomputed::Formula,
+                ..SheetFacts::default()
+            },
+            columns: Columns::default(),
+            header: None,
+            first_column: 0,
+            width: 0,
+            waiting: VecDeque::new(),
+            spare: Row::up_to(largest_record),
+            ragged: options.ragged,
+            on_uncomputed: options.on_uncomputed,
+            tally: ReadTally::default(),
+            batch_size,
+            largest_record: largest_record.min(u32::MAX as usize / 2),
+            first_row: 0,
+            last_row: 0,
+            ended: false,
+        };
+        match reader.read_header(options) {
+            Err(ReadError {
+                problem: ReadProblem::EmptySheet | ReadProblem::NoHeader { .. },
+                ..
+            }) if source.may_be_empty => reader.ended = true,
+            result => result?,
+        }
+        Ok(reader)
+    }
+
+    fn error(&self, place: Place, problem: ReadProblem) -> ReadError {
+        ReadError {
+            source_name: self.name.clone(),
+            place,
+            problem,
+        }
+    }
+
+    /// Reads the next row with something in it.
+    fn pull(&mut self, row: &mut Row) -> Result<bool, ReadError> {
+        loop {
+            row.clear();
+            match self.rows.next(row) {
+                Ok(false) => return Ok(false),
+                Ok(true) => {}
+                Err((place, problem)) => return Err(self.error(place, problem)),
+            }
+            let place = Place::row(row.number);
+            if row.exceeds_limit() {
+                let limit = Size(self.largest_record as u64);
+                return Err(self.error(place, ReadProblem::RecordTooLarge { limit }));
+            }
+            if row.number <= self.facts.skipped {
+                // What is odd about rows that are passed over is of no concern.
+                self.rows.forget_oddities();
+            } else if self.on_uncomputed == Uncomputed::Error {
+                self.refuse_uncomputed()?;
+            }
+            if row.is_blank() {
+                continue;
+            }
+            if row.number <= self.last_row {
+                let problem = ReadProblem::Damaged {
+                    what: format!("row {} comes behind row {}", row.number, self.last_row),
+                };
+                return Err(self.error(place, problem));
+            }
+            if let Err(column) = row.settle() {
+                let problem = ReadProblem::Damaged {
+                    what: format!("the cell {}{} is there twice", letters(column), row.number),
+                };
+                return Err(self.error(place, problem));
+            }
+            if self.first_row > 0 {
+                self.tally.blank_lines += row.number - self.last_row - 1;
+            }
+            self.last_row = row.number;
+            return Ok(true);
+        }
+    }
+
+    /// Refuses a sheet in which a formula without a computed value was read, after the others are
+    /// counted.
+    fn refuse_uncomputed(&mut self) -> Result<(), ReadError> {
+        let Some((row, column)) = self.rows.oddities().first_without_value else {
+            return Ok(());
+        };
+        let mut rest = Row::up_to(self.largest_record);
+        // What is wrong further down is reported when this is mended.
+        while matches!(self.rows.next(&mut rest), Ok(true)) {
+            rest.clear();
+        }
+        let problem = ReadProblem::Uncomputed {
+            cell: format!("{}{row}", letters(column)),
+            count: self.rows.oddities().formulas_without_value,
+        };
+        Err(self.error(Place::row(row), problem))
+    }
+
+    fn read_header(&mut self, options: &ReadOptions) -> Result<(), ReadError> {
+        let mut first = Row::up_to(self.largest_record);
+        loop {
+            if !self.pull(&mut first)? {
+                let problem = match options.skip_lines {
+                    0 => ReadProblem::EmptySheet,
+                    skipped => ReadProblem::NoHeader { skipped, blank: 0 },
+                };
+                return Err(self.error(Place::default(), problem));
+            }
+            if first.number > options.skip_lines {
+                break;
+            }
+        }
+        self.first_row = first.number;
+        let ends = |row: &Row| {
+            row.cells
+                .first()
+                .zip(row.cells.last())
+                .map(|(f, l)| (f.0, l.0))
+        };
+        let (mut from, mut to) = ends(&first).unwrap_or_default();
+        let mut bytes = 0;
+        while self.waiting.len() < SAMPLE_ROWS && bytes < self.batch_size {
+            let mut row = Row::up_to(self.largest_record);
+            if !self.pull(&mut row)? {
+                self.ended = true;
+                break;
+            }
+            bytes += row.bytes.len();
+            if let Some((row_from, row_to)) = ends(&row) {
+                from = from.min(row_from);
+                to = to.max(row_to);
+            }
+            self.waiting.push_back(row);
+        }
+        self.first_column = from;
+        self.width = (to - from) as usize + 1;
+        if options.no_header {
+            self.columns = Columns::numbered(self.width);
+            self.waiting.push_front(first);
+            return Ok(());
+        }
+        let mut header = Batch::default();
+        self.prepare(&mut header);
+        // A header is as wide as the records by how this was told.
+        let _ = self.lay(&first, &mut header);
+        let mut scratch = Vec::new();
+        let names: Vec<String> = (0..self.width)
+            .map(|column| {
+                let name = header.field(0, column).value(&mut scratch);
+                String::from_utf8_lossy(name).into_owned()
+            })
+            .collect();
+        self.columns = Columns::from_header(&names);
+        self.header = Some(header);
+        Ok(())
+    }
+
+    fn prepare(&self, batch: &mut Batch) {
+        batch.clear();
+        batch.bytes.clear();
+        batch.ends.clear();
+        self.facts.dialect.prepare(batch, self.width);
+        batch.unit = Unit::Row;
+    }
+
+    /// Lays a row out as a record; how many fields it has if it does not fit.
+    fn lay(&self, row: &Row, batch: &mut Batch) -> Result<(), usize> {
+        let (delimiter, _) = Dialect::CELLS_MARKS;
+        let first_cell = row.cells.first().map_or(0, |cell| cell.0);
+        let last_cell = row.cells.last().map_or(0, |cell| cell.0);
+        let width = self.width as u32;
+        if first_cell < self.first_column || last_cell - self.first_column >= width {
+            let first = self.first_column.min(first_cell);
+            return Err((last_cell.max(self.first_column + width - 1) - first) as usize + 1);
+        }
+        let start = batch.bytes.len() as u32;
+        let first = batch.ends.len() as u32;
+        let mut column = self.first_column;
+        for (place, cell) in row.cells.iter().enumerate() {
+            while column < cell.0 {
+                batch.ends.push(batch.bytes.len() as u32);
+                batch.bytes.push(delimiter);
+                column += 1;
+            }
+            batch.bytes.extend_from_slice(row.laid(place));
+            batch.ends.push(batch.bytes.len() as u32);
+            batch.bytes.push(delimiter);
+            column += 1;
+        }
+        while column < self.first_column + width {
+            batch.ends.push(batch.bytes.len() as u32);
+            batch.bytes.push(delimiter);
+            column += 1;
+        }
+        let last_byte = batch.bytes.len() - 1;
+        batch.bytes[last_byte] = b'\n';
+        batch.spans.push(Span {
+            start,
+            first,
+            last_byte: last_byte as u32,
+        });
+        batch.lines.push(row.number);
+        Ok(())
+    }
+
+    /// Takes a row that has more cells than the records have columns.
+    fn surplus(&mut self, row: &Row, found: usize, batch: &mut Batch) -> Result<(), ReadError> {
+        let inside = self.first_column..self.first_column + self.width as u32;
+        let outside = row.cells.iter().find(|cell| !inside.contains(&cell.0));
+        let problem = ReadProblem::OutsideColumns {
+            cell: format!(
+                "{}{}",
+                letters(outside.map_or(0, |cell| cell.0)),
+                row.number
+            ),
+            columns: format!("{} to {}", letters(inside.start), letters(inside.end - 1)),
+        };
+        if self.ragged != Ragged::Reject {
+            let place = Place::row(row.number);
+            return Err(self.error(place, problem));
+        }
+        self.tally.rejected += 1;
+        let (delimiter, _) = Dialect::CELLS_MARKS;
+        let mut raw = Vec::new();
+        let from = inside.start.min(row.cells.first().map_or(0, |cell| cell.0));
+        let mut column = from;
+        for (place, cell) in row.cells.iter().enumerate() {
+            raw.resize(raw.len() + (cell.0 - column) as usize, delimiter);
+            column = cell.0;
+            raw.extend_from_slice(row.laid(place));
+        }
+        let last = from + found as u32 - 1;
+        raw.resize(raw.len() + last.saturating_sub(column) as usize, delimiter);
+        raw.push(b'\n');
+        batch.rejected.push(RejectedRecord {
+            line: row.number,
+            reason: problem.to_string(),
+            raw,
+            as_it_is: false,
+        });
+        Ok(())
+    }
+
+    /// What was found in the sheet, as far as it is read.
+    pub(crate) fn sheet_facts(&self) -> SheetFacts {
+        let oddities = self.rows.oddities();
+        let last = self.first_column + (self.width as u32).saturating_sub(1);
+        SheetFacts {
+            range: format!(
+                "{}{}:{}{}",
+                letters(self.first_column),
+                self.first_row,
+                letters(last),
+                self.last_row
+            ),
+            formulas: oddities.formulas,
+            formulas_without_value: oddities.formulas_without_value,
+            first_without_value: oddities
+                .first_without_value
+                .map(|(row, column)| format!("{}{row}", letters(column))),
+            errors: oddities.errors,
+            merged: oddities.merged,
+            hidden_rows: oddities.hidden_rows,
+            ..self.sheet.clone()
+        }
+    }
+}
+
+impl RecordReader for SheetReader {
+    fn columns(&self) -> &Columns {
+        &self.columns
+    }
+
+    fn header(&self) -> Option<&Batch> {
+        self.header.as_ref()
+    }
+
+    fn facts(&self) -> &SourceFacts {
+        &self.facts
+    }
+
+    fn name(&self) -> String {
+        self.name.clone()
+    }
+
+    fn path(&self) -> &SourcePath {
+        &self.path
+    }
+
+    fn sheet(&self) -> Option<SheetFacts> {
+        Some(self.sheet_facts())
+    }
+
+    fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
+        self.prepare(batch);
+        while batch.bytes.len() < self.batch_size {
+            let row = match self.waiting.pop_front() {
+                Some(row) => row,
+                None if self.ended => break,
+                None => {
+                    let empty = Row::up_to(self.largest_record);
+                    let mut row = std::mem::replace(&mut self.spare, empty);
+                    if !self.pull(&mut row)? {
+                        self.ended = true;
+                        break;
+                    }
+                    row
+                }
+            };
+            self.tally.records += 1;
+            if let Err(found) = self.lay(&row, batch) {
+                self.surplus(&row, found, batch)?;
+            }
+            self.spare = row;
+        }
+        Ok(!batch.is_empty() || !batch.rejected.is_empty())
+    }
+
+    fn tally(&self) -> ReadTally {
+        self.tally.clone()
+    }
+}

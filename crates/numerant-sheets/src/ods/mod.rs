@@ -1,0 +1,13 @@
+//! Spreadsheets after ISO/IEC 26300 (OpenDocument), `.ods`, and as one XML file, `.fods`.
+
+mod extract;
+mod read;
+mod styles;
+mod write;
+
+pub use extract::extract;
+pub use read::OdsBook;
+pub use write::OdsWriter;
+
+/// What the format is called.
+pub const NAME: &str = "OpenDocument spreadsheet";

@@ -1,0 +1,147 @@
+//! The styles of cells as far as they say how numbers show.
+
+use std::collections::HashMap;
+
+use quick_xml::events::{BytesStart, Event};
+
+use numerant_format::sheet::{Moments, Shown};
+use numerant_markup::{attribute, plain_attribute};
+
+/// Styles of cells and the number styles that they name.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Styles {
+    shown: HashMap<String, Shown>,
+    /// Cell styles: the number style of each, or its parent's.
+    cells: HashMap<String, (Option<String>, Option<String>)>,
+    /// Table styles whose tables are not shown.
+    hidden: Vec<String>,
+    /// The number style that is being read, the cell or table style, and whether its last sign was
+    /// a `T`.
+    number: Option<(String, Shown)>,
+    family: String,
+    name: String,
+    literal: bool,
+    letter: bool,
+}
+
+impl Styles {
+    /// Takes an event; those that are about styles are kept.
+    pub(super) fn take(&mut self, event: &Event<'_>) {
+        match event {
+            Event::Start(tag) => self.begin(tag, false),
+            Event::Empty(tag) => self.begin(tag, true),
+            Event::Text(text) if self.literal => {
+                self.letter = text.clone().into_inner() == "T";
+            }
+            Event::End(tag) => match tag.local_name().as_ref() {
+                "number-style" | "currency-style" | "percentage-style" | "date-style"
+                | "time-style" | "boolean-style" | "text-style" => {
+                    if let Some((name, shown)) = self.number.take() {
+                        self.shown.insert(name, shown);
+                    }
+                }
+                "text" => self.literal = false,
+                _ => {}
+            },
+            _ => {}
+        }
+    }
+
+    fn begin(&mut self, tag: &BytesStart<'_>, empty: bool) {
+        match tag.local_name().as_ref() {
+            kind @ ("number-style" | "currency-style" | "percentage-style" | "boolean-style"
+            | "text-style" | "date-style" | "time-style") => {
+                let name = attribute(tag, "name").unwrap_or_default();
+                let shown = match kind {
+                    "date-style" | "time-style" => Shown::Moment(Moments {
+                        elapsed: attribute(tag, "truncate-on-overflow").as_deref() == Some("false"),
+                        ..Moments::default()
+                    }),
+                    // The value of a percentage is a hundredth of what it shows.
+                    _ => Shown::PLAIN,
+                };
+                self.letter = false;
+                if empty {
+                    self.shown.insert(name, shown);
+                } else {
+                    self.number = Some((name, shown));
+                }
+            }
+            "style" => {
+                self.family = attribute(tag, "family").unwrap_or_default();
+                self.name = attribute(tag, "name").unwrap_or_default();
+                if self.family == "table-cell" {
+                    let number = attribute(tag, "data-style-name");
+                    let parent = attribute(tag, "parent-style-name");
+                    self.cells.insert(self.name.clone(), (number, parent));
+                }
+            }
+            "table-properties" if self.family == "table" => {
+                if attribute(tag, "display").as_deref() == Some("false") {
+                    self.hidden.push(self.name.clone());
+                }
+            }
+            sign => {
+                if let Some((_, shown)) = &mut self.number {
+                    let letter = self.letter;
+                    part(tag, sign, shown, letter);
+                    self.literal = sign == "text" && !empty;
+                    self.letter = false;
+                }
+            }
+        }
+    }
+
+    /// How numbers show under a cell style.
+    pub(super) fn shown(&self, style: &str) -> Shown {
+        let mut style = style;
+        // Styles may have parents, and those others; a circle of them ends here.
+        for _ in 0..8 {
+            match self.cells.get(style) {
+                Some((Some(number), _)) => {
+                    return self.shown.get(number).copied().unwrap_or(Shown::PLAIN);
+                }
+                Some((None, Some(parent))) => style = parent,
+                _ => break,
+            }
+        }
+        Shown::PLAIN
+    }
+
+    /// Whether tables of a style are not shown.
+    pub(super) fn hides(&self, style: &str) -> bool {
+        self.hidden.iter().any(|hidden| hidden == style)
+    }
+}
+
+/// Takes note of a part of a number style.
+fn part(tag: &BytesStart<'_>, sign: &str, shown: &mut Shown, letter: bool) {
+    match shown {
+        Shown::Number { places } => {
+            if sign == "number" {
+                let number = |name| plain_attribute(tag, name).and_then(|text| text.parse().ok());
+                let least = number("min-decimal-places").or_else(|| number("decimal-places"));
+                *places = least.unwrap_or(0_u8).min(30);
+            }
+        }
+        Shown::Moment(moments) => match sign {
+            "year" | "month" | "day" | "era" | "quarter" | "week-of-year" | "day-of-week" => {
+                moments.date = true;
+            }
+            "hours" => {
+                moments.letter |= letter && moments.date;
+                moments.time = true;
+            }
+            "minutes" => moments.time = true,
+            "seconds" => {
+                moments.time = true;
+                moments.seconds = true;
+                let places = plain_attribute(tag, "decimal-places");
+                let places = places.and_then(|text| text.parse::<u8>().ok());
+                moments.fraction = places.unwrap_or(0).min(3);
+            }
+            _ => {}
+        },
+        Shown::Boolean(_) => {}
+    }
+}

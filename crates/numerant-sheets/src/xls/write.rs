@@ -1,0 +1,358 @@
+//! Writes binary workbooks of BIFF8.
+
+use std::io::{self, Write};
+
+use cfb::{CompoundFile, Version};
+
+use numerant_data::disk::OutFile;
+use numerant_format::sheet::{
+    Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, looks_typed,
+};
+
+/// Bytes of data that a record has room for.
+const ROOM: usize = 8224;
+
+/// Rows whose heights stand in front of their cells.
+const BLOCK: usize = 32;
+
+/// Cell styles in front of those for formats: the usual one and that of the header.
+const STYLES_BEFORE: usize = 17;
+
+/// A workbook that is being written.
+pub struct XlsWriter {
+    file: OutFile,
+    /// The name and the records of each sheet.
+    sheets: Vec<(String, Vec<u8>)>,
+    formats: Vec<CellFormat>,
+    strings: SharedTexts,
+    /// Rows that are not written yet: their heights and their cells.
+    heights: Vec<u8>,
+    cells: Vec<u8>,
+    waiting: usize,
+    row: u32,
+    header: bool,
+    columns: u16,
+}
+
+/// Appends a record.
+fn push_record(kind: u16, data: &[u8], out: &mut Vec<u8>) {
+    out.extend_from_slice(&kind.to_le_bytes());
+    out.extend_from_slice(&(data.len() as u16).to_le_bytes());
+    out.extend_from_slice(data);
+}
+
+/// The data of a record, from little-endian parts.
+macro_rules! data {
+    ($($part:expr),* $(,)?) => {{
+        let mut data: Vec<u8> = Vec::new();
+        $(data.extend_from_slice(&$part.to_le_bytes());)*
+        data
+    }};
+}
+
+/// Characters as one byte each if they all fit one, else as two; and whether they are two.
+fn characters(text: &str) -> (Vec<u8>, bool, usize) {
+    let wide = text.chars().any(|sign| u32::from(sign) > 0xff);
+    if wide {
+        let units: Vec<u8> = text.encode_utf16().flat_map(u16::to_le_bytes).collect();
+        let count = units.len() / 2;
+        return (units, true, count);
+    }
+    let bytes: Vec<u8> = text.chars().map(|sign| u32::from(sign) as u8).collect();
+    let count = bytes.len();
+    (bytes, false, count)
+}
+
+impl XlsWriter {
+    /// Begins a workbook in a file.
+    pub fn create(file: OutFile) -> Self {
+        Self {
+            file,
+            sheets: Vec::new(),
+            formats: Vec::new(),
+            strings: SharedTexts::new(usize::MAX, usize::MAX),
+            heights: Vec::new(),
+            cells: Vec::new(),
+            waiting: 0,
+            row: 0,
+            header: false,
+            columns: 0,
+        }
+    }
+
+    /// The number of the style for a format.
+    fn style(&mut self, format: CellFormat) -> u16 {
+        if matches!(
+            format,
+            CellFormat::General | CellFormat::Boolean(Spelling::Upper)
+        ) {
+            return 15;
+        }
+        let place = self.formats.iter().position(|known| *known == format);
+        let place = place.unwrap_or_else(|| {
+            self.formats.push(format);
+            self.formats.len() - 1
+        });
+        (place + STYLES_BEFORE) as u16
+    }
+
+    /// Writes rows that wait.
+    fn flush_rows(&mut self) {
+        if let Some((_, records)) = self.sheets.last_mut() {
+            records.append(&mut self.heights);
+            records.append(&mut self.cells);
+        }
+        self.waiting = 0;
+    }
+
+    /// The records in front of those of the sheets. Where the sheets begin is not in them yet: the
+    /// places where it has to stand are returned as well.
+    fn globals(&self) -> (Vec<u8>, Vec<usize>) {
+        let mut out = Vec::new();
+        push_record(
+            0x0809,
+            &data![0x0600_u16, 0x0005_u16, 0x0dbb_u16, 0x07cc_u16, 0_u32, 6_u32],
+            &mut out,
+        );
+        push_record(0x0042, &data![1200_u16], &mut out);
+        push_record(
+            0x003d,
+            &data![
+                0_u16, 0_u16, 0x4000_u16, 0x2000_u16, 0x38_u16, 0_u16, 0_u16, 1_u16, 600_u16
+            ],
+            &mut out,
+        );
+        push_record(0x0022, &data![0_u16], &mut out);
+        for bold in [false, false, false, false, true] {
+            let weight: u16 = if bold { 700 } else { 400 };
+            let mut font = data![
+                200_u16, 0_u16, 0x7fff_u16, weight, 0_u16, 0_u8, 0_u8, 0_u8, 0_u8
+            ];
+            font.extend_from_slice(&[5, 0]);
+            font.extend_from_slice(b"Arial");
+            push_record(0x0031, &font, &mut out);
+        }
+        let own = self
+            .formats
+            .iter()
+            .filter(|format| built_in(**format).is_none());
+        for (place, format) in own.enumerate() {
+            let (code, wide, count) = characters(&format.code());
+            let mut record = data![164 + place as u16, count as u16, u8::from(wide)];
+            record.extend_from_slice(&code);
+            push_record(0x041e, &record, &mut out);
+        }
+        let mut style = |font: u16, format: u16, flags: u16, used: u8| {
+            let record = data![
+                font, format, flags, 0x20_u8, 0_u8, 0_u8, used, 0_u32, 0_u32, 0x20c0_u16
+            ];
+            push_record(0x00e0, &record, &mut out);
+        };
+        for place in 0..15 {
+            style(0, 0, 0xfff5, if place == 0 { 0 } else { 0xf4 });
+        }
+        style(0, 0, 0x0001, 0);
+        // Fonts are counted without the fourth.
+        style(5, 0, 0x0001, 0x08);
+        let mut own = 164;
+        for format in &self.formats {
+            let id = built_in(*format).unwrap_or_else(|| {
+                own += 1;
+                own - 1
+            });
+            style(0, id, 0x0001, 0x04);
+        }
+        push_record(0x0293, &data![0x8000_u16, 0_u8, 0xff_u8], &mut out);
+        let mut places = Vec::new();
+        for (name, _) in &self.sheets {
+            places.push(out.len() + 4);
+            let (text, wide, count) = characters(name);
+            let mut record = data![0_u32, 0_u16, count as u8, u8::from(wide)];
+            record.extend_from_slice(&text);
+            push_record(0x0085, &record, &mut out);
+        }
+        self.push_strings(&mut out);
+        push_record(0x000a, &[], &mut out);
+        (out, places)
+    }
+
+    /// The shared texts, which run over the end of one record into the next.
+    fn push_strings(&self, out: &mut Vec<u8>) {
+        let mut kind = 0x00fc;
+        let mut record = data![self.strings.uses() as u32, self.strings.len() as u32];
+        for text in self.strings.texts() {
+            let (bytes, wide, count) = characters(text);
+            // The length and the first character stay together.
+            if record.len() + 5 > ROOM {
+                push_record(kind, &record, out);
+                kind = 0x003c;
+                record.clear();
+            }
+            record.extend_from_slice(&(count as u16).to_le_bytes());
+            record.push(u8::from(wide));
+            let mut rest = bytes.as_slice();
+            loop {
+                let room = ROOM - record.len();
+                let room = if wide { room / 2 * 2 } else { room };
+                let taken = rest.len().min(room);
+                record.extend_from_slice(&rest[..taken]);
+                rest = &rest[taken..];
+                if rest.is_empty() {
+                    break;
+                }
+                push_record(kind, &record, out);
+                kind = 0x003c;
+                record.clear();
+                record.push(u8::from(wide));
+            }
+        }
+        push_record(kind, &record, out);
+    }
+}
+
+/// The number of a format that need not be defined.
+fn built_in(format: CellFormat) -> Option<u16> {
+    match format {
+        CellFormat::General => Some(0),
+        CellFormat::Fixed(0) => Some(1),
+        CellFormat::Fixed(2) => Some(2),
+        CellFormat::Text => Some(49),
+        _ => None,
+    }
+}
+
+/// A whole number as an RK, if it fits one.
+fn as_rk(number: f64) -> Option<u32> {
+    let whole = number as i32;
+    let fits = f64::from(whole) == number && (-(1 << 29)..1 << 29).contains(&whole);
+    (fits && !(whole == 0 && number.is_sign_negative())).then_some((whole << 2) as u32 | 2)
+}
+
+impl SheetSink for XlsWriter {
+    fn begin_sheet(&mut self, head: &Head) -> io::Result<()> {
+        let mut out = Vec::new();
+        push_record(
+            0x0809,
+            &data![0x0600_u16, 0x0010_u16, 0x0dbb_u16, 0x07cc_u16, 0_u32, 6_u32],
+            &mut out,
+        );
+        for (place, width) in head.widths.iter().enumerate() {
+            let place = place as u16;
+            let record = data![place, place, (*width as u16) * 256, 15_u16, 2_u16, 0_u16];
+            push_record(0x007d, &record, &mut out);
+        }
+        self.columns = head.plans.len() as u16;
+        push_record(
+            0x0200,
+            &data![0_u32, head.rows() as u32, 0_u16, self.columns, 0_u16],
+            &mut out,
+        );
+        self.sheets.push((head.name.clone(), out));
+        self.row = 0;
+        self.header = head.header.is_some();
+        Ok(())
+    }
+
+    fn row(&mut self, cells: &[Cell<'_>]) -> io::Result<()> {
+        let row = self.row as u16;
+        let above = self.header && row == 0;
+        let height = data![
+            row,
+            0_u16,
+            self.columns,
+            0xff_u16,
+            0_u16,
+            0_u16,
+            0x0f_0100_u32
+        ];
+        push_record(0x0208, &height, &mut self.heights);
+        for (column, cell) in cells.iter().enumerate() {
+            let column = column as u16;
+            match cell {
+                Cell::Blank => {}
+                Cell::Text(text) => {
+                    let style = if above {
+                        16
+                    } else if looks_typed(text) {
+                        self.style(CellFormat::Text)
+                    } else {
+                        15
+                    };
+                    let number = self.strings.number(text).unwrap_or_default();
+                    push_record(0x00fd, &data![row, column, style, number], &mut self.cells);
+                }
+                Cell::Number(text, format) => {
+                    let style = self.style(*format);
+                    // The text was found to be a number that a double holds.
+                    let number: f64 = text.parse().map_err(io::Error::other)?;
+                    self.push_number(row, column, style, number);
+                }
+                Cell::Moment(serial, _, format) => {
+                    let style = self.style(*format);
+                    self.push_number(row, column, style, *serial);
+                }
+                Cell::Boolean(value, format) => {
+                    let style = self.style(*format);
+                    let record = data![row, column, style, u8::from(*value), 0_u8];
+                    push_record(0x0205, &record, &mut self.cells);
+                }
+            }
+        }
+        self.row += 1;
+        self.waiting += 1;
+        if self.waiting == BLOCK {
+            self.flush_rows();
+        }
+        Ok(())
+    }
+
+    fn end_sheet(&mut self) -> io::Result<()> {
+        self.flush_rows();
+        let first = self.sheets.len() == 1;
+        if let Some((_, out)) = self.sheets.last_mut() {
+            let mut flags: u16 = if first { 0x06b6 } else { 0x00b6 };
+            if self.header {
+                flags |= 0x0108;
+            }
+            push_record(
+                0x023e,
+                &data![flags, 0_u16, 0_u16, 0x40_u16, 0_u16, 0_u16, 0_u16, 0_u32],
+                out,
+            );
+            if self.header {
+                push_record(0x0041, &data![0_u16, 1_u16, 1_u16, 0_u16, 2_u8, 0_u8], out);
+            }
+            push_record(0x000a, &[], out);
+        }
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>) -> io::Result<()> {
+        let (mut globals, places) = self.globals();
+        let mut offset = globals.len();
+        for ((_, records), place) in self.sheets.iter().zip(places) {
+            globals[place..place + 4].copy_from_slice(&(offset as u32).to_le_bytes());
+            offset += records.len();
+        }
+        let mut compound = CompoundFile::create_with_version(Version::V3, &mut self.file)?;
+        let mut stream = compound.create_stream("/Workbook")?;
+        stream.write_all(&globals)?;
+        for (_, records) in &self.sheets {
+            stream.write_all(records)?;
+        }
+        stream.flush()?;
+        drop(stream);
+        compound.flush()?;
+        drop(compound);
+        self.file.finish(false)
+    }
+}
+
+impl XlsWriter {
+    fn push_number(&mut self, row: u16, column: u16, style: u16, number: f64) {
+        match as_rk(number) {
+            Some(rk) => push_record(0x027e, &data![row, column, style, rk], &mut self.cells),
+            None => push_record(0x0203, &data![row, column, style, number], &mut self.cells),
+        }
+    }
+}

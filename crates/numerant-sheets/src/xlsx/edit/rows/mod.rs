@@ -1,0 +1,433 @@
+//! Cuts a sheet by its rows: each part has the block above the records as it is, and of the rows below it
+//! those that are its own, with all that belongs to them.
+//!
+//! # To whoever changes this
+//!
+//! A part must not hold what belongs to others. That is why texts are counted anew for each part, why
+//! links and comments of other rows are taken out with all that leads to them, and why charts lose the
+//! values that they remember.
+
+mod around;
+mod moved;
+mod texts;
+
+use std::collections::HashMap;
+use std::io::{self, BufRead, BufReader, Read, Write};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use quick_xml::Writer;
+use quick_xml::events::Event;
+
+use self::moved::Moved;
+use self::texts::{TextNumbers, texts};
+use super::assemble::{ExtractError, Extracted, Target, Ways};
+use super::book::Book;
+use super::element::{Document, Element, Node};
+use super::sheet::Gone;
+use crate::repack::Change;
+use crate::xlsx::formula;
+use crate::xlsx::formula::{Cells, Reference};
+use crate::xlsx::place::{Area, Place};
+use numerant_data::disk::OutFile;
+use numerant_data::source::ReadProblem;
+use numerant_markup::plain_attribute;
+
+/// A sheet that is cut by its rows.
+pub struct Cutting {
+    path: PathBuf,
+    book: Arc<Book>,
+    sheet: String,
+    /// The part of the sheet.
+    part: String,
+    /// The sheet without the rows of records.
+    frame: Document,
+    /// The last row above the records.
+    above: u32,
+    gone: Gone,
+    /// Formulas that several cells share, by their number: the cell that has it, and the formula.
+    shared: HashMap<String, (Place, String)>,
+    texts: Vec<String>,
+    values: bool,
+}
+
+/// Functions whose value depends on where they stand, or that lead to cells in ways that do not show.
+const UNCLEAR: [&str; 6] = ["row", "rows", "indirect", "offset", "cell", "subtotal"];
+
+impl Cutting {
+    /// Looks through a sheet whose records stand below the row `above`, and hands each row of them to
+    /// `row`, with its number and as it stands. All formulas become their values where `values` says so.
+    pub fn prepare(
+        path: &Path,
+        sheet: &str,
+        above: u32,
+        values: bool,
+        row: &mut dyn FnMut(u32, &[u8]) -> io::Result<()>,
+    ) -> Result<Self, ExtractError> {
+        let failed = |problem| ExtractError::Read(path.to_owned(), problem);
+        let mut book = Book::open(path).map_err(failed)?;
+        for listed in &mut book.sheets {
+            listed.kept = listed.name == sheet;
+        }
+        let part = book
+            .kept()
+            .next()
+            .map(|sheet| sheet.path.clone())
+            .unwrap_or_default();
+        let mut cutting = Self {
+            path: path.to_owned(),
+            gone: book.gone(values).map_err(failed)?,
+            book: Arc::new(book),
+            sheet: sheet.to_owned(),
+            part,
+            frame: Document::default(),
+            above,
+            shared: HashMap::new(),
+            texts: Vec::new(),
+            values,
+        };
+        let frame = cutting.read(row).map_err(|error| cutting.failed(error))?;
+        let part = cutting.part.clone();
+        cutting.frame = Document::parse(frame, &part).map_err(failed)?;
+        cutting.forbid_names();
+        if let Some(strings) = cutting.book.shared("sharedStrings") {
+            cutting.texts =
+                texts(&cutting.book, &strings).map_err(|error| cutting.failed(error))?;
+        }
+        Ok(cutting)
+    }
+
+    /// Reads the sheet: what is not a row of a record is returned.
+    fn read(&mut self, row: &mut dyn FnMut(u32, &[u8]) -> io::Result<()>) -> io::Result<Vec<u8>> {
+        let mut frame = Writer::new(Vec::new());
+        let mut open: Option<(u32, Writer<Vec<u8>>)> = None;
+        let mut last = 0;
+        let mut cell = Place { row: 0, column: 0 };
+        let mut shared: Option<(String, String)> = None;
+        let above = self.above;
+        let known = &mut self.shared;
+        self.book.package.visit(&self.part, &mut |event| {
+            match &event {
+                Event::Start(tag) | Event::Empty(tag) if tag.local_name().as_ref() == "row" => {
+                    last = number(plain_attribute(tag, "r")).unwrap_or(last + 1);
+                    if last > above {
+                        let mut writer = Writer::new(Vec::new());
+                        let ends = matches!(event, Event::Empty(_));
+                        writer.write_event(event)?;
+                        match ends {
+                            true => row(last, writer.get_ref())?,
+                            false => open = Some((last, writer)),
+                        }
+                        return Ok(());
+                    }
+                }
+                Event::Start(tag) => match tag.local_name().as_ref() {
+                    "c" => {
+                        let place =
+                            plain_attribute(tag, "r").and_then(|place| Place::parse(&place));
+                        cell = place.unwrap_or(cell);
+                    }
+                    "f" if plain_attribute(tag, "t").as_deref() == Some("shared") => {
+                        shared = plain_attribute(tag, "si").map(|group| (group, String::new()));
+                    }
+                    _ => {}
+                },
+                Event::Text(text) => {
+                    if let Some((_, formula)) = &mut shared {
+                        formula.push_str(&text.clone().into_inner());
+                    }
+                }
+                Event::GeneralRef(reference) => {
+                    if let Some((_, formula)) = &mut shared {
+                        numerant_markup::push_reference(reference, formula)
+                            .map_err(io::Error::other)?;
+                    }
+                }
+                Event::End(tag) if tag.local_name().as_ref() == "f" => {
+                    if let Some((group, formula)) =
+                        shared.take().filter(|(_, formula)| !formula.is_empty())
+                    {
+                        known.entry(group).or_insert((cell, formula));
+                    }
+                }
+                _ => {}
+            }
+            match &mut open {
+                None => frame.write_event(event),
+                Some((number, writer)) => {
+                    let ends =
+                        matches!(&event, Event::End(tag) if tag.local_name().as_ref() == "row");
+                    writer.write_event(event)?;
+                    if ends {
+                        row(*number, writer.get_ref())?;
+                        open = None;
+                    }
+                    Ok(())
+                }
+            }
+        })?;
+        Ok(frame.into_inner())
+    }
+
+    fn failed(&self, error: io::Error) -> ExtractError {
+        if error.raw_os_error().is_some() {
+            return ExtractError::Write(error);
+        }
+        match error.downcast::<ReadProblem>() {
+            Ok(problem) => ExtractError::Read(self.path.clone(), problem),
+            Err(error) => ExtractError::Write(error),
+        }
+    }
+
+    /// Formulas of rows must not lead to names that lead to the records of all rows.
+    fn forbid_names(&mut self) {
+        let names = self.book.document.root.child("definedNames");
+        for name in names.into_iter().flat_map(Element::elements) {
+            let (cells, whole) = formula::cells(&name.text());
+            let below = |cells: &Cells| {
+                let last = cells.last.unwrap_or(cells.first);
+                last.place.row > self.above
+            };
+            if whole || cells.iter().any(below) {
+                let name = name.attribute("name").unwrap_or_default();
+                self.gone.names.insert(name.to_lowercase());
+            }
+        }
+        self.gone
+            .names
+            .extend(UNCLEAR.iter().map(|name| (*name).to_owned()));
+    }
+
+    /// Writes the part with these rows, which `spooled` has as they stand, to a workbook at `to`.
+    pub fn write(
+        &self,
+        called: &str,
+        rows: &[u32],
+        spooled: &Path,
+        macros: bool,
+        to: OutFile,
+    ) -> Result<Extracted, ExtractError> {
+        let read = |problem| ExtractError::Read(self.path.clone(), problem);
+        let moved = Moved {
+            above: self.above,
+            rows,
+        };
+        let mut book = Book::clone(&self.book);
+        for listed in book.sheets.iter_mut().filter(|listed| listed.kept) {
+            called.clone_into(&mut listed.called);
+        }
+        let ways = Ways {
+            values: self.values,
+            macros,
+            charts: false,
+        };
+        let mut target = Target::begin(book, ways, true, false).map_err(read)?;
+        let mut frame = self.frame.clone();
+        let mut used = TextNumbers::default();
+        self.edit_frame(&mut frame, &moved, &mut used, &mut target.told);
+        self.edit_names(&mut target, &moved);
+        self.edit_parts(&mut target, &mut frame, &moved)
+            .map_err(read)?;
+        let (head, tail) = split_frame(frame);
+        // The rows are written as they come, and what they need of the texts is known behind them.
+        let sheet = to.path().with_extension("rows");
+        let disk = to.disk().clone();
+        let result = self.write_rows(
+            disk.create(&sheet).map_err(|error| self.failed(error))?,
+            &head,
+            &tail,
+            spooled,
+            &moved,
+            &mut used,
+            &mut target.told,
+        );
+        let result = result.map_err(|error| self.failed(error)).and_then(|()| {
+            let from = sheet.clone();
+            let copy = move |out: &mut dyn Write| {
+                let mut file = std::fs::File::open(&from)?;
+                io::copy(&mut file, out).map(drop)
+            };
+            target.change(&self.part, Change::Written(Box::new(copy)));
+            if let Some(strings) = self.book.shared("sharedStrings") {
+                target.texts = None;
+                target.change(&strings, Change::Bytes(used.list(&self.texts)));
+            }
+            let package = self.book.package.clone();
+            let (repack, told) = target.finish(ways).map_err(read)?;
+            repack
+                .write(&package, to)
+                .map_err(|error| self.failed(error))?;
+            Ok(told)
+        });
+        // The stage is removed as a whole later.
+        let _ = disk.remove(&sheet);
+        result
+    }
+
+    /// Writes the sheet with the rows of the part.
+    #[allow(clippy::too_many_arguments, reason = "all of it is one sheet")]
+    fn write_rows(
+        &self,
+        to: OutFile,
+        head: &str,
+        tail: &str,
+        spooled: &Path,
+        moved: &Moved<'_>,
+        used: &mut TextNumbers,
+        told: &mut Extracted,
+    ) -> io::Result<()> {
+        let mut out = io::BufWriter::with_capacity(1 << 17, to);
+        out.write_all(head.as_bytes())?;
+        let mut kept = BufReader::with_capacity(1 << 17, std::fs::File::open(spooled)?);
+        let mut bytes = Vec::new();
+        for &row in moved.rows {
+            let mut length = [0; 4];
+            kept.read_exact(&mut length)?;
+            bytes.resize(u32::from_le_bytes(length) as usize, 0);
+            kept.read_exact(&mut bytes)?;
+            let text = std::str::from_utf8(&bytes).map_err(io::Error::other)?;
+            let mut element =
+                Document::parse(text.as_bytes().to_vec(), &self.part).map_err(io::Error::other)?;
+            self.edit_row(&mut element.root, row, moved, used, told);
+            out.write_all(element.root.to_text().as_bytes())?;
+        }
+        told.stale |= told.formulas > 0 && self.book.is_to_be_computed();
+        debug_assert!(
+            kept.fill_buf().is_ok_and(<[u8]>::is_empty),
+            "all rows are taken"
+        );
+        out.write_all(tail.as_bytes())?;
+        let out = out.into_inner().map_err(io::IntoInnerError::into_error)?;
+        out.finish(false)
+    }
+
+    /// Gives a row its new number, and its cells and formulas with it.
+    fn edit_row(
+        &self,
+        element: &mut Element,
+        row: u32,
+        moved: &Moved<'_>,
+        used: &mut TextNumbers,
+        told: &mut Extracted,
+    ) {
+        let new = moved.row(row).unwrap_or(row);
+        element.set_attribute("r", Some(&new.to_string()));
+        let mut column = 0;
+        for cell in element.elements_mut().filter(|cell| cell.name() == "c") {
+            let said = cell.attribute("r").and_then(|place| Place::parse(&place));
+            let place = Place {
+                row,
+                column: said.map_or(column, |place| place.column),
+            };
+            column = place.column + 1;
+            let moved_place = Place { row: new, ..place };
+            cell.set_attribute("r", Some(&moved_place.to_string()));
+            if cell.attribute("t").as_deref() == Some("s")
+                && let Some(value) = cell.child_mut("v")
+                && let Ok(number) = value.text().trim().parse::<usize>()
+            {
+                value.set_text(&used.of(number).to_string());
+            }
+            let Some(formula) = cell.child("f") else {
+                continue;
+            };
+            match self.row_formula(formula, place, new) {
+                Some(text) => {
+                    let name = formula.full_name().to_owned();
+                    let mut plain = Element::alone(name);
+                    plain.set_text(&text);
+                    if let Some(old) = cell.child_mut("f") {
+                        *old = plain;
+                    }
+                }
+                None => {
+                    cell.retain(|child| child.name() != "f");
+                    cell.set_attribute("cm", None);
+                    told.formulas += 1;
+                    told.without_value += u64::from(cell.child("v").is_none());
+                }
+            }
+        }
+    }
+
+    /// The formula of a cell for its new row; `None` if it leads beyond its row and what is above.
+    fn row_formula(&self, element: &Element, place: Place, new: u32) -> Option<String> {
+        let own = element.text();
+        let text = match element.attribute("t").as_deref() {
+            Some("shared") if own.is_empty() => {
+                let (from, shared) = self.shared.get(&element.attribute("si")?)?;
+                formula::shifted(shared, *from, place)?
+            }
+            Some("shared" | "normal") | None => own,
+            Some("array") => {
+                let area = element.attribute("ref").and_then(|area| Area::parse(&area));
+                if area.is_none_or(|area| area.first != area.last) {
+                    return None;
+                }
+                own
+            }
+            Some(_) => return None,
+        };
+        if self.gone.all || self.gone.breaks(&text) || reads_table(&text, &self.book, &self.part) {
+            return None;
+        }
+        let (cells, whole) = formula::cells(&text);
+        if whole {
+            return None;
+        }
+        let in_row = |row: u32| match row {
+            row if row == place.row => Some(new),
+            row if row <= self.above => Some(row),
+            _ => None,
+        };
+        formula::with_cells(&text, &cells, |named, mut cell| {
+            match &named.sheet {
+                None => {}
+                Some(Reference::Sheets(sheet, None)) if sheet.eq_ignore_ascii_case(&self.sheet) => {
+                }
+                Some(_) => return Some(cell),
+            }
+            // An area from above down to the row grows with the rows.
+            let last = named.last.unwrap_or(named.first);
+            if named.first.place.row != last.place.row && last.place.row > self.above {
+                return None;
+            }
+            cell.place.row = in_row(cell.place.row)?;
+            Some(cell)
+        })
+    }
+}
+
+/// Whether a formula reads more of a table than its own row.
+fn reads_table(formula: &str, book: &Book, sheet: &str) -> bool {
+    let tables = book.tables(sheet).unwrap_or_default();
+    formula::pieces(formula).iter().any(|piece| {
+        let Reference::Name(name) = &piece.is else {
+            return false;
+        };
+        let known = |(table, _): &(String, String)| table.eq_ignore_ascii_case(name);
+        if !tables.iter().any(known) {
+            return false;
+        }
+        let behind = formula[piece.range.end..].to_lowercase();
+        !behind.starts_with("[[#this row]") && !behind.starts_with("[@")
+    })
+}
+
+/// The frame before and behind the rows.
+fn split_frame(mut frame: Document) -> (String, String) {
+    const MARK: &str = "\u{e000}rows\u{e000}";
+    if let Some(data) = frame.root.child_mut("sheetData") {
+        data.open();
+        data.children.push(Node::Other(MARK.to_owned()));
+    }
+    let text = String::from_utf8(frame.into_bytes()).unwrap_or_default();
+    match text.rsplit_once(MARK) {
+        Some((head, tail)) => (head.to_owned(), tail.to_owned()),
+        None => (text, String::new()),
+    }
+}
+
+fn number(text: Option<String>) -> Option<u32> {
+    text?.parse().ok()
+}

@@ -1,0 +1,110 @@
+//! Where rows have come to, and what that makes of areas and formulas.
+
+use crate::xlsx::formula;
+use crate::xlsx::formula::Reference;
+use crate::xlsx::place::{Anchored, Area, Place};
+
+/// Where rows have come to.
+pub(super) struct Moved<'a> {
+    pub(super) above: u32,
+    /// The rows that were taken, in their order.
+    pub(super) rows: &'a [u32],
+}
+
+impl Moved<'_> {
+    /// The new number of a row.
+    pub(super) fn row(&self, row: u32) -> Option<u32> {
+        if row <= self.above {
+            return Some(row);
+        }
+        let place = self.rows.binary_search(&row).ok()?;
+        Some(self.above + 1 + place as u32)
+    }
+
+    /// What is left of an area.
+    pub(super) fn area(&self, area: Area) -> Option<Area> {
+        let first = match area.first.row <= self.above {
+            true => area.first.row,
+            false => self.above + 1 + self.rows.partition_point(|row| *row < area.first.row) as u32,
+        };
+        let last = match area.last.row <= self.above {
+            true => area.last.row,
+            false => self.above + self.rows.partition_point(|row| *row <= area.last.row) as u32,
+        };
+        (first <= last).then(|| area.with_rows(first, last))
+    }
+
+    /// What is left of areas with blanks between them.
+    pub(super) fn areas(&self, text: &str) -> Option<String> {
+        let parsed = text
+            .split_ascii_whitespace()
+            .map(|area| match Area::parse(area) {
+                Some(area) => self.area(area).map(|area| area.to_string()),
+                // Whole columns stay what they are.
+                None => Some(area.to_owned()),
+            });
+        let left: Vec<String> = parsed.flatten().collect();
+        (!left.is_empty()).then(|| left.join(" "))
+    }
+
+    /// A formula of a name or chart, with what is left of the areas on `sheet` that it leads to; `None`
+    /// if nothing is left of one.
+    pub(super) fn formula(&self, formula: &str, sheet: &str) -> Option<String> {
+        let (cells, _) = formula::cells(formula);
+        let mut written = String::new();
+        let mut done = 0;
+        for named in &cells {
+            let on_sheet = match &named.sheet {
+                Some(Reference::Sheets(first, None)) => first.eq_ignore_ascii_case(sheet),
+                None => true,
+                _ => false,
+            };
+            if !on_sheet {
+                continue;
+            }
+            let last = named.last.unwrap_or(named.first);
+            let area = Area {
+                first: named.first.place,
+                last: last.place,
+            };
+            let left = self.area(area)?;
+            let corner = |anchored: Anchored, place: Place| Anchored { place, ..anchored };
+            written.push_str(&formula[done..named.range.start]);
+            written.push_str(&corner(named.first, left.first).to_string());
+            if named.last.is_some() {
+                written.push_str(&format!(":{}", corner(last, left.last)));
+            }
+            done = named.range.end;
+        }
+        Some(written + &formula[done..])
+    }
+
+    /// The formula of a rule, which counts its rows from the first of those that it is for.
+    pub(super) fn rule(&self, formula: &str, sheet: &str) -> Option<String> {
+        let (cells, _) = formula::cells(formula);
+        formula::with_cells(formula, &cells, |named, mut cell| {
+            let on_sheet = match &named.sheet {
+                None => true,
+                Some(Reference::Sheets(first, None)) => first.eq_ignore_ascii_case(sheet),
+                Some(_) => return Some(cell),
+            };
+            let row = cell.place.row;
+            if on_sheet && row > self.above {
+                cell.place.row = match cell.fixed_row {
+                    // A fixed row is a certain record, but for the ends of an area.
+                    true if named.last.is_none() => self.row(row)?,
+                    true => {
+                        let below = self.rows.partition_point(|known| *known <= row) as u32;
+                        self.above + below.max(1)
+                    }
+                    // The first of the rule's rows comes to be the first that is left.
+                    false => {
+                        let before = self.rows.partition_point(|known| *known < row) as u32;
+                        self.above + 1 + before.min(self.rows.len().saturating_sub(1) as u32)
+                    }
+                };
+            }
+            Some(cell)
+        })
+    }
+}

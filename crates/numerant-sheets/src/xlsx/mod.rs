@@ -1,0 +1,21 @@
+//! Workbooks after ECMA-376 / ISO/IEC 29500 (Office Open XML), `.xlsx` and `.xlsm`.
+
+mod edit;
+mod fast;
+mod formula;
+mod parts;
+mod place;
+mod read;
+mod strings;
+mod write;
+
+pub use edit::{
+    Cutting, ExtractError, Extracted, FillError, Form, FormProblem, PutTable, Shelf, Taken, Ways,
+    assemble,
+};
+pub(crate) use parts::{Relations, check_own_parts, office_document};
+pub use read::XlsxBook;
+pub use write::XlsxWriter;
+
+/// What the format is called.
+pub const NAME: &str = "Office Open XML workbook";

@@ -1,0 +1,626 @@
+//! Reads workbooks: the list of sheets, the styles, and the cells of a sheet as a stream.
+
+#![deny(
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss
+)]
+
+use std::collections::HashMap;
+use std::sync::{Arc, OnceLock};
+
+use quick_xml::events::{BytesStart, Event};
+
+use super::fast::{self, Fast};
+use super::formula::shifted;
+use super::parts::{Relations, check_own_parts, office_document};
+use super::place;
+use super::strings::{TextState, read_strings, unescaped};
+use crate::package::Package;
+use numerant_data::source::{Place, ReadProblem};
+use numerant_format::sheet::{
+    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Uncomputed, Visibility,
+    Workbook, letters,
+};
+use numerant_markup::{Flow, Markup, attribute, push_reference};
+
+/// Bytes that a part besides sheets and shared texts may take.
+const SMALL: u64 = 64 << 20;
+
+/// Columns and rows that a sheet may have.
+const COLUMNS: u32 = 16_384;
+const ROWS: u64 = 1_048_576;
+
+/// An open workbook.
+pub struct XlsxBook {
+    package: Package,
+    sheets: Vec<SheetInfo>,
+    /// The part of each sheet.
+    paths: Vec<String>,
+    strings_path: Option<String>,
+    strings: OnceLock<Arc<Strings>>,
+    styles: Arc<Vec<Shown>>,
+    epoch: Epoch,
+    memory: usize,
+}
+
+impl XlsxBook {
+    /// Opens the workbook of a package, whose shared texts may take `memory` bytes. `None` if the
+    /// package is none.
+    pub fn open(package: &Package, memory: usize) -> Result<Option<Self>, ReadProblem> {
+        let path = match office_document(package)? {
+            Some(path) => path,
+            None if package.place("xl/workbook.xml").is_some() => "xl/workbook.xml".to_owned(),
+            None => return Ok(None),
+        };
+        let Some(bytes) = package.bytes(&path, SMALL)? else {
+            return Ok(None);
+        };
+        if path.ends_with(".bin") {
+            return Ok(None);
+        }
+        let relations = Relations::of(package, &path)?;
+        let mut markup = Markup::new(Box::new(std::io::Cursor::new(bytes)), &path);
+        let mut epoch = Epoch::Year1900;
+        let mut listed: Vec<(SheetInfo, String)> = Vec::new();
+        let mut is_workbook = false;
+        markup.pull(|event| {
+            if let Event::Start(tag) | Event::Empty(tag) = event {
+                match tag.local_name().as_ref() {
+                    "workbook" => is_workbook = true,
+                    "workbookPr" => {
+                        let set = attribute(&tag, "date1904");
+                        if matches!(set.as_deref(), Some("1" | "true" | "on")) {
+                            epoch = Epoch::Year1904;
+                        }
+                    }
+                    "sheet" => {
+                        let name = attribute(&tag, "name").unwrap_or_default();
+                        let visibility = match attribute(&tag, "state").as_deref() {
+                            Some("hidden") => Visibility::Hidden,
+                            Some("veryHidden") => Visibility::VeryHidden,
+                            _ => Visibility::Visible,
+                        };
+                        let id = attribute(&tag, "id").unwrap_or_default();
+                        let (kind, path) = relations.target(&id).unwrap_or(("worksheet", ""));
+                        let info = SheetInfo {
+                            name: unescaped(&name).into_owned(),
+                            visibility,
+                            has_cells: kind == "worksheet",
+                        };
+                        listed.push((info, path.to_owned()));
+                    }
+                    _ => {}
+                }
+            }
+            Ok(Flow::On)
+        })?;
+        if !is_workbook {
+            return Ok(None);
+        }
+        check_own_parts(listed.iter().map(|(info, path)| (info, path.as_str())))?;
+        let styles = match relations.of_kind("styles") {
+            Some(path) => read_styles(package, path)?,
+            None => Vec::new(),
+        };
+        let strings_path = relations.of_kind("sharedStrings").map(str::to_owned);
+        let (sheets, paths) = listed.into_iter().unzip();
+        Ok(Some(Self {
+            package: package.clone(),
+            sheets,
+            paths,
+            strings_path: strings_path.filter(|path| package.place(path).is_some()),
+            strings: OnceLock::new(),
+            styles: Arc::new(styles),
+            epoch,
+            memory,
+        }))
+    }
+
+    /// The shared texts, read once.
+    fn strings(&self) -> Result<Arc<Strings>, ReadProblem> {
+        if let Some(known) = self.strings.get() {
+            return Ok(Arc::clone(known));
+        }
+        let strings = match &self.strings_path {
+            Some(path) => read_strings(&mut self.package.markup(path)?, self.memory)?,
+            None => Strings::default(),
+        };
+        Ok(Arc::clone(self.strings.get_or_init(|| Arc::new(strings))))
+    }
+}
+
+impl Workbook for XlsxBook {
+    fn sheets(&self) -> &[SheetInfo] {
+        &self.sheets
+    }
+
+    fn rows(&self, sheet: usize, on_uncomputed: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
+        let path = &self.paths[sheet];
+        if path.is_empty() || self.package.place(path).is_none() {
+            return Err(ReadProblem::Damaged {
+                what: format!(
+                    "the part of the sheet '{}' is missing",
+                    self.sheets[sheet].name
+                ),
+            });
+        }
+        // Both are unpacked at the same time.
+        let markup = self.package.markup(path)?;
+        Ok(Box::new(XlsxRows {
+            markup,
+            state: State {
+                strings: self.strings()?,
+                styles: Arc::clone(&self.styles),
+                numbers: NumberText { epoch: self.epoch },
+                row: 0,
+                column: 0,
+                cell: CellHead::default(),
+                is_open: false,
+                value: String::new(),
+                has_inline: false,
+                has_value: false,
+                has_formula: false,
+                formulas: (on_uncomputed == Uncomputed::Formula).then(Formulas::default),
+                inside: Inside::Nothing,
+                text: TextState::default(),
+                stage: Stage::Before,
+                oddities: Oddities::default(),
+            },
+        }))
+    }
+}
+
+/// How numbers show under each cell style.
+fn read_styles(package: &Package, path: &str) -> Result<Vec<Shown>, ReadProblem> {
+    let Some(bytes) = package.bytes(path, SMALL)? else {
+        return Ok(Vec::new());
+    };
+    let mut markup = Markup::new(Box::new(std::io::Cursor::new(bytes)), path);
+    let mut own: Vec<(u32, Shown)> = Vec::new();
+    let mut styles = Vec::new();
+    let mut in_cell_styles = false;
+    markup.pull(|event| {
+        match event {
+            Event::Start(tag) | Event::Empty(tag) => {
+                let number = |name| attribute(&tag, name).and_then(|text| text.parse().ok());
+                match tag.local_name().as_ref() {
+                    "numFmt" => {
+                        let code = attribute(&tag, "formatCode").unwrap_or_default();
+                        if let Some(id) = number("numFmtId") {
+                            own.push((id, Shown::of(&code)));
+                        }
+                    }
+                    "cellXfs" => in_cell_styles = true,
+                    "xf" if in_cell_styles => {
+                        let id = number("numFmtId").unwrap_or(0);
+                        styles.push(Shown::under(id, &own));
+                    }
+                    _ => {}
+                }
+            }
+            Event::End(tag) if tag.local_name().as_ref() == "cellXfs" => in_cell_styles = false,
+            _ => {}
+        }
+        Ok(Flow::On)
+    })?;
+    Ok(styles)
+}
+
+/// The rows of a sheet.
+struct XlsxRows {
+    markup: Markup,
+    state: State,
+}
+
+/// How far a sheet is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Stage {
+    Before,
+    Data,
+    Behind,
+}
+
+/// What is being read inside a cell.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Inside {
+    Nothing,
+    Value,
+    Inline,
+    Formula,
+}
+
+/// The formulas of a sheet, where they are wanted.
+#[derive(Debug, Default)]
+struct Formulas {
+    /// The number by which the open cell shares its formula, and the text of that.
+    group: Option<String>,
+    text: String,
+    /// The formulas that others share, with the cells that they were written for.
+    shared: HashMap<String, (place::Place, String)>,
+}
+
+impl Formulas {
+    fn begin(&mut self, tag: &BytesStart<'_>) {
+        let is_shared = attribute(tag, "t").is_some_and(|kind| kind == "shared");
+        self.group = attribute(tag, "si").filter(|_| is_shared);
+        self.text.clear();
+    }
+
+    /// The formula of the open cell, which is at `place`.
+    fn take(&mut self, place: place::Place) -> String {
+        let text = std::mem::take(&mut self.text);
+        match self.group.take() {
+            Some(group) if text.is_empty() => {
+                let shared = self.shared.get(&group);
+                let text = shared.and_then(|(from, text)| shifted(text, *from, place));
+                text.unwrap_or_default()
+            }
+            Some(group) => {
+                self.shared.insert(group, (place, text.clone()));
+                text
+            }
+            None => text,
+        }
+    }
+}
+
+/// What the tag of a cell says.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct CellHead {
+    pub(super) kind: CellKind,
+    pub(super) style: usize,
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) enum CellKind {
+    #[default]
+    Number,
+    Shared,
+    Text,
+    Inline,
+    Boolean,
+    Error,
+    Date,
+}
+
+pub(super) struct State {
+    pub(super) strings: Arc<Strings>,
+    styles: Arc<Vec<Shown>>,
+    pub(super) numbers: NumberText,
+    /// The present row, from 1, and column, from 0; a cell that does not say where it is comes
+    /// behind the one before.
+    pub(super) row: u64,
+    pub(super) column: u32,
+    cell: CellHead,
+    /// A cell has begun and not ended.
+    is_open: bool,
+    value: String,
+    /// The open cell has the text of an inline string.
+    has_inline: bool,
+    has_value: bool,
+    has_formula: bool,
+    formulas: Option<Formulas>,
+    inside: Inside,
+    text: TextState,
+    stage: Stage,
+    pub(super) oddities: Oddities,
+}
+
+impl State {
+    /// How numbers show under a style.
+    #[inline]
+    pub(super) fn shown(&self, style: usize) -> Shown {
+        self.styles.get(style).copied().unwrap_or(Shown::PLAIN)
+    }
+
+    fn place(&self) -> String {
+        format!("{}{}", letters(self.column.saturating_sub(1)), self.row)
+    }
+
+    fn damaged(&self, what: impl std::fmt::Display) -> ReadProblem {
+        ReadProblem::Damaged {
+            what: what.to_string(),
+        }
+    }
+
+    fn begin_row(&mut self, tag: &BytesStart<'_>, row: &mut Row) -> Result<(), ReadProblem> {
+        let mut number = self.row + 1;
+        for attribute in tag.attributes().with_checks(false).flatten() {
+            match attribute.key.as_ref() {
+                "r" => {
+                    let said = attribute
+                        .value
+                        .parse()
+                        .ok()
+                        .filter(|row| (1..=ROWS).contains(row));
+                    number = said.ok_or_else(|| {
+                        self.damaged(format!("there is no row '{}'", attribute.value))
+                    })?;
+                }
+                "hidden" if matches!(attribute.value.as_ref(), "1" | "true") => {
+                    self.oddities.hidden_rows += 1;
+                }
+                _ => {}
+            }
+        }
+        self.row = number;
+        self.column = 0;
+        row.number = number;
+        Ok(())
+    }
+
+    fn begin_cell(&mut self, tag: &BytesStart<'_>) -> Result<(), ReadProblem> {
+        let mut head = CellHead::default();
+        let mut said = None;
+        for attribute in tag.attributes().with_checks(false).flatten() {
+            let value = attribute.value.as_ref();
+            match attribute.key.as_ref() {
+                "r" => said = Some(self.column_of(value)?),
+                "s" => head.style = value.parse().unwrap_or(0),
+                "t" => {
+                    head.kind = match value {
+                        "s" => CellKind::Shared,
+                        "str" => CellKind::Text,
+                        "inlineStr" => CellKind::Inline,
+                        "b" => CellKind::Boolean,
+                        "e" => CellKind::Error,
+                        "d" => CellKind::Date,
+                        _ => CellKind::Number,
+                    };
+                }
+                _ => {}
+            }
+        }
+        // From here on `column` is that of the next cell.
+        self.column = said.unwrap_or(self.column) + 1;
+        if self.column > COLUMNS {
+            return Err(self.damaged(format!("there is no column behind XFD (row {})", self.row)));
+        }
+        self.cell = head;
+        self.is_open = true;
+        self.value.clear();
+        self.has_inline = false;
+        self.has_value = false;
+        self.has_formula = false;
+        self.inside = Inside::Nothing;
+        Ok(())
+    }
+
+    /// The column, from 0, of a reference such as `BC12`, which must be in the present row.
+    #[inline]
+    fn column_of(&self, reference: &str) -> Result<u32, ReadProblem> {
+        let mut column = 0_u32;
+        let mut row = 0_u64;
+        let mut digits = false;
+        for byte in reference.bytes() {
+            match byte {
+                b'A'..=b'Z' if !digits && column < 100_000 => {
+                    column = column * 26 + u32::from(byte - b'A') + 1;
+                }
+                b'0'..=b'9' if column > 0 && row < 100_000_000 => {
+                    digits = true;
+                    row = row * 10 + u64::from(byte - b'0');
+                }
+                _ => return Err(self.damaged(format!("'{reference}' is no cell"))),
+            }
+        }
+        if column == 0 || column > COLUMNS || row != self.row {
+            return Err(self.damaged(format!("the cell '{reference}' stands in row {}", self.row)));
+        }
+        Ok(column - 1)
+    }
+
+    fn end_cell(&mut self, row: &mut Row) -> Result<(), ReadProblem> {
+        // An end without a start is none of a cell.
+        let Some(column) = self.column.checked_sub(1).filter(|_| self.is_open) else {
+            return Ok(());
+        };
+        self.is_open = false;
+        if self.has_formula {
+            self.oddities.formulas += 1;
+            // An empty value is the result of a formula only if it is a text.
+            let has_text = self.has_value && self.cell.kind == CellKind::Text;
+            let is_computed = has_text || !self.value.is_empty();
+            if !is_computed {
+                self.oddities.without_value(self.row, column);
+            }
+            if let Some(formulas) = &mut self.formulas {
+                let row_number = u32::try_from(self.row).unwrap_or(u32::MAX);
+                let place = place::Place {
+                    row: row_number,
+                    column,
+                };
+                let text = formulas.take(place);
+                if !is_computed && !text.is_empty() {
+                    row.push_text(column, &unescaped(&format!("={text}")));
+                }
+            }
+        }
+        if self.value.is_empty() {
+            return Ok(());
+        }
+        let value = self.value.as_str();
+        match self.cell.kind {
+            CellKind::Number => {
+                let shown = self.shown(self.cell.style);
+                let mut fits = true;
+                row.push_with(column, |out| {
+                    fits = self
+                        .numbers
+                        .write(value.trim_ascii().as_bytes(), shown, out);
+                });
+                if !fits {
+                    return Err(
+                        self.damaged(format!("cell {}: '{value}' is no number", self.place()))
+                    );
+                }
+            }
+            CellKind::Shared => {
+                let number = value.trim_ascii().parse::<usize>().ok();
+                let laid = number.and_then(|number| self.strings.laid(number));
+                let Some(laid) = laid else {
+                    return Err(self.damaged(format!(
+                        "cell {} holds the shared text {value}, and there are {}",
+                        self.place(),
+                        self.strings.len()
+                    )));
+                };
+                row.push_laid(column, laid);
+            }
+            CellKind::Text | CellKind::Inline => row.push_text(column, &unescaped(value)),
+            CellKind::Boolean => {
+                let shown = self.shown(self.cell.style);
+                row.push_boolean(column, matches!(value, "1" | "true"), shown);
+            }
+            CellKind::Error => {
+                self.oddities.errors += 1;
+                row.push_text(column, value);
+            }
+            CellKind::Date => {
+                // Midnight of a date is not written.
+                let date = value.strip_suffix('Z').unwrap_or(value);
+                let date = date.strip_suffix("T00:00:00").unwrap_or(date);
+                row.push_laid(column, date.replace('T', " ").as_bytes());
+            }
+        }
+        Ok(())
+    }
+
+    fn push_formula(&mut self, text: &str) {
+        if let Some(formulas) = &mut self.formulas {
+            formulas.text.push_str(text);
+        }
+    }
+
+    fn take(&mut self, event: Event<'_>, row: &mut Row) -> Result<Flow, ReadProblem> {
+        match event {
+            Event::Start(tag) => match tag.local_name().as_ref() {
+                "c" if self.stage == Stage::Data => self.begin_cell(&tag)?,
+                // The text of an inline string is that in `is`, whatever stands beside it.
+                "v" if self.has_inline => {}
+                "v" => {
+                    self.inside = Inside::Value;
+                    self.has_value = true;
+                }
+                "f" => {
+                    self.has_formula = true;
+                    if let Some(formulas) = &mut self.formulas {
+                        formulas.begin(&tag);
+                        self.inside = Inside::Formula;
+                    }
+                }
+                "is" => {
+                    if self.cell.kind == CellKind::Inline {
+                        self.has_inline = true;
+                        self.value.clear();
+                    }
+                    self.inside = Inside::Inline;
+                }
+                "row" => self.begin_row(&tag, row)?,
+                "sheetData" => self.stage = Stage::Data,
+                "mergeCell" => self.oddities.merged += 1,
+                _ if self.inside == Inside::Inline => {
+                    self.text.take(&Event::Start(tag), &mut self.value)?;
+                }
+                _ => {}
+            },
+            Event::Empty(tag) => match tag.local_name().as_ref() {
+                "c" if self.stage == Stage::Data => self.begin_cell(&tag)?,
+                "f" => {
+                    self.has_formula = true;
+                    if let Some(formulas) = &mut self.formulas {
+                        formulas.begin(&tag);
+                    }
+                }
+                "v" => self.has_value = true,
+                "row" => self.begin_row(&tag, row)?,
+                "sheetData" => self.stage = Stage::Behind,
+                "mergeCell" => self.oddities.merged += 1,
+                _ => {}
+            },
+            Event::End(tag) => match tag.local_name().as_ref() {
+                "v" | "f" => self.inside = Inside::Nothing,
+                "c" => self.end_cell(row)?,
+                "is" => self.inside = Inside::Nothing,
+                "row" => return Ok(Flow::Pause),
+                "sheetData" => {
+                    self.stage = Stage::Behind;
+                }
+                _ if self.inside == Inside::Inline => {
+                    self.text.take(&Event::End(tag), &mut self.value)?;
+                }
+                _ => {}
+            },
+            Event::Text(text) if self.inside == Inside::Formula => {
+                self.push_formula(&text.xml10_content());
+            }
+            Event::CData(text) if self.inside == Inside::Formula => {
+                self.push_formula(&text.xml10_content());
+            }
+            Event::GeneralRef(name) if self.inside == Inside::Formula => {
+                let mut text = String::new();
+                push_reference(&name, &mut text)?;
+                self.push_formula(&text);
+            }
+            other => match (self.inside, &other) {
+                (Inside::Nothing | Inside::Formula, _) => {}
+                (Inside::Inline, _) => self.text.take(&other, &mut self.value)?,
+                (Inside::Value, Event::Text(text)) => self.value.push_str(&text.xml10_content()),
+                (Inside::Value, Event::CData(text)) => self.value.push_str(&text.xml10_content()),
+                (Inside::Value, Event::GeneralRef(name)) => push_reference(name, &mut self.value)?,
+                _ => {}
+            },
+        }
+        Ok(Flow::On)
+    }
+}
+
+impl Rows for XlsxRows {
+    fn next(&mut self, row: &mut Row) -> Result<bool, (Place, ReadProblem)> {
+        let state = &mut self.state;
+        let mut tried = Ok(Fast::Unusual);
+        while state.stage == Stage::Data {
+            tried = fast::read(self.markup.rest(), state, row);
+            match tried {
+                Ok(Fast::Row(length)) => {
+                    self.markup.pass(length);
+                    return Ok(true);
+                }
+                Ok(Fast::Incomplete) if self.markup.has_more() => match self.markup.more() {
+                    Ok(()) => {}
+                    Err(problem) => {
+                        tried = Err(problem);
+                        break;
+                    }
+                },
+                _ => break,
+            }
+        }
+        let more = match tried {
+            Ok(_) => self.markup.pull(|event| state.take(event, row)),
+            Err(problem) => Err(problem),
+        };
+        let at = |problem| {
+            let row = Some(self.state.row).filter(|row| *row > 0);
+            let place = row.map_or_else(Place::default, Place::row);
+            (place, problem)
+        };
+        match more {
+            Ok(true) => Ok(true),
+            Ok(false) if self.state.stage == Stage::Behind => Ok(false),
+            Ok(false) => Err(at(self
+                .state
+                .damaged("the sheet ends in the middle of its rows"))),
+            Err(problem) => Err(at(problem)),
+        }
+    }
+
+    fn oddities(&self) -> Oddities {
+        self.state.oddities
+    }
+
+    fn forget_oddities(&mut self) {
+        self.state.oddities = Oddities::default();
+    }
+}

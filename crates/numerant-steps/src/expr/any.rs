@@ -1,0 +1,297 @@
+//! Conditions that hold for a record if they hold for any of the values that it has several of, as
+//! `SVC02` and `SVC[2]02`, or `650$a` and `650[2]$a`. Values of one segment or field are taken together, and
+//! those that a record does not have are not taken at all.
+
+use std::collections::HashMap;
+
+use super::check::ScopeColumn;
+use numerant_data::record::Batch;
+
+/// The slot of the column that a condition names, and that of the value that is taken for it; `None` if
+/// the segment or field has none.
+pub(super) type Taken = Vec<(usize, Option<usize>)>;
+
+/// The values that stand several times, of the columns that a condition names.
+#[derive(Clone, Debug, Default)]
+pub(super) struct AnyOf {
+    groups: Vec<Group>,
+}
+
+/// The columns of one segment or field.
+#[derive(Clone, Debug)]
+struct Group {
+    columns: Vec<GroupColumn>,
+    /// How many segments or fields of the name there are columns for.
+    count: usize,
+}
+
+#[derive(Clone, Debug)]
+struct GroupColumn {
+    /// The slot by which the condition knows it.
+    slot: usize,
+    /// The slots of its values in each of the segments or fields, of which one can have several.
+    values: Vec<Vec<usize>>,
+}
+
+/// A name without numbers above 1: those of the segment or field, and those of a value in it.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+struct Apart {
+    base: String,
+    group: String,
+    of_group: Vec<u32>,
+    of_value: Vec<u32>,
+}
+
+impl Apart {
+    fn of(column: &str) -> Self {
+        let mut base = String::new();
+        // Each number, and where it stands in the base.
+        let mut numbers: Vec<(usize, u32)> = Vec::new();
+        let mut rest = column;
+        while let Some((before, (inside, behind))) = rest
+            .split_once('[')
+            .and_then(|(before, rest)| Some((before, rest.split_once(']')?)))
+        {
+            base.push_str(before);
+            match inside.parse::<u32>() {
+                Ok(number) if number > 1 => numbers.push((base.len(), number)),
+                _ => base.push_str(&format!("[{inside}]")),
+            }
+            rest = behind;
+        }
+        base.push_str(rest);
+        let end = group_end(&base);
+        let of = |is_group: bool| -> Vec<u32> {
+            let fits = numbers.iter().filter(|(at, _)| (*at <= end) == is_group);
+            fits.map(|(_, number)| *number).collect()
+        };
+        Self {
+            group: base[..end].to_owned(),
+            of_group: of(true),
+            of_value: of(false),
+            base,
+        }
+    }
+
+    /// Whether a column is one of the values that this name stands for.
+    fn has(&self, column: &Self) -> bool {
+        let fits = |own: &[u32], other: &[u32]| own.is_empty() || own == other;
+        self.base == column.base
+            && fits(&self.of_group, &column.of_group)
+            && fits(&self.of_value, &column.of_value)
+    }
+}
+
+/// Where the name of the segment or field ends in a name without numbers: `650` in `650$a`, `CAS[CO]` in
+/// `CAS[CO]02`.
+fn group_end(base: &str) -> usize {
+    if let Some(end) = base.find(['$', '#']) {
+        return end;
+    }
+    let before = base.split('-').next().unwrap_or(base).len();
+    let is_control_field = before <= 3 && base.bytes().all(|byte| byte.is_ascii_digit());
+    // The number of an element has two digits.
+    let end = if is_control_field {
+        before
+    } else {
+        before.saturating_sub(2)
+    };
+    if base.is_char_boundary(end) { end } else { 0 }
+}
+
+impl AnyOf {
+    /// The values that stand several times of the columns that are named, by their slots and names.
+    pub(super) fn new(named: &[(usize, String)], columns: &[ScopeColumn]) -> Option<Self> {
+        let named: Vec<(usize, Apart)> = named
+            .iter()
+            .map(|(slot, name)| (*slot, Apart::of(name)))
+            .collect();
+        let all: Vec<(usize, Apart)> = columns
+            .iter()
+            .map(|column| (column.slot, Apart::of(&column.name)))
+            .filter(|(_, column)| named.iter().any(|(_, name)| name.has(column)))
+            .collect();
+        let mut groups: Vec<((String, Vec<u32>), Group)> = Vec::new();
+        for (slot, name) in &named {
+            let key = (name.group.clone(), name.of_group.clone());
+            let known = groups.iter().position(|(known, _)| *known == key);
+            let place = known.unwrap_or_else(|| {
+                let columns = Vec::new();
+                groups.push((key, Group { columns, count: 0 }));
+                groups.len() - 1
+            });
+            let values = Vec::new();
+            let slot = *slot;
+            groups[place].1.columns.push(GroupColumn { slot, values });
+        }
+        for (key, group) in &mut groups {
+            let of_group: Vec<&(usize, Apart)> = all
+                .iter()
+                .filter(|(_, column)| column.group == key.0)
+                .collect();
+            let mut numbers: HashMap<&[u32], usize> = HashMap::new();
+            for (_, column) in &of_group {
+                let next = numbers.len();
+                numbers.entry(&column.of_group).or_insert(next);
+            }
+            group.count = numbers.len();
+            for column in &mut group.columns {
+                column.values = vec![Vec::new(); group.count];
+                let name = named.iter().find(|(slot, _)| *slot == column.slot);
+                for (slot, known) in &of_group {
+                    if name.is_some_and(|(_, name)| name.has(known)) {
+                        column.values[numbers[known.of_group.as_slice()]].push(*slot);
+                    }
+                }
+            }
+        }
+        let groups: Vec<Group> = groups.into_iter().map(|(_, group)| group).collect();
+        let is_several = |group: &Group| {
+            group.count > 1
+                || group
+                    .columns
+                    .iter()
+                    .any(|column| column.values.concat().len() > 1)
+        };
+        groups.iter().any(is_several).then_some(Self { groups })
+    }
+
+    /// Hands each choice among the values that a record has to `holds`, until one holds; `None` if for one
+    /// of them it is unknown, and it holds for none.
+    ///
+    /// # Errors
+    ///
+    /// Those of `holds`, or how many choices there are, if those are too many.
+    pub(super) fn truth<E>(
+        &self,
+        batch: &Batch,
+        record: usize,
+        max_choices: usize,
+        mut holds: impl FnMut(&[(usize, Option<usize>)]) -> Result<Option<bool>, E>,
+    ) -> Result<Option<bool>, Choices<E>> {
+        let has = |slot: &usize| !batch.field(record, *slot).raw().is_empty();
+        if let [Group { columns, .. }] = self.groups.as_slice()
+            && let [column] = columns.as_slice()
+        {
+            let (mut any, mut is_unknown) = (false, false);
+            for slot in column.values.iter().flatten().filter(|slot| has(slot)) {
+                any = true;
+                match holds(&[(column.slot, Some(*slot))]).map_err(Choices::Failed)? {
+                    Some(true) => return Ok(Some(true)),
+                    Some(false) => {}
+                    None => is_unknown = true,
+                }
+            }
+            return match any {
+                true => Ok((!is_unknown).then_some(false)),
+                false => holds(&[(column.slot, None)]).map_err(Choices::Failed),
+            };
+        }
+        // For each group the choices of values in it.
+        let mut choices: Vec<Vec<Taken>> = Vec::with_capacity(self.groups.len());
+        let mut combinations = 1_usize;
+        for group in &self.groups {
+            let mut of_group: Vec<Taken> = Vec::new();
+            for number in 0..group.count {
+                let present: Vec<Vec<usize>> = group
+                    .columns
+                    .iter()
+                    .map(|column| column.values[number].iter().copied().filter(has).collect())
+                    .collect();
+                if present.iter().all(Vec::is_empty) {
+                    continue;
+                }
+                let mut taken: Vec<Taken> = vec![Taken::new()];
+                for (column, present) in group.columns.iter().zip(&present) {
+                    let slots: Vec<Option<usize>> = match present.is_empty() {
+                        true => vec![None],
+                        false => present.iter().copied().map(Some).collect(),
+                    };
+                    taken = slots
+                        .iter()
+                        .flat_map(|slot| {
+                            taken.iter().map(|before| {
+                                let mut taken = before.clone();
+                                taken.push((column.slot, *slot));
+                                taken
+                            })
+                        })
+                        .collect();
+                    if taken.len() > max_choices {
+                        return Err(Choices::TooMany(taken.len()));
+                    }
+                }
+                of_group.append(&mut taken);
+            }
+            if of_group.is_empty() {
+                let blank = group.columns.iter().map(|column| (column.slot, None));
+                of_group.push(blank.collect());
+            }
+            combinations = combinations.saturating_mul(of_group.len());
+            choices.push(of_group);
+        }
+        if combinations > max_choices {
+            return Err(Choices::TooMany(combinations));
+        }
+        let mut is_unknown = false;
+        let mut taken = Taken::new();
+        for combination in 0..combinations {
+            taken.clear();
+            let mut rest = combination;
+            for of_group in &choices {
+                taken.extend_from_slice(&of_group[rest % of_group.len()]);
+                rest /= of_group.len();
+            }
+            match holds(&taken).map_err(Choices::Failed)? {
+                Some(true) => return Ok(Some(true)),
+                Some(false) => {}
+                None => is_unknown = true,
+            }
+        }
+        Ok((!is_unknown).then_some(false))
+    }
+}
+
+/// Why it is not known whether a condition holds for any choice.
+pub(super) enum Choices<E> {
+    /// There are too many.
+    TooMany(usize),
+    /// It cannot be evaluated.
+    Failed(E),
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_of_a_segment_or_of_a_value() {
+        for (column, base, group, of_group, of_value) in [
+            ("650$a", "650$a", "650", vec![], vec![]),
+            ("650[2]$a", "650$a", "650", vec![2], vec![]),
+            ("650[2]$a[3]", "650$a", "650", vec![2], vec![3]),
+            ("650$a[3]", "650$a", "650", vec![], vec![3]),
+            ("650[2]#1", "650#1", "650", vec![2], vec![]),
+            ("020", "020", "020", vec![], vec![]),
+            ("SVC02", "SVC02", "SVC", vec![], vec![]),
+            ("SVC[2]02", "SVC02", "SVC", vec![2], vec![]),
+            ("CAS[CO][2]02", "CAS[CO]02", "CAS[CO]", vec![2], vec![]),
+            ("SVC[2]01-1", "SVC01-1", "SVC", vec![2], vec![]),
+            ("SVC[2]01[3]", "SVC01", "SVC", vec![2], vec![3]),
+            ("020[2]", "020", "020", vec![2], vec![]),
+            ("a[", "a[", "", vec![], vec![]),
+        ] {
+            let apart = Apart::of(column);
+            assert_eq!(
+                (apart.base.as_str(), apart.group.as_str()),
+                (base, group),
+                "{column}"
+            );
+            assert_eq!(
+                (apart.of_group, apart.of_value),
+                (of_group, of_value),
+                "{column}"
+            );
+        }
+    }
+}

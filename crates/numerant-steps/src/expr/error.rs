@@ -1,0 +1,439 @@
+//! What is wrong with an expression, and what goes wrong while one is evaluated.
+
+use std::fmt;
+
+use super::types::Type;
+use numerant_data::record::ColumnError;
+use numerant_data::value::{ArithmeticError, NumberProblem, ReadingOption, date_hint, number_hint};
+
+/// An expression that cannot be used, with the place in it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ExprError {
+    /// The expression as it was written.
+    pub text: String,
+    /// Where the fault begins, in characters from 0; `None` if it is nowhere in particular.
+    pub at: Option<usize>,
+    /// How many characters it takes.
+    pub length: usize,
+    /// What is wrong.
+    pub problem: ExprProblem,
+}
+
+/// What is wrong with an expression.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ExprProblem {
+    /// It is no expression.
+    #[error("{0}")]
+    Syntax(String),
+    /// It has more operators, brackets and calls than are taken.
+    #[error(
+        "the expression is nested too deeply or too long: it may have {most} operators and opening brackets"
+    )]
+    TooDeep {
+        /// How many there may be.
+        most: usize,
+    },
+    /// A name is no column.
+    #[error("there is no column '{}'", .problem.name)]
+    Column {
+        /// The name.
+        problem: Box<ColumnError>,
+        /// It stands in double quotes, as if it were a text.
+        quoted: bool,
+    },
+    /// A column that only a later step makes.
+    #[error("column '{name}' is only made by {step}, which comes later")]
+    Later {
+        /// The name.
+        name: String,
+        /// The step.
+        step: &'static str,
+    },
+    /// Two columns differ in nothing but case.
+    #[error("'{name}' may be any of the columns {candidates}")]
+    Case {
+        /// The name.
+        name: String,
+        /// The columns, joined.
+        candidates: String,
+    },
+    /// There is no such function.
+    #[error("there is no function {name}")]
+    Function {
+        /// The name.
+        name: String,
+        /// The nearest there is.
+        nearest: Option<&'static str>,
+    },
+    /// A function over many records.
+    #[error("{name} works on many records, and an expression sees one at a time")]
+    Aggregate {
+        /// The name.
+        name: String,
+    },
+    /// Too many or too few arguments.
+    #[error("{function} takes {takes}")]
+    Arguments {
+        /// The function.
+        function: String,
+        /// What it takes.
+        takes: &'static str,
+    },
+    /// A part has the wrong type.
+    #[error("{}, and this is {found}", if .what.is_empty() { format!("{wanted} is needed") } else { format!("{what} needs {wanted}") })]
+    Wanted {
+        /// The operator or function.
+        what: String,
+        /// The type that is needed.
+        wanted: Type,
+        /// The type that it has.
+        found: Type,
+    },
+    /// Two parts do not go together.
+    #[error("{what} does not go with {one} and {other}")]
+    Mismatch {
+        /// The operator or function.
+        what: String,
+        /// One type.
+        one: Type,
+        /// The other type.
+        other: Type,
+    },
+    /// Something that these expressions do not have.
+    #[error("{0} is not part of these expressions")]
+    Unsupported(String),
+    /// A literal that is none.
+    #[error("{0}")]
+    Literal(String),
+    /// A text that looks like a number or a date, and is read as neither.
+    #[error("'{text}' looks like {} and is not read as one", match **.option { ReadingOption::NumberFormat(_) | ReadingOption::DecimalComma => "a number", _ => "a date" })]
+    Unread {
+        /// The text.
+        text: String,
+        /// The option that reads it.
+        option: Box<ReadingOption>,
+    },
+    /// Nothing equals an empty text.
+    #[error("blanks are NULL, and nothing equals ''")]
+    EmptyText,
+}
+
+impl fmt::Display for ExprError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.problem.fmt(f)
+    }
+}
+
+impl std::error::Error for ExprError {}
+
+impl ExprError {
+    /// The line of the expression that the fault is in, and a line that marks the place.
+    pub fn marked(&self) -> Vec<String> {
+        let Some(at) = self.at else {
+            return vec![shortened(&self.text, 0).0];
+        };
+        let mut line_start = 0;
+        let mut line = "";
+        for text in self.text.split('\n') {
+            line = text;
+            let length = text.chars().count();
+            if at <= line_start + length {
+                break;
+            }
+            line_start += length + 1;
+        }
+        let (shown, cut) = shortened(line, at.saturating_sub(line_start));
+        let before = (at.saturating_sub(line_start)).saturating_sub(cut);
+        let room = shown.chars().count().saturating_sub(before).max(1);
+        let marks = "^".repeat(self.length.clamp(1, room));
+        vec![shown, format!("{}{marks}", " ".repeat(before))]
+    }
+
+    /// What to write instead.
+    pub fn hint(&self) -> Option<String> {
+        match &self.problem {
+            ExprProblem::Column {
+                problem,
+                quoted: true,
+            } if problem.nearest.is_none() => Some(format!(
+                "a text stands in single quotes: '{}'; double quotes are for names of columns: {}",
+                problem.name,
+                problem.listed()
+            )),
+            ExprProblem::Column { problem, .. } => Some(problem.hint()),
+            ExprProblem::Function {
+                nearest: Some(nearest),
+                ..
+            } => Some(format!("did you mean {nearest}?")),
+            ExprProblem::Function { .. } => Some(format!(
+                "functions are {}",
+                super::check::FUNCTIONS.join(", ")
+            )),
+            ExprProblem::Aggregate { .. } => {
+                Some("--total COLUMN sums a column up, over all and in each output".to_owned())
+            }
+            ExprProblem::Case { .. } => {
+                Some("write the one that is meant in double quotes".to_owned())
+            }
+            ExprProblem::EmptyText => {
+                Some("write IS NULL for blanks, and IS NOT NULL for the others".to_owned())
+            }
+            ExprProblem::Unread { option, .. } => {
+                let literal = match **option {
+                    ReadingOption::NumberFormat(_) | ReadingOption::DecimalComma => {
+                        "a number without quotes, such as 1234.50"
+                    }
+                    _ => "DATE '2026-03-05'",
+                };
+                Some(format!(
+                    "{} reads such values; or write {literal}, or CAST(column AS VARCHAR) to compare texts",
+                    option.shown()
+                ))
+            }
+            ExprProblem::TooDeep { .. } => {
+                Some("many values are better looked up in a table: --lookup FILE:KEY".to_owned())
+            }
+            ExprProblem::Wanted { wanted, found, .. } => cast_hint(*wanted, *found),
+            ExprProblem::Mismatch { one, other, .. } => {
+                cast_hint(*one, *other).or_else(|| cast_hint(*other, *one))
+            }
+            ExprProblem::Unsupported(what) if what == "ILIKE" => {
+                Some("write UPPER(column) LIKE 'TEXT%'".to_owned())
+            }
+            ExprProblem::Unsupported(what) if what == "%" => Some("write MOD(a, b)".to_owned()),
+            _ => None,
+        }
+    }
+}
+
+fn cast_hint(wanted: Type, found: Type) -> Option<String> {
+    match (wanted, found) {
+        (Type::Text, Type::Number | Type::Moment | Type::Boolean) => {
+            Some("CAST(… AS VARCHAR) makes a text of it".to_owned())
+        }
+        (Type::Number, Type::Text) => Some("CAST(… AS DECIMAL) makes a number of it".to_owned()),
+        (Type::Moment, Type::Text) => Some(
+            "a date is written DATE '2026-03-05'; CAST(… AS DATE) makes one of a text".to_owned(),
+        ),
+        (Type::Boolean, _) => Some(
+            "a condition compares something, such as tonnes > 1000 or cargo = 'fish'".to_owned(),
+        ),
+        _ => None,
+    }
+}
+
+/// At most 100 characters around place `at`, and how many were cut in front.
+fn shortened(line: &str, at: usize) -> (String, usize) {
+    const ROOM: usize = 100;
+    let count = line.chars().count();
+    let from = if count <= ROOM || at < ROOM - 20 {
+        0
+    } else {
+        (at - 40).min(count - ROOM)
+    };
+    let shown = line.chars().skip(from).take(ROOM);
+    (
+        shown.map(|c| if c == '\t' { ' ' } else { c }).collect(),
+        from,
+    )
+}
+
+/// A cell and what it is compared with, of which only one is a number or a date.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OneSided {
+    /// The column.
+    pub column: Option<String>,
+    /// The cell.
+    pub value: String,
+    /// What it is.
+    pub is: &'static str,
+    /// What it is compared with.
+    pub other: String,
+    /// What that is.
+    pub other_is: &'static str,
+    /// An option that reads the cell as more than a text.
+    pub option: Option<ReadingOption>,
+}
+
+impl fmt::Display for OneSided {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(
+            f,
+            "{}{:?} is {}, and {:?} is {}",
+            of_column(self.column.as_deref()),
+            self.value,
+            self.is,
+            self.other,
+            self.other_is
+        )
+    }
+}
+
+/// Why an expression has no value for a record.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum EvalError {
+    /// A cell or text is no number.
+    #[error("{}{value:?} {problem}", of_column(.column.as_deref()))]
+    Number {
+        /// The column it stands in.
+        column: Option<String>,
+        /// The text.
+        value: String,
+        /// What is wrong with it.
+        problem: NumberProblem,
+    },
+    /// A record has too many values to choose among.
+    #[error(
+        "the values of the columns in this condition can be chosen in {choices} ways in this record; at most {max} \
+         are evaluated"
+    )]
+    Choices {
+        /// How many combinations there are.
+        choices: usize,
+        /// How many are evaluated.
+        max: usize,
+    },
+    /// A cell or text is no date.
+    #[error("{}{value:?} is not a date", of_column(.column.as_deref()))]
+    Date {
+        /// The column it stands in.
+        column: Option<String>,
+        /// The text.
+        value: String,
+    },
+    /// A cell or text is no truth value.
+    #[error("{}{value:?} is neither true nor false", of_column(.column.as_deref()))]
+    Boolean {
+        /// The column it stands in.
+        column: Option<String>,
+        /// The text.
+        value: String,
+    },
+    /// A cell is a number or a date, and what it is compared with is not, or the other way round.
+    #[error("{0}")]
+    OneSided(Box<OneSided>),
+    /// A cell is another text than what it is compared with, but the same number or date.
+    #[error("{}{value:?} and {other:?} are the same {} and not the same text", of_column(.column.as_deref()), if *.is_date { "date" } else { "number" })]
+    SameValue {
+        /// The column.
+        column: Option<String>,
+        /// The cell.
+        value: String,
+        /// What it is compared with.
+        other: String,
+        /// They are dates.
+        is_date: bool,
+    },
+    /// A calculation has no result.
+    #[error("{0}")]
+    Arithmetic(#[from] ArithmeticError),
+    /// A number would be rounded.
+    #[error(
+        "{value} is not a number of at most {digits} digits, {scale} of them behind the point, and nothing is rounded by itself"
+    )]
+    Inexact {
+        /// The number.
+        value: String,
+        /// Digits that there may be in all.
+        digits: u32,
+        /// Digits that there may be behind the point.
+        scale: u32,
+    },
+    /// A text is longer than its type.
+    #[error("{value:?} has more than {length} characters")]
+    TooLong {
+        /// The text.
+        value: String,
+        /// Characters that there may be.
+        length: u64,
+    },
+    /// A number that should be whole, or not below nothing.
+    #[error("{what} is {value}, which is not {wanted}")]
+    Argument {
+        /// What it is for.
+        what: &'static str,
+        /// The number or text.
+        value: String,
+        /// What it should be.
+        wanted: &'static str,
+    },
+    /// A day that no calendar has.
+    #[error("the date is outside the years -9999 to 9999")]
+    DateRange,
+    /// An interval of hours to a date without a time.
+    #[error("a date without a time cannot be moved by hours")]
+    NoTime,
+}
+
+impl EvalError {
+    /// What to do about it.
+    pub fn hint(&self) -> Option<String> {
+        match self {
+            Self::Number {
+                value,
+                problem: NumberProblem::Not,
+                ..
+            } if numerant_data::value::Moment::parse_iso(value.as_bytes()).is_some() => Some(
+                "it is a date: declare it with --type COLUMN=date or datetime".to_owned(),
+            ),
+            Self::Number {
+                problem: NumberProblem::Ambiguous,
+                ..
+            } => Some(
+                "--decimal-comma reads a comma before the fraction, --number-format '1,234.50' one \
+                 between thousands"
+                    .to_owned(),
+            ),
+            Self::Number {
+                problem: NumberProblem::OtherMark,
+                ..
+            } => Some(
+                "--decimal-comma reads 1.234,50, and without it 1,234.50 is read; one file should \
+                 not have both"
+                    .to_owned(),
+            ),
+            Self::Number { value, .. } => {
+                let reads = number_hint(value).map_or_else(String::new, |hint| format!("{hint}; "));
+                Some(format!(
+                    "{reads}--on-error reject leaves such records out and counts them"
+                ))
+            }
+            Self::Choices { .. } => Some(
+                "split the condition into several --where, each with columns of one segment or field"
+                    .to_owned(),
+            ),
+            Self::Date { value, .. } => Some(format!(
+                "{}; --on-error reject leaves such records out",
+                date_hint(value)
+            )),
+            Self::OneSided(sides) => {
+                let column = sides.column.as_deref().unwrap_or("column");
+                let reads = sides.option.as_ref().map_or_else(String::new, |option| {
+                    format!("{} reads such values; ", option.shown())
+                });
+                Some(format!(
+                    "{reads}CAST(\"{column}\" AS VARCHAR) compares texts, DATE '2026-03-05' is a date and \
+                     1234.50 a number; --on-error reject leaves such records out"
+                ))
+            }
+            Self::SameValue { column, is_date, .. } => {
+                let column = column.as_deref().unwrap_or("column");
+                let literal = match is_date {
+                    true => "DATE '2026-03-05' compares dates",
+                    false => "a number without quotes compares numbers",
+                };
+                Some(format!("{literal}; CAST(\"{column}\" AS VARCHAR) compares texts"))
+            }
+            Self::Arithmetic(ArithmeticError::DivisionByZero) => {
+                Some("NULLIF(x, 0) makes a NULL of a zero; --on-error reject leaves such records out".to_owned())
+            }
+            Self::Inexact { .. } => Some("ROUND(x, digits), FLOOR(x) and CEILING(x) round".to_owned()),
+            Self::NoTime => Some("CAST(… AS TIMESTAMP) gives it a time".to_owned()),
+            _ => Some("--on-error reject leaves such records out and counts them".to_owned()),
+        }
+    }
+}
+
+fn of_column(column: Option<&str>) -> String {
+    column.map_or_else(String::new, |column| format!("column '{column}': "))
+}

@@ -1,0 +1,209 @@
+//! Which columns there are after a step: their names, and where in a batch their values are.
+//!
+//! A column that a step computes gets a place of its own, and nothing is ever written over; so a
+//! step only changes which places the names stand for, and a dropped column can still be used in
+//! the name of an output.
+
+use crate::expr::{ScopeColumn, Type};
+use numerant_data::record::{ColumnError, Columns, nearest};
+use numerant_data::value::ColumnType;
+
+/// A column as it would be written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LayoutColumn {
+    /// What it is called.
+    pub name: String,
+    /// Its place in batches.
+    pub slot: usize,
+    /// The type of its values.
+    pub kind: Type,
+    /// The type that it is declared to have.
+    pub declared: Option<ColumnType>,
+    /// A step has computed it.
+    pub computed: bool,
+    /// The place of the source's header that stands above it; `None` if its name does.
+    pub header: Option<usize>,
+}
+
+/// The columns after some steps, in the order in which they would be written.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Layout {
+    columns: Vec<LayoutColumn>,
+    /// Columns that were dropped, or replaced by others of their name.
+    dropped: Vec<LayoutColumn>,
+    /// Old and new names.
+    renamed: Vec<(String, String)>,
+    slots: usize,
+}
+
+impl Layout {
+    pub(super) fn of_source(columns: &Columns) -> Self {
+        let placed = columns.names().iter().enumerate();
+        Self {
+            columns: placed
+                .map(|(slot, name)| LayoutColumn {
+                    name: name.clone(),
+                    slot,
+                    kind: Type::Cell,
+                    declared: None,
+                    computed: false,
+                    header: Some(slot),
+                })
+                .collect(),
+            slots: columns.len(),
+            ..Self::default()
+        }
+    }
+
+    /// The columns that are written.
+    pub fn columns(&self) -> &[LayoutColumn] {
+        &self.columns
+    }
+
+    /// Places of batches that are in use, those of the source among them.
+    pub fn slots(&self) -> usize {
+        self.slots
+    }
+
+    /// What expressions may name.
+    pub(super) fn scope(&self) -> Vec<ScopeColumn> {
+        self.columns.iter().map(scope_column).collect()
+    }
+
+    /// What conditions of cases may name: dropped columns as well.
+    pub(super) fn scope_with_dropped(&self) -> Vec<ScopeColumn> {
+        let mut scope = self.scope();
+        for column in self.dropped.iter().rev() {
+            if !scope.iter().any(|known| known.name == column.name) {
+                scope.push(scope_column(column));
+            }
+        }
+        scope
+    }
+
+    fn names(&self) -> Vec<String> {
+        self.columns
+            .iter()
+            .map(|column| column.name.clone())
+            .collect()
+    }
+
+    fn unknown(&self, name: &str) -> ColumnError {
+        let names = self.names();
+        let renamed = self.renamed.iter().find(|(old, _)| old == name);
+        let nearest = match renamed {
+            Some((_, new)) => Some(new.clone()),
+            None => nearest(name, names.iter().map(String::as_str)).map(str::to_owned),
+        };
+        ColumnError {
+            name: name.to_owned(),
+            nearest,
+            columns: names,
+        }
+    }
+
+    /// The place in the layout of the column called `name`.
+    pub(super) fn place(&self, name: &str) -> Result<usize, ColumnError> {
+        self.columns
+            .iter()
+            .position(|column| column.name == name)
+            .ok_or_else(|| self.unknown(name))
+    }
+
+    pub(super) fn column_mut(&mut self, place: usize) -> &mut LayoutColumn {
+        &mut self.columns[place]
+    }
+
+    /// The column called `name`, even if it was dropped: what names and keys may use.
+    ///
+    /// # Errors
+    ///
+    /// [`ColumnError`] if there never was one, or it is called otherwise now.
+    pub fn find(&self, name: &str) -> Result<&LayoutColumn, ColumnError> {
+        self.columns
+            .iter()
+            .chain(self.dropped.iter().rev())
+            .find(|column| column.name == name)
+            .ok_or_else(|| self.unknown(name))
+    }
+
+    /// A new place for computed values.
+    pub(super) fn new_slot(&mut self) -> usize {
+        self.slots += 1;
+        self.slots - 1
+    }
+
+    /// Puts a computed column in the place of one of its name, or behind the others.
+    pub(super) fn set(&mut self, name: &str, slot: usize, kind: Type) {
+        let column = LayoutColumn {
+            name: name.to_owned(),
+            slot,
+            kind,
+            declared: None,
+            computed: true,
+            header: None,
+        };
+        match self.columns.iter().position(|known| known.name == name) {
+            Some(place) => {
+                let header = self.columns[place].header;
+                let column = LayoutColumn { header, ..column };
+                self.columns[place] = column;
+            }
+            None => self.columns.push(column),
+        }
+    }
+
+    pub(super) fn rename(&mut self, place: usize, name: &str) {
+        let column = &mut self.columns[place];
+        let old = std::mem::replace(&mut column.name, name.to_owned());
+        column.header = None;
+        self.renamed.push((old, name.to_owned()));
+    }
+
+    /// Keeps the columns at `places`, in that order.
+    pub(super) fn keep(&mut self, places: &[usize]) {
+        let columns = std::mem::take(&mut self.columns);
+        self.columns = places.iter().map(|place| columns[*place].clone()).collect();
+        let left = columns
+            .into_iter()
+            .enumerate()
+            .filter(|(place, _)| !places.contains(place));
+        self.dropped.extend(left.map(|(_, column)| column));
+    }
+
+    pub(super) fn drop(&mut self, places: &[usize]) {
+        let left: Vec<usize> = (0..self.columns.len())
+            .filter(|place| !places.contains(place))
+            .collect();
+        self.keep(&left);
+    }
+
+    /// Adds a column that has a name only for names of outputs.
+    pub(super) fn add_hidden(&mut self, name: &str, slot: usize) {
+        self.dropped.push(LayoutColumn {
+            name: name.to_owned(),
+            slot,
+            kind: Type::Text,
+            declared: None,
+            computed: true,
+            header: None,
+        });
+    }
+
+    /// The places of batches that are written, in order; `None` where all columns of a source of
+    /// `width` columns are written as they stand.
+    pub fn selection(&self, width: usize) -> Option<Vec<usize>> {
+        let slots: Vec<usize> = self.columns.iter().map(|column| column.slot).collect();
+        let all = slots.len() == width && slots.iter().enumerate().all(|(at, slot)| at == *slot);
+        (!all).then_some(slots)
+    }
+}
+
+fn scope_column(column: &LayoutColumn) -> ScopeColumn {
+    ScopeColumn {
+        name: column.name.clone(),
+        slot: column.slot,
+        kind: column.kind,
+        computed: column.computed,
+    }
+}

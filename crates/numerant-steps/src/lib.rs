@@ -1,0 +1,98 @@
+//! What is done to records between reading and writing: one file a step.
+//!
+//! A [`Pipeline`] is made of the steps of a job and the columns of its sources. It takes batches
+//! as they are read and leaves them as they are to be routed: with computed columns beside those
+//! of the source, and without the records that were left out or rejected.
+
+mod case;
+mod declare;
+mod drop;
+mod error;
+pub mod expr;
+mod filter;
+mod keep;
+mod layout;
+mod lookup;
+mod pipeline;
+mod rename;
+mod set;
+mod sort;
+mod tidy;
+mod total;
+mod unknown;
+
+#[cfg(test)]
+mod tests;
+
+use serde::{Deserialize, Serialize};
+
+pub use case::{CASE_COLUMN, Case};
+pub use error::{StepError, StepProblem};
+pub use layout::{Layout, LayoutColumn};
+pub use lookup::{Lookup, LookupError, OpenTable, Repeated, Unmatched, UnmatchedKeys};
+pub use pipeline::{LeftOutBy, LeftOutStep, OnError, Pipeline, PipelineOptions};
+pub use sort::{SortColumn, SortKey, SortedAsText};
+pub use tidy::TidyTally;
+pub use unknown::UnknownRecords;
+
+pub use sort::{SortedBatches, Sorter};
+pub use tidy::BlankColumns;
+
+use crate::expr::Expression;
+use numerant_data::value::ColumnType;
+
+/// One step. Steps are taken in the order in which a job lists them.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Step {
+    /// Take white space from the sides of all values, and leave empty records and columns out.
+    Tidy,
+    /// Hold all values of a column against a type.
+    Type {
+        /// The column.
+        column: String,
+        /// The type.
+        is: ColumnType,
+    },
+    /// Add the columns of a small table.
+    Lookup(Lookup),
+    /// Compute a column: a new one, or one in the place of an old one.
+    Set {
+        /// Name of the column.
+        name: String,
+        /// Its values.
+        value: Expression,
+    },
+    /// Leave out records for which the condition does not hold.
+    Where(Expression),
+    /// Call a column otherwise.
+    Rename {
+        /// Its name so far.
+        from: String,
+        /// Its new name.
+        to: String,
+    },
+    /// Write these columns only, in this order.
+    Keep(Vec<String>),
+    /// Do not write these columns.
+    Drop(Vec<String>),
+    /// Put the records in order.
+    Sort(Vec<SortColumn>),
+}
+
+impl Step {
+    /// The option of the command line that says it.
+    pub fn option(&self) -> &'static str {
+        match self {
+            Self::Tidy => "--tidy",
+            Self::Type { .. } => "--type",
+            Self::Lookup(_) => "--lookup",
+            Self::Set { .. } => "--set",
+            Self::Where(_) => "--where",
+            Self::Rename { .. } => "--rename",
+            Self::Keep(_) => "--keep",
+            Self::Drop(_) => "--drop",
+            Self::Sort(_) => "--sort",
+        }
+    }
+}

@@ -1,0 +1,285 @@
+//! From the steps of a job to a pipeline: columns are found, expressions checked, tables read.
+
+use super::{Operation, Pipeline, PipelineOptions};
+use crate::case::{CASE_COLUMN, Case, Cases};
+use crate::declare::Declare;
+use crate::error::StepError;
+use crate::expr::{Compiled, ExprError, Scope, Type};
+use crate::filter::Filter;
+use crate::layout::Layout;
+use crate::lookup::Table;
+use crate::set::Set;
+use crate::sort::SortKey;
+use crate::tidy::Tidy;
+use crate::total::Total;
+use crate::unknown::UnknownTally;
+use crate::{Step, drop, keep, rename};
+use numerant_data::record::Columns;
+use numerant_data::value::Number;
+
+impl Pipeline {
+    /// Makes the steps ready for records of these columns. Tables are read here.
+    ///
+    /// # Errors
+    ///
+    /// [`StepError`] for a step that cannot be taken.
+    pub fn new(
+        steps: &[Step],
+        columns: &Columns,
+        options: PipelineOptions,
+    ) -> Result<Self, StepError> {
+        let mut pipeline = Self {
+            layout: Layout::of_source(columns),
+            operations: Vec::new(),
+            sort: Vec::new(),
+            cells: options.cells,
+            on_error: options.on_error,
+            computed: 0,
+            totals: options.totals.len(),
+            total_names: options.totals.clone(),
+            left_out: Vec::new(),
+            rejected: 0,
+            totals_in: vec![Number::ZERO; options.totals.len()],
+            totals_rejected: vec![Number::ZERO; options.totals.len()],
+            memory: options.memory.map_or(usize::MAX, |memory| {
+                usize::try_from(memory.0).unwrap_or(usize::MAX)
+            }),
+        };
+        let memory = pipeline.memory;
+        let mut tables = Vec::new();
+        for step in steps {
+            tables.push(match step {
+                Step::Lookup(lookup) => Some(Table::read(
+                    lookup,
+                    options.open,
+                    &options.temporary,
+                    memory,
+                )?),
+                _ => None,
+            });
+        }
+        for (place, step) in steps.iter().enumerate() {
+            let later = later_columns(&steps[place..], &tables[place..]);
+            let table = tables[place].take();
+            pipeline.add(step, table, &later, &options.blank_columns)?;
+        }
+        if !options.cases.is_empty() {
+            pipeline.add_cases(&options.cases, options.rest)?;
+        }
+        for (place, name) in options.totals.iter().enumerate() {
+            pipeline.add_total(name, place)?;
+        }
+        pipeline.computed = pipeline.layout.slots() - columns.len();
+        Ok(pipeline)
+    }
+
+    fn add(
+        &mut self,
+        step: &Step,
+        table: Option<Table>,
+        later: &[(String, &'static str)],
+        blank_columns: &[usize],
+    ) -> Result<(), StepError> {
+        let option = step.option();
+        let column = |problem| StepError::Column { option, problem };
+        let layout = &mut self.layout;
+        match step {
+            Step::Tidy => {
+                let mut tidy = Tidy::default();
+                let places: Vec<usize> = layout
+                    .columns()
+                    .iter()
+                    .enumerate()
+                    .filter(|(_, column)| !column.computed && blank_columns.contains(&column.slot))
+                    .map(|(place, _)| place)
+                    .collect();
+                tidy.tally.columns = places
+                    .iter()
+                    .map(|place| layout.columns()[*place].name.clone())
+                    .collect();
+                layout.drop(&places);
+                self.operations.push(Operation::Tidy(tidy));
+            }
+            Step::Type { column: name, is } => {
+                let place = layout.place(name).map_err(column)?;
+                let found = layout.column_mut(place);
+                found.kind = Some(*is).into();
+                found.declared = Some(*is);
+                self.operations.push(Operation::Declare(Declare {
+                    name: name.clone(),
+                    slot: found.slot,
+                    computed: found.computed,
+                    is: *is,
+                }));
+            }
+            Step::Lookup(_) => {
+                let Some(mut table) = table else {
+                    return Ok(());
+                };
+                let place = layout.place(table.column()).map_err(column)?;
+                let slot = layout.columns()[place].slot;
+                let taken = table.names().iter().find(|name| layout.place(name).is_ok());
+                if let Some(name) = taken {
+                    let name = name.clone();
+                    return Err(StepError::Exists { option, name });
+                }
+                let mut slots = Vec::new();
+                for name in table.names() {
+                    let slot = layout.new_slot();
+                    layout.set(name, slot, Type::Cell);
+                    slots.push(slot);
+                }
+                table.place(slot, slots);
+                self.operations.push(Operation::Lookup(Box::new(table)));
+            }
+            Step::Set { name, value } => {
+                if name.trim().is_empty() {
+                    return Err(StepError::NoName { option });
+                }
+                let columns = layout.scope();
+                let scope = Scope {
+                    columns: &columns,
+                    later,
+                    cells: &self.cells,
+                };
+                let value = value
+                    .compile(&scope)
+                    .map_err(|problem| StepError::Expression { option, problem })?;
+                let slot = layout.new_slot();
+                let kind = match value.kind() {
+                    Type::Null | Type::Interval => Type::Cell,
+                    kind => kind,
+                };
+                layout.set(name, slot, kind);
+                let name = name.clone();
+                self.operations
+                    .push(Operation::Set(Set { name, slot, value }));
+            }
+            Step::Where(condition) => {
+                let columns = layout.scope();
+                let scope = Scope {
+                    columns: &columns,
+                    later,
+                    cells: &self.cells,
+                };
+                let text = condition.to_string();
+                let condition = condition
+                    .compile_condition(&scope)
+                    .map_err(|problem| StepError::Expression { option, problem })?;
+                self.operations.push(Operation::Filter(Filter {
+                    text,
+                    unknown: UnknownTally::new(&condition),
+                    condition,
+                }));
+            }
+            Step::Rename { from, to } => rename::apply(from, to, layout)?,
+            Step::Keep(names) => keep::apply(names, layout).map_err(column)?,
+            Step::Drop(names) => drop::apply(names, layout).map_err(column)?,
+            Step::Sort(by) => {
+                // What is sorted later is what counts more.
+                let mut keys = Vec::new();
+                for by in by {
+                    // As with names, a column that was dropped will do.
+                    let found = layout.find(&by.column).map_err(column)?;
+                    keys.push(SortKey {
+                        name: by.column.clone(),
+                        slot: found.slot,
+                        descending: by.descending,
+                        kind: found.kind,
+                        computed: found.computed,
+                    });
+                }
+                keys.append(&mut self.sort);
+                self.sort = keys;
+            }
+        }
+        if self.layout.columns().is_empty() {
+            return Err(StepError::NoColumn { option });
+        }
+        Ok(())
+    }
+
+    fn add_cases(&mut self, cases: &[Case], rest: Option<String>) -> Result<(), StepError> {
+        let columns = self.layout.scope_with_dropped();
+        let scope = Scope {
+            columns: &columns,
+            later: &[],
+            cells: &self.cells,
+        };
+        let mut checked: Vec<(String, Compiled, u64)> = Vec::new();
+        for Case { name, when } in cases {
+            let twice = checked.iter().any(|(known, ..)| known == name);
+            if twice || rest.as_ref() == Some(name) {
+                let name = name.clone();
+                return Err(StepError::CaseTwice { name });
+            }
+            if name.trim().is_empty() {
+                return Err(StepError::NoName { option: "--case" });
+            }
+            let condition = when
+                .compile_condition(&scope)
+                .map_err(|problem: ExprError| StepError::Expression {
+                    option: "--case",
+                    problem,
+                })?;
+            checked.push((name.clone(), condition, 0));
+        }
+        let slot = self.layout.new_slot();
+        self.layout.add_hidden(CASE_COLUMN, slot);
+        let unknown = checked.iter().map(|(_, when, _)| UnknownTally::new(when));
+        self.operations.push(Operation::Cases(Cases {
+            slot,
+            unknown: unknown.collect(),
+            cases: checked,
+            rest,
+        }));
+        Ok(())
+    }
+
+    /// Puts a total where its column is first known.
+    fn add_total(&mut self, name: &str, place: usize) -> Result<(), StepError> {
+        let found = self
+            .layout
+            .find(name)
+            .map_err(|problem| StepError::Column {
+                option: "--total",
+                problem,
+            })?;
+        let slot = found.slot;
+        let made = self
+            .operations
+            .iter()
+            .position(|operation| match operation {
+                Operation::Set(set) => set.slot == slot,
+                Operation::Lookup(table) => table.makes(slot),
+                Operation::Cases(cases) => cases.slot == slot,
+                _ => false,
+            });
+        let total = Operation::Total(Total {
+            name: name.to_owned(),
+            slot,
+            place,
+        });
+        self.operations
+            .insert(made.map_or(0, |made| made + 1), total);
+        Ok(())
+    }
+}
+
+/// The columns that steps make, each with its step.
+fn later_columns(steps: &[Step], tables: &[Option<Table>]) -> Vec<(String, &'static str)> {
+    let mut later = Vec::new();
+    for (step, table) in steps.iter().zip(tables) {
+        let option = step.option();
+        match step {
+            Step::Set { name, .. } => later.push((name.clone(), option)),
+            Step::Rename { to, .. } => later.push((to.clone(), option)),
+            Step::Lookup(_) => {
+                let names = table.iter().flat_map(Table::names);
+                later.extend(names.map(|name| (name.clone(), option)));
+            }
+            _ => {}
+        }
+    }
+    later
+}

@@ -1,0 +1,620 @@
+//! Lays the nodes of a record out in columns.
+//!
+//! # To whoever changes this
+//!
+//! Records are gone through twice. [`Layer::learn`] finds the places that there are and
+//! [`Layer::settle`] makes columns of them; [`Layer::lay`] then puts the values of each record there
+//! and adds nothing. What one of them does with a node the other must do as well.
+//!
+//! A container with nothing in it has no column of its own where other records have something in
+//! theirs: a mark in the first column below it says how many levels above that it stands, so that
+//! it comes back where a tree is written again.
+
+mod learn;
+
+use std::collections::{BTreeMap, HashMap};
+
+use numerant_data::tree::{
+    Kind, Node, Paths, ROOT, Repeats, Tree, push_index, push_name, with_plain_dots,
+};
+
+/// No column, or no node.
+const NONE: u32 = u32::MAX;
+
+/// How the records are laid out that are like one, but for their values.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Likeness {
+    /// The columns that are filled, in their order.
+    pub(crate) cells: Vec<(u32, Filling)>,
+}
+
+/// What a column is filled with in records that are alike.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Filling {
+    /// A value, by its number in the order of the record.
+    Value(usize),
+    /// What is the same in all of them.
+    Same(Laid),
+}
+
+/// What stands in a cell.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Laid {
+    /// Nothing.
+    #[default]
+    Absent,
+    /// Characters, from and to in the text of the record.
+    Text(u32, u32),
+    /// A number or a truth value.
+    Literal(u32, u32),
+    /// A list or an object as JSON, from and to in what is kept.
+    Kept(u32, u32),
+    /// A null.
+    Null,
+    /// A container with nothing in it, so many levels above.
+    Hollow(u32),
+}
+
+/// A record that does not fit, or columns that cannot be told.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum LayError {
+    /// There is something where none of the records that were looked at has anything.
+    Unforeseen,
+    /// A name stands twice in one object.
+    Twice(String),
+    /// There are several lists that could be rows.
+    WhichRows(Vec<String>),
+    /// There is no list at the path that is asked for.
+    NoRows { path: String, lists: Vec<String> },
+    /// The record is of another kind than those before it.
+    OtherKind,
+}
+
+/// A place that values can stand in.
+#[derive(Debug)]
+struct Place {
+    parent: u32,
+    path: u32,
+    /// The number of an item, from 1; 0 if it is none.
+    item: usize,
+    children: Vec<u32>,
+    guess: usize,
+    /// The places of items; in XML those from the second on.
+    items: Vec<u32>,
+    /// It is a list, or stands several times in something.
+    list: bool,
+    /// Values stand in it.
+    value: bool,
+    /// It may be a container with nothing in it; as JSON it is this.
+    hollow: Option<Kind>,
+    column: u32,
+    /// The first column in it and how many levels that is below, for containers with nothing in them.
+    first: (u32, u32),
+    /// It is on the way to the list whose items are records.
+    exploded: bool,
+    /// Its list is kept in one cell.
+    kept: bool,
+    /// It or something in it is a column that is wanted.
+    wanted: bool,
+    /// The node that it was last found in, and how often.
+    last: (u64, usize),
+}
+
+/// Lays out the records of one source.
+#[derive(Debug)]
+pub(crate) struct Layer {
+    repeats: Repeats,
+    /// Elements of one name may stand side by side, and texts beside elements.
+    markup: bool,
+    places: Vec<Place>,
+    by_path: HashMap<(u32, u32), u32>,
+    names: Vec<String>,
+    serial: u64,
+    root: Option<Kind>,
+    /// The cells of the record, by column.
+    pub(crate) cells: Vec<Laid>,
+    /// Lists that are kept as JSON.
+    pub(crate) kept: Vec<u8>,
+    /// The column of each value, in the order of the record, if that is all there is to it.
+    leaves: Vec<u32>,
+    /// Cells that are the same in all records like it.
+    fixed: Vec<(u32, Laid)>,
+    pure: bool,
+    /// Items that are to be records, by level.
+    waiting: Vec<Vec<(usize, u32)>>,
+    /// Cells that were filled, to be emptied again.
+    filled: Vec<u32>,
+    /// The line on which the record begins that is learnt.
+    line: u64,
+    /// The lists with more items than there may be columns, how many those may be, and the line of
+    /// the first record with so many.
+    long_lists: Vec<(String, usize, u64)>,
+    /// Words that can name columns, of formats whose conditions hold for any item of a list: such a
+    /// list has as many columns as it has items.
+    words: Vec<String>,
+    /// Whether a word names a list, by its place.
+    is_named: HashMap<u32, bool>,
+    /// Only some columns are wanted; what is new in others does not matter.
+    narrow: bool,
+}
+
+impl Layer {
+    pub(crate) fn new(repeats: Repeats, markup: bool) -> Self {
+        let mut layer = Self {
+            repeats,
+            markup,
+            places: Vec::new(),
+            by_path: HashMap::new(),
+            names: Vec::new(),
+            serial: 0,
+            root: None,
+            cells: Vec::new(),
+            kept: Vec::new(),
+            leaves: Vec::new(),
+            fixed: Vec::new(),
+            pure: false,
+            waiting: Vec::new(),
+            filled: Vec::new(),
+            line: 0,
+            long_lists: Vec::new(),
+            words: Vec::new(),
+            is_named: HashMap::new(),
+            narrow: false,
+        };
+        layer.add(NONE, ROOT, 0);
+        layer
+    }
+
+    fn add(&mut self, parent: u32, path: u32, item: usize) -> u32 {
+        self.places.push(Place {
+            parent,
+            path,
+            item,
+            children: Vec::new(),
+            guess: 0,
+            items: Vec::new(),
+            list: false,
+            value: false,
+            hollow: None,
+            column: NONE,
+            first: (NONE, 0),
+            exploded: false,
+            kept: false,
+            wanted: true,
+            last: (0, 0),
+        });
+        self.places.len() as u32 - 1
+    }
+
+    /// The place of a child, if there is one.
+    #[inline]
+    fn child(&mut self, parent: u32, path: u32) -> Option<u32> {
+        let place = &mut self.places[parent as usize];
+        let guess = if place.guess < place.children.len() {
+            place.guess
+        } else {
+            0
+        };
+        if let Some(&child) = place.children.get(guess) {
+            place.guess = guess + 1;
+            if self.places[child as usize].path == path {
+                return Some(child);
+            }
+        }
+        let child = *self.by_path.get(&(parent, path))?;
+        let place = &mut self.places[parent as usize];
+        if place.children.len() <= 64
+            && let Some(at) = place.children.iter().position(|known| *known == child)
+        {
+            place.guess = at + 1;
+        }
+        Some(child)
+    }
+
+    /// Whether all items of lists at a place go to one place.
+    fn merges(&self, place: u32, paths: &Paths) -> bool {
+        match &self.repeats {
+            Repeats::Columns(_) => false,
+            Repeats::Keep | Repeats::Rows(None) => true,
+            Repeats::Rows(Some(path)) => {
+                let here = self.named(place, paths, false);
+                path == &here
+                    || path
+                        .strip_prefix(here.as_str())
+                        .is_some_and(|rest| here.is_empty() || rest.starts_with('.'))
+            }
+        }
+    }
+
+    /// The path of a place. `numbered` says that elements that stand several times are told apart.
+    fn named(&self, place: u32, paths: &Paths, numbered: bool) -> String {
+        let mut way = Vec::new();
+        let mut at = place;
+        while self.places[at as usize].parent != NONE {
+            way.push(at);
+            at = self.places[at as usize].parent;
+        }
+        let mut name = String::new();
+        for at in way.iter().rev() {
+            let place = &self.places[*at as usize];
+            if place.item > 0 && !self.markup {
+                push_index(place.item, &mut name);
+                continue;
+            }
+            push_name(paths.name(place.path), &mut name);
+            let several = self.markup && (place.item > 0 || !place.items.is_empty());
+            if several && numbered {
+                push_index(place.item.max(1), &mut name);
+            }
+        }
+        name
+    }
+
+    fn check_root(&mut self, tree: &Tree) -> Result<(), LayError> {
+        if self.markup {
+            return Ok(());
+        }
+        let kind = match tree.nodes[0].kind {
+            Kind::Object => Kind::Object,
+            Kind::List => Kind::List,
+            _ => Kind::Text,
+        };
+        if *self.root.get_or_insert(kind) == kind {
+            Ok(())
+        } else {
+            Err(LayError::OtherKind)
+        }
+    }
+
+    /// How often a place was found in the node with this number, this time among them.
+    #[inline]
+    fn count(&mut self, place: u32, serial: u64) -> usize {
+        let last = &mut self.places[place as usize].last;
+        if last.0 == serial {
+            last.1 += 1;
+        } else {
+            *last = (serial, 1);
+        }
+        last.1
+    }
+
+    /// The lists with more items than there may be columns, each of which is kept in one cell: its path,
+    /// how many columns there may be, and the line of the first record with so many.
+    pub(crate) fn long_lists(&self) -> &[(String, usize, u64)] {
+        &self.long_lists
+    }
+
+    /// Lists that these words name have a column for each of their items.
+    pub(crate) fn name_lists(&mut self, words: &[String]) {
+        self.words = words.to_vec();
+    }
+
+    /// Only these columns are wanted from here on: where no place of them is, nothing is unforeseen.
+    pub(crate) fn narrow(&mut self, wanted: &[bool]) {
+        self.narrow = true;
+        for place in &mut self.places {
+            place.wanted = wanted.get(place.column as usize).copied().unwrap_or(false);
+        }
+        for place in (1..self.places.len()).rev() {
+            // A place stands behind the one that it is in.
+            if self.places[place].wanted {
+                let parent = self.places[place].parent as usize;
+                self.places[parent].wanted = true;
+            }
+        }
+        // The record itself holds all of them, and is none.
+        self.places[ROOT as usize].wanted = self.places[ROOT as usize].column != NONE;
+    }
+
+    /// There is something new at a place.
+    fn unforeseen(&mut self, at: u32) -> Result<(), LayError> {
+        if self.narrow && !self.places[at as usize].wanted {
+            self.pure = false;
+            return Ok(());
+        }
+        Err(LayError::Unforeseen)
+    }
+
+    /// Makes one column of whole records.
+    pub(crate) fn settle_as_one(&mut self, name: &str) {
+        self.names = vec![name.to_owned()];
+        self.cells = vec![Laid::Absent];
+    }
+
+    /// Lays a whole record out as JSON, whatever is in it.
+    pub(crate) fn lay_as_one(&mut self, tree: &Tree, paths: &Paths) {
+        self.kept.clear();
+        tree.push_json(0, paths, true, &mut self.kept);
+        self.cells[0] = Laid::Kept(0, self.kept.len() as u32);
+        self.pure = false;
+    }
+
+    /// Adds columns that are blank in all records.
+    pub(crate) fn add_blank(&mut self, names: &[String]) {
+        for name in names {
+            let plain = with_plain_dots(name);
+            let is_there = |known: &String| known == name || with_plain_dots(known) == plain;
+            if !self.names.iter().any(is_there) {
+                self.names.push(name.clone());
+                self.cells.push(Laid::Absent);
+            }
+        }
+    }
+
+    /// Gives the columns other names.
+    pub(crate) fn rename(&mut self, new: impl Fn(&str) -> String) {
+        for name in &mut self.names {
+            *name = new(name);
+        }
+    }
+
+    /// The names of the columns.
+    pub(crate) fn names(&self) -> &[String] {
+        &self.names
+    }
+
+    /// Lays a record out, and hands each row that it becomes to `emit`, in [`Layer::cells`].
+    pub(crate) fn lay(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        emit: &mut dyn FnMut(&Self),
+    ) -> Result<(), LayError> {
+        self.check_root(tree)?;
+        for column in self.filled.drain(..) {
+            self.cells[column as usize] = Laid::Absent;
+        }
+        self.kept.clear();
+        self.leaves.clear();
+        self.fixed.clear();
+        self.pure = true;
+        self.waiting.iter_mut().for_each(Vec::clear);
+        self.lay_node(tree, paths, 0, ROOT, 0)?;
+        self.emit_rows(tree, paths, 0, emit)
+    }
+
+    /// How records are laid out that are like the one that was laid out last.
+    pub(crate) fn likeness(&self) -> Likeness {
+        let same = self
+            .fixed
+            .iter()
+            .map(|(at, laid)| (*at, Filling::Same(*laid)));
+        let values = self.leaves.iter().enumerate();
+        let values = values.map(|(number, at)| (*at, Filling::Value(number)));
+        // What stands in a column last is what stays there.
+        let cells: BTreeMap<u32, Filling> = same.chain(values).collect();
+        Likeness {
+            cells: cells.into_iter().collect(),
+        }
+    }
+
+    /// How many values the record has that was laid out last, if those are all that there is to laying it out.
+    pub(crate) fn values(&self) -> Option<usize> {
+        self.pure.then_some(self.leaves.len())
+    }
+
+    fn emit_rows(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        level: usize,
+        emit: &mut dyn FnMut(&Self),
+    ) -> Result<(), LayError> {
+        let items = match self.waiting.get_mut(level) {
+            Some(items) if !items.is_empty() => std::mem::take(items),
+            _ => {
+                emit(self);
+                return Ok(());
+            }
+        };
+        for (node, at) in items {
+            let before = self.filled.len();
+            if let Some(deeper) = self.waiting.get_mut(level + 1) {
+                deeper.clear();
+            }
+            self.lay_node(tree, paths, node, at, level + 1)?;
+            self.emit_rows(tree, paths, level + 1, emit)?;
+            for column in self.filled.drain(before..) {
+                self.cells[column as usize] = Laid::Absent;
+            }
+        }
+        Ok(())
+    }
+
+    /// Fills a column with the value of a place.
+    fn put(&mut self, at: u32, column: u32, laid: Laid) -> Result<(), LayError> {
+        let Some(cell) = self.cells.get_mut(column as usize) else {
+            return self.unforeseen(at);
+        };
+        *cell = laid;
+        self.filled.push(column);
+        Ok(())
+    }
+
+    /// Keeps a node for when all else of its record is laid out.
+    fn wait(&mut self, node: usize, at: u32, level: usize) {
+        self.pure = false;
+        if self.waiting.len() <= level {
+            self.waiting.resize_with(level + 1, Vec::new);
+        }
+        self.waiting[level].push((node, at));
+    }
+
+    /// Puts a node into one cell, as JSON.
+    fn keep(
+        &mut self,
+        nodes: &[usize],
+        as_list: bool,
+        tree: &Tree,
+        paths: &Paths,
+        at: u32,
+    ) -> Result<(), LayError> {
+        self.pure = false;
+        let start = self.kept.len() as u32;
+        if as_list {
+            self.kept.push(b'[');
+        }
+        for (count, node) in nodes.iter().enumerate() {
+            if count > 0 {
+                self.kept.push(b',');
+            }
+            tree.push_json(*node, paths, false, &mut self.kept);
+        }
+        if as_list {
+            self.kept.push(b']');
+        }
+        let laid = Laid::Kept(start, self.kept.len() as u32);
+        self.put(at, self.places[at as usize].column, laid)
+    }
+
+    fn lay_node(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        node: usize,
+        at: u32,
+        level: usize,
+    ) -> Result<(), LayError> {
+        let Node {
+            kind, next, text, ..
+        } = tree.nodes[node];
+        let empty = next as usize == node + 1;
+        let column = self.places[at as usize].column;
+        match kind {
+            Kind::Object | Kind::List if empty && text.0 == text.1 => self.hollow(kind, at),
+            Kind::List => {
+                let place = &self.places[at as usize];
+                if place.kept {
+                    return self.keep(&[node], false, tree, paths, at);
+                }
+                if place.exploded {
+                    let items: Vec<usize> = tree.children(node).collect();
+                    for item in items {
+                        self.wait(item, at, level);
+                    }
+                    return Ok(());
+                }
+                let mut item = node + 1;
+                let mut number = 0;
+                while item < next as usize {
+                    let to = self.places[at as usize].items.get(number).copied();
+                    let Some(to) = to else {
+                        return self.unforeseen(at);
+                    };
+                    self.lay_node(tree, paths, item, to, level)?;
+                    item = tree.nodes[item].next as usize;
+                    number += 1;
+                }
+                Ok(())
+            }
+            Kind::Object => {
+                if self.places[at as usize].kept {
+                    return self.keep(&[node], self.markup, tree, paths, at);
+                }
+                if text.0 < text.1 {
+                    self.put(at, column, Laid::Text(text.0, text.1))?;
+                    self.leaves.push(column);
+                }
+                self.lay_children(tree, paths, node, at, level)
+            }
+            Kind::Text if self.markup && text.0 == text.1 => self.hollow(kind, at),
+            _ => {
+                if self.places[at as usize].kept {
+                    return self.keep(&[node], self.markup, tree, paths, at);
+                }
+                self.leaves.push(column);
+                let laid = match kind {
+                    Kind::Null => Laid::Null,
+                    Kind::Text => Laid::Text(text.0, text.1),
+                    _ => Laid::Literal(text.0, text.1),
+                };
+                self.put(at, column, laid)
+            }
+        }
+    }
+
+    fn lay_children(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        node: usize,
+        at: u32,
+        level: usize,
+    ) -> Result<(), LayError> {
+        self.serial += 1;
+        let serial = self.serial;
+        let end = tree.nodes[node].next as usize;
+        let mut child = node + 1;
+        while child < end {
+            let Node { path, next, .. } = tree.nodes[child];
+            let Some(to) = self.child(at, path) else {
+                self.unforeseen(at)?;
+                child = next as usize;
+                continue;
+            };
+            let times = self.count(to, serial);
+            let place = &self.places[to as usize];
+            if times > 1 && !self.markup {
+                return Err(LayError::Twice(self.named(to, paths, false)));
+            }
+            if self.markup && place.kept {
+                if times == 1 {
+                    let same = |other: &usize| tree.nodes[*other].path == path;
+                    let all: Vec<usize> = tree.children(node).filter(same).collect();
+                    self.keep(&all, true, tree, paths, to)?;
+                }
+            } else if self.markup && place.exploded {
+                self.wait(child, to, level);
+            } else if times > 1 {
+                let items = (!place.list).then_some(&place.items);
+                match items.and_then(|items| items.get(times - 2)).copied() {
+                    Some(item) => self.lay_node(tree, paths, child, item, level)?,
+                    None => self.unforeseen(to)?,
+                }
+            } else {
+                self.lay_node(tree, paths, child, to, level)?;
+            }
+            child = next as usize;
+        }
+        Ok(())
+    }
+
+    /// Puts a container with nothing in it where it can be told.
+    fn hollow(&mut self, kind: Kind, at: u32) -> Result<(), LayError> {
+        let place = &self.places[at as usize];
+        if place.exploded {
+            // A list without items whose items are records: the record has one row all the same.
+            self.pure = false;
+            return Ok(());
+        }
+        if place.column != NONE && (place.hollow == Some(kind) || place.value || place.kept) {
+            let laid = match kind {
+                Kind::Text => {
+                    self.fixed.push((place.column, Laid::Text(0, 0)));
+                    Laid::Text(0, 0)
+                }
+                kind => {
+                    self.pure = false;
+                    let start = self.kept.len() as u32;
+                    self.kept.extend_from_slice(match kind {
+                        Kind::List => b"[]",
+                        _ => b"{}",
+                    });
+                    Laid::Kept(start, self.kept.len() as u32)
+                }
+            };
+            let column = place.column;
+            return self.put(at, column, laid);
+        }
+        let (column, levels) = place.first;
+        if column == NONE {
+            // Nothing is in any of the containers here.
+            return match place.hollow {
+                Some(_) => Ok(()),
+                None => self.unforeseen(at),
+            };
+        }
+        self.fixed.push((column, Laid::Hollow(levels)));
+        self.put(at, column, Laid::Hollow(levels))
+    }
+}

@@ -1,0 +1,597 @@
+//! A source that is a document: its records, laid out as columns.
+
+use std::fmt;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use super::lay::{Filling, Laid, LayError, Layer, Likeness};
+use crate::{Leaf, OpenedTrees, Trees};
+use numerant_data::dialect::Dialect;
+use numerant_data::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
+use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
+use numerant_data::tree::{Beside, Kind, Paths, Survey, Tree, ValuesBeside, push_name};
+use numerant_format::column::is_json_number;
+use numerant_format::sheet::{Class, Look};
+use numerant_format::{
+    Around, Document, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder, RecordReader,
+    Redeclared, SourceFacts, TextFormat, TextNote, TreeFacts, WriteOptions,
+};
+
+/// Bytes of text whose records are looked at for columns before the first is handed on.
+const SAMPLE: u64 = 1 << 22;
+
+/// Reads a document record by record.
+///
+/// The columns are those of all records. A large document is looked at only so far before it is
+/// read; where a record further down then has something that none had, reading ends with
+/// [`ReadProblem::Unforeseen`], and whoever reads has to begin anew and say that all of it is to be
+/// looked at first.
+pub struct TreeReader {
+    path: SourcePath,
+    trees: Box<dyn Trees>,
+    layer: Layer,
+    paths: Paths,
+    tree: Tree,
+    leaves: Vec<Leaf>,
+    /// The columns of the values of records that are remembered, and cells that are always the same.
+    likenesses: Vec<Likeness>,
+    facts: SourceFacts,
+    opened: Box<OpenedTrees>,
+    columns: Columns,
+    header: Batch,
+    tally: ReadTally,
+    batch_size: usize,
+    /// Values have types of their own.
+    typed: bool,
+    /// Records are wanted as they stand, too.
+    own: bool,
+    /// Columns that are wanted.
+    wanted: Vec<bool>,
+    namespaces: Vec<(String, String)>,
+    redeclared: Option<Redeclared>,
+    /// Records are members of an object, and their names a column.
+    is_keyed: bool,
+    /// What is around the records, as far as it showed before any was handed on.
+    around: Around,
+    ended: bool,
+    /// All of it was looked at before any was handed on.
+    thorough: bool,
+}
+
+impl fmt::Debug for TreeReader {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("TreeReader")
+            .field("path", &self.path)
+            .finish_non_exhaustive()
+    }
+}
+
+impl TreeReader {
+    /// Finds the columns of a document, in its first records or, where it is to be `thorough`, in
+    /// all, and begins to read it.
+    pub fn open(
+        mut opened: Box<OpenedTrees>,
+        batch_size: usize,
+        thorough: bool,
+    ) -> Result<Self, ReadError> {
+        let path = opened.path.clone();
+        // What is read only once cannot be begun anew.
+        let thorough = thorough || opened.is_kept();
+        if thorough {
+            opened.find_in_all()?;
+        }
+        let markup = opened.format.repeats_names();
+        let repeats = opened.repeats();
+        let mut layer = Layer::new(repeats, markup);
+        if opened.format.holds_for_any() {
+            layer.name_lists(&opened.options.named);
+        }
+        let mut paths = Paths::default();
+        let mut tree = Tree::default();
+        let (mut trees, _) = opened.trees()?;
+        trees.learn();
+        let mut any = false;
+        let mut absent = Vec::new();
+        let until = if thorough { u64::MAX } else { SAMPLE };
+        while trees.next_new(until, &mut tree, &mut paths)? {
+            any = true;
+            if opened.options.as_one {
+                break;
+            }
+            let learnt = layer.learn(&tree, &paths, trees.line());
+            learnt.map_err(|error| {
+                lay_error(&path, Place::number(trees.unit(), trees.line()), error)
+            })?;
+        }
+        let records = || opened.facts.records.clone();
+        // A path that is stated may be wrong; where records were looked for, there are none.
+        if !any && !opened.facts.found {
+            return Err(path.error(ReadProblem::NoRecords { path: records() }));
+        }
+        if opened.options.as_one {
+            layer.settle_as_one(opened.format.whole_record());
+        } else {
+            let settled = layer.settle(&paths);
+            settled.map_err(|error| lay_error(&path, Place::default(), error))?;
+            layer.rename(|path| opened.format.column_name(path));
+            if let Some(header) = &opened.facts.header {
+                layer.rename(|path| named(header, path));
+                let names = (1..=header.len()).map(|number| named(header, &number.to_string()));
+                layer.add_blank(&names.collect::<Vec<_>>());
+            }
+            layer.add_blank(&opened.options.also);
+            // What no record has is NULL in all, so that saved jobs work on every file.
+            let named = opened.options.named.iter();
+            let addresses = named.filter(|name| opened.format.is_address(name));
+            let addresses: Vec<String> = addresses.cloned().collect();
+            let known = layer.names().len();
+            layer.add_blank(&addresses);
+            absent = layer.names()[known..].to_vec();
+        }
+        let is_root =
+            markup && opened.facts.found && opened.facts.records.matches('/').count() == 1;
+        let is_empty = layer.names().is_empty() && (!any || is_root);
+        if layer.names().is_empty() && !is_empty {
+            return Err(path.error(ReadProblem::NoValues { path: records() }));
+        }
+        let (namespaces, around) = (trees.namespaces(), trees.around());
+        let (redeclared, is_keyed) = (trees.redeclared(), trees.is_keyed());
+        let (trees, taken) = opened.trees()?;
+        let unit = trees.unit();
+        let dialect = if markup {
+            Dialect::TEXTS
+        } else {
+            Dialect::CELLS
+        };
+        let columns = Columns::from_header(layer.names());
+        let mut header = Batch::default();
+        dialect.prepare(&mut header, columns.len());
+        push_header(layer.names(), &mut header);
+        Ok(Self {
+            path,
+            trees,
+            tree,
+            paths,
+            leaves: Vec::new(),
+            likenesses: Vec::new(),
+            facts: SourceFacts {
+                notes: match absent.is_empty() {
+                    true => Vec::new(),
+                    false => vec![TextNote::Absent { columns: absent }],
+                },
+                ..facts(&opened, dialect, taken, unit)
+            },
+            opened,
+            wanted: vec![true; columns.len()],
+            columns,
+            header,
+            tally: ReadTally::default(),
+            batch_size,
+            typed: !markup,
+            own: false,
+            namespaces,
+            redeclared,
+            is_keyed,
+            around,
+            ended: is_empty,
+            thorough,
+            layer,
+        })
+    }
+
+    /// Checks that no longer list stands further down in a document of which a part was looked at to
+    /// find its records.
+    fn check_found(&self) -> Result<(), ReadError> {
+        let longest = self.trees.beside().map_or(0, Beside::most_branches);
+        match self.opened.facts.found && !self.thorough && longest > self.tally.records {
+            true => Err(self.path.error(ReadProblem::Unforeseen)),
+            false => Ok(()),
+        }
+    }
+
+    /// Adds the record whose values stand in `leaves`, in these columns.
+    #[inline]
+    fn push_alike(&mut self, likeness: usize, batch: &mut Batch) {
+        let mut row = Row {
+            text: self.trees.text(),
+            kept: &[],
+            typed: self.typed,
+            plain: true,
+            columns: 0,
+        };
+        let first = row.begin(batch);
+        for (column, filling) in &self.likenesses[likeness].cells {
+            let column = *column as usize;
+            match self.wanted.get(column) {
+                None => break,
+                Some(false) => continue,
+                Some(true) => {}
+            }
+            let laid = match filling {
+                Filling::Same(laid) => *laid,
+                Filling::Value(number) => {
+                    let Leaf { kind, text } = self.leaves[*number];
+                    match kind {
+                        Kind::Text => Laid::Text(text.0, text.1),
+                        Kind::Null => Laid::Null,
+                        _ => Laid::Literal(text.0, text.1),
+                    }
+                }
+            };
+            row.pass_to(column, batch);
+            row.push(laid, batch);
+        }
+        row.pass_to(self.wanted.len(), batch);
+        row.end(first, batch);
+    }
+}
+
+/// The name that a header has for the column with this number.
+fn named(header: &[String], number: &str) -> String {
+    let place = number.parse::<usize>().ok();
+    let name = place.and_then(|place| header.get(place.checked_sub(1)?));
+    match name {
+        None => number.to_owned(),
+        Some(name) => {
+            let mut column = String::new();
+            push_name(name, &mut column);
+            column
+        }
+    }
+}
+
+fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Unit) -> SourceFacts {
+    SourceFacts {
+        size: opened.size,
+        compression: opened.compression,
+        ..SourceFacts::of_values(opened.format_name(), dialect, taken, unit)
+    }
+}
+
+fn lay_error(path: &SourcePath, place: Place, error: LayError) -> ReadError {
+    let problem = match error {
+        LayError::Unforeseen => ReadProblem::Unforeseen,
+        LayError::Twice(name) => ReadProblem::NameTwice { name },
+        LayError::WhichRows(lists) => ReadProblem::WhichRows { lists },
+        LayError::NoRows { path, lists } => ReadProblem::NoRows { path, lists },
+        LayError::OtherKind => ReadProblem::OtherKind,
+    };
+    path.error_at(place, problem)
+}
+
+/// Makes a record of the names of the columns.
+fn push_header(names: &[String], batch: &mut Batch) {
+    // A document without records has no columns.
+    if names.is_empty() {
+        return;
+    }
+    let delimiter = batch.delimiter;
+    for name in names {
+        push_quoted(
+            name.as_bytes(),
+            delimiter,
+            Some(CELL_QUOTE),
+            false,
+            &mut batch.bytes,
+        );
+        batch.ends.push(batch.bytes.len() as u32);
+        batch.bytes.push(delimiter);
+    }
+    let last_byte = batch.bytes.len() - 1;
+    batch.bytes[last_byte] = b'\n';
+    batch.spans.push(Span {
+        start: 0,
+        first: 0,
+        last_byte: last_byte as u32,
+    });
+    batch.lines.push(1);
+}
+
+/// A record that is being added to a batch, column by column.
+struct Row<'t> {
+    /// Where its values are.
+    text: &'t [u8],
+    kept: &'t [u8],
+    /// Values have types of their own.
+    typed: bool,
+    /// No text holds signs that need care.
+    plain: bool,
+    /// Columns that are there.
+    columns: usize,
+}
+
+impl Row<'_> {
+    #[inline]
+    fn begin(&self, batch: &Batch) -> (u32, u32) {
+        (batch.bytes.len() as u32, batch.ends.len() as u32)
+    }
+
+    /// Leaves the columns blank that stand before one.
+    #[inline]
+    fn pass_to(&mut self, column: usize, batch: &mut Batch) {
+        let from = batch.bytes.len();
+        let passed = column - self.columns;
+        let ends = from as u32..(from + passed) as u32;
+        batch.ends.extend(ends);
+        batch.bytes.resize(from + passed, batch.delimiter);
+        self.columns = column;
+    }
+
+    /// Fills the next column.
+    #[inline]
+    fn push(&mut self, laid: Laid, batch: &mut Batch) {
+        let delimiter = batch.delimiter;
+        let out = &mut batch.bytes;
+        match laid {
+            Laid::Absent => {}
+            Laid::Text(from, to) if from == to => Nothing::Empty.push(CELL_QUOTE, out),
+            Laid::Text(from, to) => {
+                let text = &self.text[from as usize..to as usize];
+                push_text(text, self.typed, self.plain, delimiter, out);
+            }
+            Laid::Literal(from, to) => {
+                out.extend_from_slice(&self.text[from as usize..to as usize]);
+            }
+            Laid::Kept(from, to) => {
+                let json = &self.kept[from as usize..to as usize];
+                push_quoted(json, delimiter, Some(CELL_QUOTE), false, out);
+            }
+            Laid::Null => Nothing::Null.push(CELL_QUOTE, out),
+            Laid::Hollow(levels) => Nothing::Hollow(levels as usize).push(CELL_QUOTE, out),
+        }
+        batch.ends.push(out.len() as u32);
+        out.push(delimiter);
+        self.columns += 1;
+    }
+
+    #[inline]
+    fn end(self, (start, first): (u32, u32), batch: &mut Batch) {
+        let last_byte = batch.bytes.len() - 1;
+        batch.bytes[last_byte] = b'\n';
+        batch.spans.push(Span {
+            start,
+            first,
+            last_byte: last_byte as u32,
+        });
+    }
+}
+
+/// Adds the record that is laid out.
+#[inline]
+fn push_row(layer: &Layer, text: &[u8], typed: bool, wanted: &[bool], batch: &mut Batch) {
+    let mut row = Row {
+        text,
+        kept: &layer.kept,
+        typed,
+        plain: false,
+        columns: 0,
+    };
+    let first = row.begin(batch);
+    for (laid, wanted) in layer.cells.iter().zip(wanted) {
+        row.push(if *wanted { *laid } else { Laid::Absent }, batch);
+    }
+    row.end(first, batch);
+}
+
+/// Appends a text. Where values have types of their own, what looks like another type is quoted.
+#[inline]
+fn push_text(text: &[u8], typed: bool, plain: bool, delimiter: u8, out: &mut Vec<u8>) {
+    let looks = typed
+        && match text[0] {
+            b'0'..=b'9' | b'-' => is_json_number(text),
+            b't' | b'f' | b'T' | b'F' => Look::at(text, true).class == Class::Boolean,
+            b'[' | b'{' => true,
+            _ => false,
+        };
+    if looks {
+        out.push(CELL_QUOTE);
+        if plain {
+            out.extend_from_slice(text);
+        } else {
+            for byte in text {
+                out.push(*byte);
+                if *byte == CELL_QUOTE {
+                    out.push(CELL_QUOTE);
+                }
+            }
+        }
+        out.push(CELL_QUOTE);
+    } else if plain {
+        out.extend_from_slice(text);
+    } else {
+        push_quoted(text, delimiter, Some(CELL_QUOTE), false, out);
+    }
+}
+
+impl Document for TreeReader {
+    fn facts(&self) -> &TreeFacts {
+        &self.opened.facts
+    }
+
+    fn survey(&self) -> Result<Survey, ReadError> {
+        self.opened.survey()
+    }
+
+    fn namespaces(&self) -> &[(String, String)] {
+        &self.namespaces
+    }
+
+    fn around(&self) -> Around {
+        match self.ended {
+            true => self.trees.around(),
+            false => self.around.clone(),
+        }
+    }
+
+    fn long_list(&self, in_use: &dyn Fn(&str) -> bool) -> Option<ReadError> {
+        let name = |path: &str| self.opened.format.column_name(path);
+        let lists = self.layer.long_lists().iter();
+        let mut needed = lists.filter(|(path, ..)| in_use(&name(path)));
+        let (path, most, line) = needed.next()?;
+        let path = match self.opened.format.holds_for_any() {
+            true => name(path),
+            false => path.clone(),
+        };
+        let problem = ReadProblem::TooManyItems { path, most: *most };
+        let place = Place::number(self.facts.unit, *line);
+        Some(self.path.error_at(place, problem))
+    }
+
+    fn is_keyed(&self) -> bool {
+        self.is_keyed
+    }
+
+    fn redeclared(&self) -> Option<Redeclared> {
+        match self.ended {
+            true => self.trees.redeclared(),
+            false => self.redeclared.clone(),
+        }
+    }
+
+    fn values_beside(&self) -> Vec<ValuesBeside> {
+        self.trees.beside().map(Beside::values).unwrap_or_default()
+    }
+
+    fn messages(&self) -> &[MessageFacts] {
+        self.trees.messages()
+    }
+
+    fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+        self.trees.writer(to, options)
+    }
+
+    fn patcher(&self, patch: &Patch<'_>) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
+        self.trees.patcher(patch)
+    }
+
+    fn only(&mut self, columns: &[String]) {
+        self.trees.only(columns);
+    }
+
+    fn keep_texts(&mut self) {
+        self.own = true;
+    }
+
+    fn holds_for_any(&self) -> bool {
+        self.opened.format.holds_for_any()
+    }
+
+    fn keep_own(&mut self, wanted: Option<Vec<bool>>) {
+        self.own = true;
+        let mut named = self.opened.options.named.clone();
+        named.extend(self.columns.names().first().cloned());
+        self.trees.only(&named);
+        if let Some(wanted) = wanted {
+            self.layer.narrow(&wanted);
+            // Nothing asks for columns behind the last one that is wanted.
+            let width = wanted
+                .iter()
+                .rposition(|wanted| *wanted)
+                .map_or(1, |at| at + 1);
+            self.wanted = wanted;
+            self.wanted.truncate(width);
+        }
+    }
+}
+
+impl RecordReader for TreeReader {
+    fn columns(&self) -> &Columns {
+        &self.columns
+    }
+
+    fn header(&self) -> Option<&Batch> {
+        (!self.header.is_empty()).then_some(&self.header)
+    }
+
+    fn facts(&self) -> &SourceFacts {
+        &self.facts
+    }
+
+    fn name(&self) -> String {
+        self.path.to_string()
+    }
+
+    fn path(&self) -> &SourcePath {
+        &self.path
+    }
+
+    fn document(&self) -> Option<&dyn Document> {
+        Some(self)
+    }
+
+    fn document_mut(&mut self) -> Option<&mut dyn Document> {
+        Some(self)
+    }
+
+    fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
+        batch.clear();
+        batch.bytes.clear();
+        batch.ends.clear();
+        self.facts.dialect.prepare(batch, self.wanted.len());
+        batch.unit = self.facts.unit;
+        if self.ended {
+            return Ok(false);
+        }
+        while batch.bytes.len() + batch.own.bytes.len() < self.batch_size {
+            let before = batch.spans.len();
+            let line;
+            if let Some(likeness) = self.trees.next_alike(&mut self.leaves, &mut self.paths) {
+                line = self.trees.line();
+                self.push_alike(likeness, batch);
+            } else {
+                let more = self.trees.next(&mut self.tree, &mut self.paths)?;
+                let rejected = self.trees.take_rejected();
+                self.tally.records += rejected.len() as u64;
+                self.tally.rejected += rejected.len() as u64;
+                let oddities = self.trees.oddities();
+                self.tally.unlabelled = oddities.unlabelled;
+                self.tally.end_marks = oddities.end_marks;
+                self.tally.unterminated = oddities.unterminated;
+                self.tally.segments = oddities.segments;
+                batch.rejected.extend(rejected);
+                if !more {
+                    self.ended = true;
+                    self.check_found()?;
+                    break;
+                }
+                line = self.trees.line();
+                let (tree, typed, wanted) = (&self.tree, self.typed, &self.wanted);
+                if self.opened.options.as_one {
+                    self.layer.lay_as_one(tree, &self.paths);
+                    push_row(&self.layer, &tree.text, typed, wanted, batch);
+                } else {
+                    let laid = self.layer.lay(tree, &self.paths, &mut |layer| {
+                        push_row(layer, &tree.text, typed, wanted, batch);
+                    });
+                    let place = Place::number(self.facts.unit, line);
+                    laid.map_err(|error| lay_error(&self.path, place, error))?;
+                }
+                if let Some(values) = self.layer.values()
+                    && let Some(likeness) = self.trees.remember(values)
+                {
+                    let like = self.layer.likeness();
+                    if self.likenesses.len() <= likeness {
+                        self.likenesses.resize_with(likeness + 1, Likeness::default);
+                    }
+                    self.likenesses[likeness] = like;
+                }
+            }
+            let rows = batch.spans.len() - before;
+            self.tally.records += rows as u64;
+            for _ in 0..rows {
+                batch.lines.push(line);
+            }
+            if self.own {
+                let start = batch.own.bytes.len() as u32;
+                self.trees.push_own(&mut batch.own.bytes);
+                let end = batch.own.bytes.len() as u32;
+                batch.own.spans.resize(batch.spans.len(), (start, end));
+            }
+        }
+        Ok(!batch.is_empty() || !batch.rejected.is_empty())
+    }
+
+    fn tally(&self) -> ReadTally {
+        self.tally.clone()
+    }
+}
