@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use super::tree::Span;
 use super::types::Type;
 use numerant_data::record::ColumnError;
 use numerant_data::value::{ArithmeticError, NumberProblem, ReadingOption, date_hint, number_hint};
@@ -17,6 +18,19 @@ pub struct ExprError {
     pub length: usize,
     /// What is wrong.
     pub problem: ExprProblem,
+}
+
+impl ExprError {
+    /// A fault at a place of an expression.
+    pub(super) fn at(text: &str, span: Span, problem: ExprProblem) -> Self {
+        let characters = |from: usize, to: usize| text[from..to].chars().count();
+        Self {
+            text: text.to_owned(),
+            at: Some(characters(0, span.start)),
+            length: characters(span.start, span.end).max(1),
+            problem,
+        }
+    }
 }
 
 /// What is wrong with an expression.

@@ -1,7 +1,7 @@
 //! Expressions: the scalar expressions of the SQL standard (ISO/IEC 9075-2), for conditions and
 //! computed columns.
 //!
-//! `sqlparser` makes a tree of the text ([`Expression`]). A check against the columns that there
+//! A lexer and a parser make a tree of the text ([`Expression`]). A check against the columns that there
 //! are gives every part of it a type and makes a [`Compiled`] expression, before any record is
 //! read; and that is evaluated record by record. Numbers are exact decimals, blanks are NULL and
 //! conditions have three values.
@@ -14,11 +14,14 @@ mod any;
 mod check;
 mod error;
 mod evaluate;
+mod expression;
 mod interval;
+mod lexer;
 mod like;
 mod node;
 mod parse;
 mod text;
+mod tree;
 mod types;
 
 #[cfg(test)]
@@ -27,7 +30,7 @@ mod tests;
 pub use check::{Scope, ScopeColumn};
 pub use error::{EvalError, ExprError, ExprProblem, OneSided};
 pub use evaluate::Compiled;
+pub use expression::Expression;
 pub use interval::Interval;
 pub use node::Value;
-pub use parse::Expression;
 pub use types::Type;

@@ -1,270 +1,1006 @@
-//! From text to the tree of `sqlparser`.
+//! From tokens to a tree, by the binding of operators (after ISO/IEC 9075-2, 6.29 to 8.15).
+//!
+//! From loosest to tightest: `OR`, `AND`, `NOT`, `IS`, `LIKE`, comparisons with `BETWEEN` and `IN`, `+ -`, and `* / ||`.
+//!
+//! # Invariants
+//!
+//! The depth of a tree is bounded by the number of its operators and opening brackets, which is checked before
+//! anything is parsed ([`MAX_OPERATORS`]). Parsing, checking and evaluating go down a tree with the stack.
 
-use std::fmt;
-use std::str::FromStr;
+use super::lexer::{Lexeme, Token, tokens};
+use super::tree::{CastType, Expr, IntervalLiteral, Kind, Name, Operator, Span, TrimSide};
 
-use serde::{Deserialize, Serialize};
-use sqlparser::ast::Expr;
-use sqlparser::dialect::Dialect;
-use sqlparser::parser::{Parser, ParserError};
-use sqlparser::tokenizer::{Location, Token, TokenWithSpan, Tokenizer};
+/// Operators and opening brackets that an expression may have.
+pub(super) const MAX_OPERATORS: usize = 500;
 
-use super::any::AnyOf;
-use super::check::{Check, Scope};
-use super::error::{ExprError, ExprProblem};
-use super::evaluate::Compiled;
-use super::types::Type;
+/// How tight an operator binds.
+type Binding = u8;
 
-/// Operators and opening brackets of an expression: what makes its tree deep.
-const MOST_OPERATORS: usize = 500;
+const LOOSEST: Binding = 0;
+const OR: Binding = 1;
+const AND: Binding = 2;
+const NOT: Binding = 3;
+const IS: Binding = 4;
+const LIKE: Binding = 5;
+const COMPARISON: Binding = 6;
+const SUM: Binding = 7;
+const PRODUCT: Binding = 8;
+const TIGHTEST: Binding = 9;
 
-/// Levels that the parser goes down; brackets take a few each.
-const DEEPEST: usize = 400;
+/// Words that no operand begins with, unless they stand in double quotes.
+const BETWEEN_OPERANDS: [&str; 9] = [
+    "AND", "OR", "IN", "LIKE", "BETWEEN", "IS", "WHEN", "THEN", "ELSE",
+];
 
-/// An expression that can be read. Whether its columns are there is another question.
-#[derive(Clone, Debug, Serialize, Deserialize, schemars::JsonSchema)]
-#[serde(try_from = "String", into = "String")]
-pub struct Expression {
-    text: String,
-    tree: Box<Expr>,
-    /// A condition that holds if it does for any of the values that a record has several of.
-    for_any: bool,
+/// What is wrong with a text that is no expression.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum ParseError {
+    /// In words, and where.
+    At(Span, String),
+    /// There are more than [`MAX_OPERATORS`].
+    TooDeep,
 }
 
-impl PartialEq for Expression {
-    fn eq(&self, other: &Self) -> bool {
-        self.text == other.text
-    }
-}
+type Parsed = Result<Expr, ParseError>;
 
-impl Eq for Expression {}
-
-/// Names as the standard has them, of letters of any language.
-#[derive(Debug)]
-struct Standard;
-
-impl Dialect for Standard {
-    fn is_identifier_start(&self, ch: char) -> bool {
-        ch.is_alphabetic() || ch == '_'
-    }
-
-    fn is_identifier_part(&self, ch: char) -> bool {
-        ch.is_alphanumeric() || ch == '_'
-    }
-
-    fn is_delimited_identifier_start(&self, ch: char) -> bool {
-        ch == '"'
-    }
-
-    fn require_interval_qualifier(&self) -> bool {
-        true
-    }
-}
-
-impl FromStr for Expression {
-    type Err = ExprError;
-
-    fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let nowhere = |problem| ExprError {
-            text: text.to_owned(),
-            at: None,
-            length: 0,
-            problem,
+/// Parses a text that is one expression.
+pub(super) fn parse(text: &str) -> Parsed {
+    let tokens = tokens(text).map_err(|error| {
+        let span = Span {
+            start: error.at,
+            end: error.at,
         };
-        if text.trim().is_empty() {
-            let problem = ExprProblem::Syntax("there is no expression".to_owned());
-            return Err(nowhere(problem));
+        ParseError::At(span, error.what.to_owned())
+    })?;
+    if tokens
+        .iter()
+        .filter(|lexeme| deepens(&lexeme.token))
+        .count()
+        > MAX_OPERATORS
+    {
+        return Err(ParseError::TooDeep);
+    }
+    let mut parser = Parser {
+        tokens,
+        at: 0,
+        text,
+    };
+    let tree = parser.expression(LOOSEST)?;
+    let next = parser.next();
+    match next.token {
+        Token::End => Ok(tree),
+        _ => {
+            let message = format!("the expression is complete before {}", shown(&next.token));
+            Err(ParseError::At(next.span, message))
         }
-        let tokens = Tokenizer::new(&Standard, text)
-            .tokenize_with_location()
-            .map_err(|error| {
-                let at = char_place(text, error.location);
-                let problem = ExprProblem::Syntax(tokenizer_message(&error.message));
-                ExprError {
-                    at: Some(at),
-                    length: 1,
-                    ..nowhere(problem)
-                }
-            })?;
-        if tokens.iter().filter(|token| deepens(&token.token)).count() > MOST_OPERATORS {
-            let most = MOST_OPERATORS;
-            return Err(nowhere(ExprProblem::TooDeep { most }));
-        }
-        let mut parser = Parser::new(&Standard)
-            .with_recursion_limit(DEEPEST)
-            .with_tokens_with_locations(tokens);
-        let parsed = parser.parse_expr();
-        let tree = parsed.map_err(|error| match error {
-            ParserError::RecursionLimitExceeded => nowhere(ExprProblem::TooDeep {
-                most: MOST_OPERATORS,
-            }),
-            ParserError::ParserError(message) | ParserError::TokenizerError(message) => {
-                let (message, location) = located(&message);
-                ExprError {
-                    at: location.map(|location| char_place(text, location)),
-                    length: 1,
-                    ..nowhere(ExprProblem::Syntax(message))
-                }
-            }
-        })?;
-        let next: TokenWithSpan = parser.next_token();
-        if next.token != Token::EOF {
-            let at = char_place(text, next.span.start);
-            let message = format!("the expression is complete before {}", next.token);
-            return Err(ExprError {
-                at: Some(at),
-                length: next.token.to_string().chars().count(),
-                ..nowhere(ExprProblem::Syntax(message))
-            });
-        }
-        Ok(Self {
-            text: text.to_owned(),
-            tree: Box::new(tree),
-            for_any: false,
-        })
     }
 }
 
 /// Whether a token makes the tree deeper.
 fn deepens(token: &Token) -> bool {
     match token {
-        Token::Word(word) => {
-            word.quote_style.is_none()
-                && [
-                    "AND", "OR", "NOT", "CASE", "WHEN", "IS", "IN", "LIKE", "BETWEEN",
-                ]
-                .iter()
-                .any(|keyword| word.value.eq_ignore_ascii_case(keyword))
-        }
-        Token::Plus
-        | Token::Minus
-        | Token::Mul
-        | Token::Div
-        | Token::Mod
-        | Token::StringConcat
-        | Token::Eq
-        | Token::DoubleEq
-        | Token::Neq
-        | Token::Lt
-        | Token::Gt
-        | Token::LtEq
-        | Token::GtEq
-        | Token::LParen => true,
+        Token::Word(word) => [
+            "AND", "OR", "NOT", "CASE", "WHEN", "IS", "IN", "LIKE", "BETWEEN",
+        ]
+        .iter()
+        .any(|keyword| word.eq_ignore_ascii_case(keyword)),
+        Token::Sign(sign) => !matches!(*sign, ")" | "," | "."),
         _ => false,
     }
 }
 
-/// Where a place of `sqlparser` is in the text, in characters from 0.
-pub(super) fn char_place(text: &str, location: Location) -> usize {
-    let before = location.line.saturating_sub(1) as usize;
-    let lines: usize = text
-        .split('\n')
-        .take(before)
-        .map(|line| line.chars().count() + 1)
-        .sum();
-    lines + (location.column.saturating_sub(1)) as usize
-}
-
-/// A message of the parser without the place at its end, and the place.
-fn located(message: &str) -> (String, Option<Location>) {
-    let Some((text, place)) = message.rsplit_once(" at Line: ") else {
-        return (worded(message), None);
-    };
-    let mut numbers = place
-        .split(|c: char| !c.is_ascii_digit())
-        .filter_map(|number| number.parse::<u64>().ok());
-    let location = numbers.next().zip(numbers.next());
-    let location = location.map(|(line, column)| Location { line, column });
-    (worded(text), location)
-}
-
-fn worded(message: &str) -> String {
-    let Some(rest) = message.strip_prefix("Expected: ") else {
-        return message.to_owned();
-    };
-    match rest.rsplit_once(", found: ") {
-        Some((wanted, "EOF")) => format!("the expression ends where {wanted} should follow"),
-        Some((wanted, found)) => format!("{wanted} should stand here, and not {found}"),
-        None => message.to_owned(),
+/// A token as people read it.
+fn shown(token: &Token) -> String {
+    match token {
+        Token::Word(text) | Token::Number(text) => text.clone(),
+        Token::Quoted(text) => format!("\"{text}\""),
+        Token::Text(text) | Token::OtherText(text) => format!("'{text}'"),
+        Token::Sign(sign) => (*sign).to_owned(),
+        Token::Other(character) => character.to_string(),
+        Token::End => "its end".to_owned(),
     }
 }
 
-fn tokenizer_message(message: &str) -> String {
-    if message.contains("Unterminated string literal") {
-        return "a text opens here and is never closed: its closing ' is missing".to_owned();
-    }
-    if message.contains("close delimiter '\"'") {
-        return "a name opens here and is never closed: its closing \" is missing".to_owned();
-    }
-    let mut words = message.to_owned();
-    if let Some(first) = words.get_mut(0..1) {
-        first.make_ascii_lowercase();
-    }
-    words
+struct Parser<'t> {
+    tokens: Vec<Lexeme>,
+    at: usize,
+    text: &'t str,
 }
 
-impl Expression {
-    /// All words in it that could name columns, functions among them.
-    pub fn words(&self) -> Vec<String> {
-        let tokens = Tokenizer::new(&Standard, &self.text)
-            .tokenize()
-            .unwrap_or_default();
-        let words = tokens.into_iter().filter_map(|token| match token {
-            Token::Word(word) => Some(word.value),
+impl Parser<'_> {
+    fn peek(&self) -> &Token {
+        &self.tokens[self.at].token
+    }
+
+    /// The token behind the next one.
+    fn peek_second(&self) -> &Token {
+        let last = self.tokens.len() - 1;
+        &self.tokens[(self.at + 1).min(last)].token
+    }
+
+    fn span(&self) -> Span {
+        self.tokens[self.at].span
+    }
+
+    fn next(&mut self) -> Lexeme {
+        let lexeme = self.tokens[self.at].clone();
+        if lexeme.token != Token::End {
+            self.at += 1;
+        }
+        lexeme
+    }
+
+    /// Whether the next token is this keyword.
+    fn is_word(&self, keyword: &str) -> bool {
+        is_keyword(self.peek(), keyword)
+    }
+
+    fn is_sign(&self, sign: &str) -> bool {
+        matches!(self.peek(), Token::Sign(found) if *found == sign)
+    }
+
+    /// Takes a keyword if it is the next token.
+    fn take_word(&mut self, keyword: &str) -> bool {
+        let found = self.is_word(keyword);
+        self.at += usize::from(found);
+        found
+    }
+
+    fn take_sign(&mut self, sign: &str) -> bool {
+        let found = self.is_sign(sign);
+        self.at += usize::from(found);
+        found
+    }
+
+    fn want_word(&mut self, keyword: &str) -> Result<(), ParseError> {
+        match self.take_word(keyword) {
+            true => Ok(()),
+            false => Err(self.wanted(keyword)),
+        }
+    }
+
+    /// Takes a sign, and says where it is.
+    fn want_sign(&mut self, sign: &str) -> Result<Span, ParseError> {
+        let span = self.span();
+        match self.take_sign(sign) {
+            true => Ok(span),
+            false => Err(self.wanted(sign)),
+        }
+    }
+
+    /// Something else than what comes next should stand there.
+    fn wanted(&self, what: &str) -> ParseError {
+        let found = self.peek();
+        let message = match found {
+            Token::End => format!("the expression ends where {what} should follow"),
+            found => format!("{what} should stand here, and not {}", shown(found)),
+        };
+        ParseError::At(self.span(), message)
+    }
+
+    /// An expression of operators that bind tighter than `than`.
+    fn expression(&mut self, than: Binding) -> Parsed {
+        let mut left = self.operand()?;
+        while let Some(binding) = self.binding().filter(|binding| *binding > than) {
+            left = self.operation(left, binding)?;
+        }
+        Ok(left)
+    }
+
+    fn boxed(&mut self, than: Binding) -> Result<Box<Expr>, ParseError> {
+        self.expression(than).map(Box::new)
+    }
+
+    /// How tight the next token binds what is before it; `None` if it is no operator.
+    fn binding(&self) -> Option<Binding> {
+        let of_predicate = |word: &Token| {
+            if is_keyword(word, "LIKE") || is_keyword(word, "ILIKE") {
+                Some(LIKE)
+            } else if is_keyword(word, "BETWEEN") || is_keyword(word, "IN") {
+                Some(COMPARISON)
+            } else {
+                None
+            }
+        };
+        match self.peek() {
+            Token::Sign(sign) => match *sign {
+                "=" | "<>" | "!=" | "<" | "<=" | ">" | ">=" => Some(COMPARISON),
+                "+" | "-" => Some(SUM),
+                "*" | "/" | "%" | "||" => Some(PRODUCT),
+                "(" | ")" | "," | "." => None,
+                _ => Some(TIGHTEST),
+            },
+            word if is_keyword(word, "OR") => Some(OR),
+            word if is_keyword(word, "AND") => Some(AND),
+            word if is_keyword(word, "IS") => Some(IS),
+            word if is_keyword(word, "NOT") => of_predicate(self.peek_second()),
+            word => of_predicate(word),
+        }
+    }
+
+    /// An operator behind its first operand.
+    fn operation(&mut self, left: Expr, binding: Binding) -> Parsed {
+        if let Token::Sign(sign) = *self.peek() {
+            self.next();
+            return self.binary(left, operator(sign), binding);
+        }
+        if self.take_word("AND") {
+            return self.binary(left, Operator::And, binding);
+        }
+        if self.take_word("OR") {
+            return self.binary(left, Operator::Or, binding);
+        }
+        if self.take_word("IS") {
+            return self.is(left);
+        }
+        let negated = self.take_word("NOT");
+        let value = Box::new(left);
+        if self.take_word("BETWEEN") {
+            let low = self.boxed(COMPARISON)?;
+            self.want_word("AND")?;
+            let high = self.boxed(COMPARISON)?;
+            let span = value.span.to(high.span);
+            let kind = Kind::Between {
+                value,
+                low,
+                high,
+                negated,
+            };
+            return Ok(Expr { kind, span });
+        }
+        if self.take_word("IN") {
+            return self.in_list(value, negated);
+        }
+        let is_folded = !self.take_word("LIKE");
+        if is_folded {
+            self.next();
+        }
+        let pattern = self.boxed(LIKE)?;
+        let mut span = value.span.to(pattern.span);
+        let mut escape = None;
+        if self.take_word("ESCAPE") {
+            let found = self.boxed(LIKE)?;
+            span = span.to(found.span);
+            escape = Some(found);
+        }
+        let kind = match is_folded {
+            true => Kind::Unsupported("ILIKE".to_owned()),
+            false => Kind::Like {
+                value,
+                pattern,
+                escape,
+                negated,
+            },
+        };
+        Ok(Expr { kind, span })
+    }
+
+    fn binary(&mut self, left: Expr, operator: Operator, binding: Binding) -> Parsed {
+        let right = self.expression(binding)?;
+        let span = left.span.to(right.span);
+        let (left, right) = (Box::new(left), Box::new(right));
+        let kind = Kind::Binary {
+            left,
+            operator,
+            right,
+        };
+        Ok(Expr { kind, span })
+    }
+
+    /// What follows `IS`.
+    fn is(&mut self, inner: Expr) -> Parsed {
+        let negated = self.take_word("NOT");
+        let start = inner.span;
+        let inner = Box::new(inner);
+        if self.take_word("DISTINCT") {
+            self.want_word("FROM")?;
+            let other = self.boxed(COMPARISON)?;
+            let span = start.to(other.span);
+            let kind = Kind::Distinct {
+                one: inner,
+                other,
+                negated,
+            };
+            return Ok(Expr { kind, span });
+        }
+        let span = start.to(self.span());
+        if self.take_word("NULL") {
+            let kind = Kind::IsNull { inner, negated };
+            return Ok(Expr { kind, span });
+        }
+        let truths = [
+            ("TRUE", Some(true)),
+            ("FALSE", Some(false)),
+            ("UNKNOWN", None),
+        ];
+        let truth = truths.into_iter().find(|(word, _)| self.is_word(word));
+        let Some((_, wanted)) = truth else {
+            return Err(self.wanted("NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM"));
+        };
+        self.next();
+        let kind = Kind::IsTruth {
+            inner,
+            wanted,
+            negated,
+        };
+        Ok(Expr { kind, span })
+    }
+
+    fn in_list(&mut self, value: Box<Expr>, negated: bool) -> Parsed {
+        self.want_sign("(")?;
+        if self.begins_query() {
+            return self.query();
+        }
+        let list = self.list()?;
+        let end = self.want_sign(")")?;
+        let span = value.span.to(end);
+        let kind = Kind::In {
+            value,
+            list,
+            negated,
+        };
+        Ok(Expr { kind, span })
+    }
+
+    /// Expressions with commas between them.
+    fn list(&mut self) -> Result<Vec<Expr>, ParseError> {
+        let mut list = vec![self.expression(LOOSEST)?];
+        while self.take_sign(",") {
+            list.push(self.expression(LOOSEST)?);
+        }
+        Ok(list)
+    }
+
+    /// An operand with the signs in front of it.
+    fn operand(&mut self) -> Parsed {
+        let span = self.span();
+        if self.take_word("NOT") {
+            let inner = self.boxed(NOT)?;
+            let span = span.to(inner.span);
+            return Ok(Expr {
+                kind: Kind::Not(inner),
+                span,
+            });
+        }
+        if self.is_sign("-") || self.is_sign("+") {
+            let is_minus = self.is_sign("-");
+            self.next();
+            let inner = self.boxed(PRODUCT)?;
+            let span = span.to(inner.span);
+            return Ok(Expr {
+                kind: Kind::Signed { is_minus, inner },
+                span,
+            });
+        }
+        if self.take_sign("(") {
+            return self.bracketed();
+        }
+        let is_value = match self.peek() {
+            Token::Word(word) => !BETWEEN_OPERANDS
+                .iter()
+                .any(|keyword| word.eq_ignore_ascii_case(keyword)),
+            Token::Sign(_) | Token::Other(_) | Token::End => false,
+            _ => true,
+        };
+        if !is_value {
+            return Err(self.wanted("an expression"));
+        }
+        let Lexeme { token, span } = self.next();
+        let kind = match token {
+            Token::Number(text) => Kind::Number(text),
+            Token::Text(text) => Kind::Text(text),
+            Token::OtherText(_) => Kind::Unsupported("this kind of literal".to_owned()),
+            Token::Quoted(text) => return Ok(self.name(text, true, span)),
+            Token::Word(word) => return self.word(word, span),
+            Token::Sign(_) | Token::Other(_) | Token::End => Kind::Null,
+        };
+        Ok(Expr { kind, span })
+    }
+
+    /// What stands in brackets, behind the first.
+    fn bracketed(&mut self) -> Parsed {
+        if self.begins_query() {
+            return self.query();
+        }
+        let mut inner = self.expression(LOOSEST)?;
+        if self.is_sign(",") {
+            while self.take_sign(",") {
+                let other = self.expression(LOOSEST)?;
+                inner.span = inner.span.to(other.span);
+            }
+            inner.kind = Kind::Unsupported("a list of values".to_owned());
+        }
+        self.want_sign(")")?;
+        Ok(inner)
+    }
+
+    fn begins_query(&self) -> bool {
+        let follows = matches!(
+            self.peek_second(),
+            Token::Word(_) | Token::Quoted(_) | Token::Number(_) | Token::Text(_)
+        );
+        let is_star = matches!(self.peek_second(), Token::Sign("*"));
+        self.is_word("SELECT") && (follows || is_star)
+    }
+
+    /// Passes over a query to the bracket that closes it.
+    fn query(&mut self) -> Parsed {
+        let span = self.span();
+        let (end, _) = self.pass_to_closing()?;
+        let kind = Kind::Unsupported("a query inside".to_owned());
+        let span = Span {
+            start: span.start,
+            end,
+        };
+        Ok(Expr { kind, span })
+    }
+
+    /// Passes over all to the closing bracket and that, and says where what was passed and the bracket end.
+    fn pass_to_closing(&mut self) -> Result<(usize, usize), ParseError> {
+        let mut open = 0_usize;
+        let mut end = self.span().start;
+        loop {
+            match self.peek() {
+                Token::End => return Err(self.wanted(")")),
+                Token::Sign("(") => open += 1,
+                Token::Sign(")") if open == 0 => {
+                    return Ok((end, self.next().span.end));
+                }
+                Token::Sign(")") => open -= 1,
+                _ => {}
+            }
+            end = self.next().span.end;
+        }
+    }
+
+    /// The name of a column; what has a point in it is none.
+    fn name(&mut self, text: String, is_quoted: bool, span: Span) -> Expr {
+        let mut whole = span;
+        while self.is_sign(".") && matches!(self.peek_second(), Token::Word(_) | Token::Quoted(_)) {
+            self.next();
+            whole = whole.to(self.next().span);
+        }
+        let kind = match whole == span {
+            true => Kind::Column(Name {
+                text,
+                is_quoted,
+                span,
+            }),
+            false => Kind::Unsupported(
+                "a name with a point (put a column's name with a point in double quotes: it)"
+                    .to_owned(),
+            ),
+        };
+        Expr { kind, span: whole }
+    }
+
+    /// What begins with a word: a literal, a function or a column.
+    fn word(&mut self, word: String, span: Span) -> Parsed {
+        let upper = word.to_uppercase();
+        let kind = match upper.as_str() {
+            "TRUE" => Some(Kind::Boolean(true)),
+            "FALSE" => Some(Kind::Boolean(false)),
+            "NULL" => Some(Kind::Null),
             _ => None,
-        });
-        words.collect()
+        };
+        if let Some(kind) = kind {
+            return Ok(Expr { kind, span });
+        }
+        if let "DATE" | "TIMESTAMP" | "TIME" = upper.as_str()
+            && let Token::Text(text) = self.peek()
+        {
+            let kind = Kind::Typed {
+                of: upper,
+                text: text.clone(),
+            };
+            let span = span.to(self.next().span);
+            return Ok(Expr { kind, span });
+        }
+        let is_minus =
+            matches!(self.peek(), Token::Sign("-")) && matches!(self.peek_second(), Token::Text(_));
+        if upper == "INTERVAL" && (is_minus || matches!(self.peek(), Token::Text(_))) {
+            return Ok(self.interval(span));
+        }
+        let follows_operand = !matches!(self.peek(), Token::Sign(_) | Token::End | Token::Other(_));
+        if upper == "CASE" && follows_operand || upper == "CASE" && self.is_sign("(") {
+            return self.case(span);
+        }
+        let clock = [
+            "CURRENT_DATE",
+            "CURRENT_TIME",
+            "CURRENT_TIMESTAMP",
+            "LOCALTIME",
+            "LOCALTIMESTAMP",
+        ];
+        if !self.is_sign("(") {
+            return Ok(match clock.contains(&upper.as_str()) {
+                true => Expr {
+                    kind: Kind::Call {
+                        name: upper,
+                        arguments: Some(Vec::new()),
+                        is_windowed: false,
+                    },
+                    span,
+                },
+                false => self.name(word, false, span),
+            });
+        }
+        self.next();
+        self.function(upper, span)
     }
 
-    /// A condition that holds if this one holds for any of the values that a record has several of, as
-    /// `SVC02` and `SVC[2]02`. Values of one segment or field are taken together.
-    pub fn for_any(&self) -> Self {
-        Self {
-            for_any: true,
-            ..self.clone()
+    /// An interval, behind its keyword.
+    fn interval(&mut self, span: Span) -> Expr {
+        let is_negative = self.take_sign("-");
+        let Lexeme { token, span: place } = self.next();
+        let mut whole = span.to(place);
+        let mut unit = |parser: &mut Self| {
+            let name = parser.unit()?;
+            whole = whole.to(name.span);
+            Some(name)
+        };
+        let first = unit(self);
+        let mut last = None;
+        if first.is_some() && self.take_word("TO") {
+            last = unit(self);
+        }
+        let literal = match (token, first) {
+            (Token::Text(text), Some(first)) => Some(IntervalLiteral {
+                is_negative,
+                text,
+                first,
+                last,
+            }),
+            _ => None,
+        };
+        Expr {
+            kind: Kind::Interval(literal),
+            span: whole,
         }
     }
 
-    /// Checks the expression against the columns that there are.
-    ///
-    /// # Errors
-    ///
-    /// [`ExprError`] for a column or function that there is not, and for types that do not fit.
-    pub fn compile(&self, scope: &Scope<'_>) -> Result<Compiled, ExprError> {
-        Check::new(&self.text, scope).compile(&self.tree)
-    }
-
-    /// As [`Expression::compile`], of an expression that is to be a condition.
-    ///
-    /// # Errors
-    ///
-    /// As [`Expression::compile`], and if it is no condition.
-    pub fn compile_condition(&self, scope: &Scope<'_>) -> Result<Compiled, ExprError> {
-        let mut compiled =
-            Check::new(&self.text, scope).compile_as(&self.tree, "", Type::Boolean)?;
-        if self.for_any {
-            compiled.any = AnyOf::new(&compiled.columns(), scope.columns);
+    /// A unit of time, if one comes next.
+    fn unit(&mut self) -> Option<Name> {
+        let Token::Word(word) = self.peek() else {
+            return None;
+        };
+        if BETWEEN_OPERANDS
+            .iter()
+            .any(|keyword| word.eq_ignore_ascii_case(keyword))
+        {
+            return None;
         }
-        Ok(compiled)
+        let text = word.to_uppercase();
+        let span = self.next().span;
+        Some(Name {
+            text,
+            is_quoted: false,
+            span,
+        })
+    }
+
+    /// A choice, behind its keyword.
+    fn case(&mut self, span: Span) -> Parsed {
+        let operand = match self.is_word("WHEN") {
+            true => None,
+            false => Some(self.boxed(LOOSEST)?),
+        };
+        let mut branches = Vec::new();
+        self.want_word("WHEN")?;
+        loop {
+            let condition = self.expression(LOOSEST)?;
+            self.want_word("THEN")?;
+            branches.push((condition, self.expression(LOOSEST)?));
+            if !self.take_word("WHEN") {
+                break;
+            }
+        }
+        let otherwise = match self.take_word("ELSE") {
+            true => Some(self.boxed(LOOSEST)?),
+            false => None,
+        };
+        let end = self.span();
+        self.want_word("END")?;
+        let kind = Kind::Case {
+            operand,
+            branches,
+            otherwise,
+        };
+        Ok(Expr {
+            kind,
+            span: span.to(end),
+        })
+    }
+
+    /// A function, behind its name and opening bracket.
+    fn function(&mut self, name: String, span: Span) -> Parsed {
+        let kind = match name.as_str() {
+            "CAST" => self.cast()?,
+            "EXTRACT" => self.extract()?,
+            "POSITION" => self.position()?,
+            "SUBSTRING" => self.substring()?,
+            "TRIM" => self.trim()?,
+            "OVERLAY" => self.overlay()?,
+            "EXISTS" => {
+                let query = self.query()?;
+                return Ok(query);
+            }
+            _ => return self.call(name, span),
+        };
+        let end = self.want_sign(")")?;
+        Ok(Expr {
+            kind,
+            span: span.to(end),
+        })
+    }
+
+    fn cast(&mut self) -> Result<Kind, ParseError> {
+        let inner = self.boxed(LOOSEST)?;
+        self.want_word("AS")?;
+        let to = self.cast_type()?;
+        Ok(Kind::Cast { inner, to })
+    }
+
+    fn cast_type(&mut self) -> Result<CastType, ParseError> {
+        let start = self.span().start;
+        let Token::Word(word) = self.peek().clone() else {
+            return Err(self.wanted("a type"));
+        };
+        self.next();
+        let word = word.to_uppercase();
+        let varying = matches!(word.as_str(), "CHARACTER" | "CHAR") && self.take_word("VARYING");
+        let sizes = self.sizes()?;
+        let first = sizes.first().and_then(|size| u64::try_from(*size).ok());
+        let second = sizes.get(1).copied();
+        let known = match (word.as_str(), sizes.as_slice()) {
+            ("VARCHAR", [] | [_]) => Some(CastType::Varying(first)),
+            ("CHARACTER" | "CHAR", [] | [_]) if varying => Some(CastType::Varying(first)),
+            ("CHARACTER" | "CHAR", [] | [_]) => Some(CastType::Fixed(first)),
+            ("NUMERIC" | "DECIMAL" | "DEC", [] | [_] | [_, _]) => Some(CastType::Decimal(
+                first.map(|digits| (digits, second.unwrap_or(0))),
+            )),
+            ("INTEGER" | "INT" | "BIGINT" | "SMALLINT", [] | [_]) => Some(CastType::Integer),
+            ("DATE", []) => Some(CastType::Date),
+            ("TIMESTAMP", [] | [_]) => {
+                if (self.is_word("WITH") || self.is_word("WITHOUT"))
+                    && is_keyword(self.peek_second(), "TIME")
+                {
+                    self.next();
+                    self.next();
+                    self.want_word("ZONE")?;
+                }
+                Some(CastType::Timestamp)
+            }
+            ("BOOLEAN", []) => Some(CastType::Boolean),
+            _ => None,
+        };
+        if let Some(known) = known {
+            return Ok(known);
+        }
+        // Types of several words, such as DOUBLE PRECISION.
+        while let Token::Word(_) = self.peek() {
+            self.next();
+        }
+        let end = self.tokens[self.at - 1].span.end;
+        Ok(CastType::Other(self.text[start..end].to_uppercase()))
+    }
+
+    /// The sizes of a type in brackets, if there are any.
+    fn sizes(&mut self) -> Result<Vec<i64>, ParseError> {
+        let mut sizes = Vec::new();
+        if !self.take_sign("(") {
+            return Ok(sizes);
+        }
+        loop {
+            let sign = if self.take_sign("-") { -1 } else { 1 };
+            let Token::Number(digits) = self.peek() else {
+                return Err(self.wanted("a number of digits"));
+            };
+            let Ok(size) = digits.parse::<i64>() else {
+                return Err(self.wanted("a number of digits"));
+            };
+            self.next();
+            sizes.push(sign * size);
+            if !self.take_sign(",") {
+                self.want_sign(")")?;
+                return Ok(sizes);
+            }
+        }
+    }
+
+    fn extract(&mut self) -> Result<Kind, ParseError> {
+        let Some(unit) = self.unit() else {
+            return Err(self.wanted("a unit such as YEAR"));
+        };
+        self.want_word("FROM")?;
+        let inner = self.boxed(LOOSEST)?;
+        Ok(Kind::Extract { unit, inner })
+    }
+
+    fn position(&mut self) -> Result<Kind, ParseError> {
+        let part = self.boxed(COMPARISON)?;
+        self.want_word("IN")?;
+        let whole = self.boxed(LOOSEST)?;
+        Ok(Kind::Position { part, whole })
+    }
+
+    fn substring(&mut self) -> Result<Kind, ParseError> {
+        let text = self.boxed(LOOSEST)?;
+        let (mut from, mut length) = (None, None);
+        if self.take_word("FROM") || self.take_sign(",") {
+            from = Some(self.boxed(LOOSEST)?);
+        }
+        if self.take_word("FOR") || self.take_sign(",") {
+            length = Some(self.boxed(LOOSEST)?);
+        }
+        Ok(Kind::Substring { text, from, length })
+    }
+
+    fn trim(&mut self) -> Result<Kind, ParseError> {
+        let sides = [
+            ("BOTH", TrimSide::Both),
+            ("LEADING", TrimSide::Leading),
+            ("TRAILING", TrimSide::Trailing),
+        ];
+        let named = sides.into_iter().find(|(word, _)| self.is_word(word));
+        // A column may be called like a side.
+        let named = named.filter(|_| !matches!(self.peek_second(), Token::Sign(")" | ",")));
+        if named.is_some() {
+            self.next();
+        }
+        let side = named.map_or(TrimSide::Both, |(_, side)| side);
+        if named.is_some() && self.take_word("FROM") {
+            let text = self.boxed(LOOSEST)?;
+            let character = None;
+            return Ok(Kind::Trim {
+                side,
+                character,
+                text,
+            });
+        }
+        let first = self.boxed(LOOSEST)?;
+        let (character, text) = match self.take_word("FROM") {
+            true => (Some(first), self.boxed(LOOSEST)?),
+            false => (None, first),
+        };
+        Ok(Kind::Trim {
+            side,
+            character,
+            text,
+        })
+    }
+
+    fn overlay(&mut self) -> Result<Kind, ParseError> {
+        let text = self.boxed(LOOSEST)?;
+        self.want_word("PLACING")?;
+        let with = self.boxed(LOOSEST)?;
+        self.want_word("FROM")?;
+        let from = self.boxed(LOOSEST)?;
+        let length = match self.take_word("FOR") {
+            true => Some(self.boxed(LOOSEST)?),
+            false => None,
+        };
+        Ok(Kind::Overlay {
+            text,
+            with,
+            from,
+            length,
+        })
+    }
+
+    /// A function that takes a list of values.
+    fn call(&mut self, name: String, span: Span) -> Parsed {
+        let is_other = self.is_sign("*") || self.is_word("DISTINCT") || self.is_word("ALL");
+        let mut end = self.span();
+        let arguments = if is_other && !matches!(self.peek_second(), Token::Sign("," | "(")) {
+            (_, end.end) = self.pass_to_closing()?;
+            None
+        } else if self.take_sign(")") {
+            Some(Vec::new())
+        } else {
+            let list = self.list()?;
+            end = self.want_sign(")")?;
+            Some(list)
+        };
+        let mut span = span.to(end);
+        let mut is_windowed = false;
+        while self.is_word("OVER") || self.is_word("FILTER") || self.is_word("WITHIN") {
+            self.next();
+            self.take_word("GROUP");
+            is_windowed = true;
+            if self.take_sign("(") {
+                (_, span.end) = self.pass_to_closing()?;
+            }
+        }
+        let kind = Kind::Call {
+            name,
+            arguments,
+            is_windowed,
+        };
+        Ok(Expr { kind, span })
     }
 }
 
-impl fmt::Display for Expression {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.text)
+fn is_keyword(token: &Token, keyword: &str) -> bool {
+    matches!(token, Token::Word(word) if word.eq_ignore_ascii_case(keyword))
+}
+
+fn operator(sign: &str) -> Operator {
+    match sign {
+        "=" => Operator::Equal,
+        "<>" | "!=" => Operator::Unequal,
+        "<" => Operator::Less,
+        "<=" => Operator::LessOrEqual,
+        ">" => Operator::Greater,
+        ">=" => Operator::GreaterOrEqual,
+        "+" => Operator::Plus,
+        "-" => Operator::Minus,
+        "*" => Operator::Times,
+        "/" => Operator::Divide,
+        "||" => Operator::Concat,
+        other => Operator::Other(other.to_owned()),
     }
 }
 
-impl TryFrom<String> for Expression {
-    type Error = ExprError;
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
 
-    fn try_from(text: String) -> Result<Self, Self::Error> {
-        text.parse()
+    use super::*;
+
+    /// The tree with all its brackets.
+    fn bracketed(tree: &Expr) -> String {
+        let list = |list: &[Expr]| list.iter().map(bracketed).collect::<Vec<_>>().join(", ");
+        let not = |negated: bool| if negated { "NOT " } else { "" };
+        match &tree.kind {
+            Kind::Column(name) => name.text.clone(),
+            Kind::Number(text) => text.clone(),
+            Kind::Text(text) => format!("'{text}'"),
+            Kind::Null => "NULL".to_owned(),
+            Kind::Not(inner) => format!("(NOT {})", bracketed(inner)),
+            Kind::Signed { is_minus, inner } => {
+                format!(
+                    "({}{})",
+                    if *is_minus { "-" } else { "+" },
+                    bracketed(inner)
+                )
+            }
+            Kind::Binary {
+                left,
+                operator,
+                right,
+            } => format!(
+                "({} {} {})",
+                bracketed(left),
+                operator.sign(),
+                bracketed(right)
+            ),
+            Kind::Between {
+                value,
+                low,
+                high,
+                negated,
+            } => format!(
+                "({} {}BETWEEN {} AND {})",
+                bracketed(value),
+                not(*negated),
+                bracketed(low),
+                bracketed(high)
+            ),
+            Kind::In {
+                value,
+                list: of,
+                negated,
+            } => format!("({} {}IN [{}])", bracketed(value), not(*negated), list(of)),
+            Kind::Like { value, pattern, .. } => {
+                format!("({} LIKE {})", bracketed(value), bracketed(pattern))
+            }
+            Kind::IsNull { inner, negated } => {
+                format!("({} IS {}NULL)", bracketed(inner), not(*negated))
+            }
+            Kind::Distinct { one, other, .. } => {
+                format!("({} DISTINCT {})", bracketed(one), bracketed(other))
+            }
+            Kind::Call {
+                name, arguments, ..
+            } => format!("{name}[{}]", list(arguments.as_deref().unwrap_or_default())),
+            other => format!("{other:?}"),
+        }
     }
-}
 
-impl From<Expression> for String {
-    fn from(expression: Expression) -> Self {
-        expression.text
+    #[test]
+    fn operators_bind_as_the_standard_says() {
+        for (text, expected) in [
+            ("a + b * c - d", "((a + (b * c)) - d)"),
+            ("a || b || c", "((a || b) || c)"),
+            ("-a * b", "((-a) * b)"),
+            ("a - -1", "(a - (-1))"),
+            ("a OR b AND NOT c = d", "(a OR (b AND (NOT (c = d))))"),
+            ("NOT a IS NULL", "(NOT (a IS NULL))"),
+            ("a = b IS NOT NULL", "((a = b) IS NOT NULL)"),
+            (
+                "a BETWEEN b + 1 AND c AND d",
+                "((a BETWEEN (b + 1) AND c) AND d)",
+            ),
+            ("a NOT IN (1, b + 2) OR c", "((a NOT IN [1, (b + 2)]) OR c)"),
+            ("a LIKE b || '%' AND c", "((a LIKE (b || '%')) AND c)"),
+            (
+                "a IS DISTINCT FROM b + 1 AND c",
+                "((a DISTINCT (b + 1)) AND c)",
+            ),
+            ("COALESCE(a, b) + 1", "(COALESCE[a, b] + 1)"),
+            ("(a + b) * c", "((a + b) * c)"),
+            ("a -- one\n + /* two */ b", "(a + b)"),
+            ("\"a \"\"b\"\"\" = 'it''s'", "(a \"b\" = 'it's')"),
+            ("date = N'x'", "(date = 'x')"),
+            (
+                "end + interval + trim + position",
+                "(((end + interval) + trim) + position)",
+            ),
+        ] {
+            let tree = parse(text).expect(text);
+            assert_eq!(bracketed(&tree), expected, "{text}");
+        }
+    }
+
+    #[test]
+    fn what_is_no_expression_says_where() {
+        for (text, at, expected) in [
+            (
+                "a +",
+                3,
+                "the expression ends where an expression should follow",
+            ),
+            ("a + AND", 4, "an expression should stand here, and not AND"),
+            ("(a", 2, "the expression ends where ) should follow"),
+            ("a IN 5", 5, "( should stand here, and not 5"),
+            ("a BETWEEN 1 OR 2", 12, "AND should stand here, and not OR"),
+            ("CASE a END", 7, "WHEN should stand here, and not END"),
+            (
+                "a IS 5",
+                5,
+                "NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM should stand here, and not 5",
+            ),
+            ("a = [b]", 4, "an expression should stand here, and not ["),
+            (
+                "a /* b",
+                2,
+                "a comment opens here and is never closed: its closing */ is missing",
+            ),
+            ("\"\"", 0, "a name in double quotes has no characters"),
+            (
+                "CAST(a AS DECIMAL(x))",
+                18,
+                "a number of digits should stand here, and not x",
+            ),
+        ] {
+            match parse(text) {
+                Err(ParseError::At(span, message)) => {
+                    assert_eq!((span.start, message.as_str()), (at, expected), "{text}");
+                }
+                other => panic!("{text}: {other:?}"),
+            }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn any_tokens_make_a_tree_or_an_error_within_the_text(
+            words in prop::collection::vec(prop::sample::select(vec![
+                "quay", "1", "'å'", "AND", "OR", "NOT", "(", ")", ",", "+", "-", "*", "||", "=", "IS", "NULL", "IN",
+                "LIKE", "BETWEEN", "CASE", "WHEN", "THEN", "ELSE", "END", "CAST(", "AS", "DATE", "INTERVAL", "DAY", "TO",
+                "UPPER(", "COUNT(*", "OVER(", "SELECT", "FROM", "FOR", ".", "%", "::", "TRIM(", "LEADING", "EXTRACT(",
+                "YEAR", "DECIMAL(", "\"Ö l\"", "'open", "[", "ESCAPE", "EXISTS(", "SUBSTRING(", "DISTINCT",
+            ]), 0..14),
+        ) {
+            let text = words.join(" ");
+            match parse(&text) {
+                Ok(tree) => prop_assert!(text.get(tree.span.start..tree.span.end).is_some()),
+                Err(ParseError::At(span, _)) => {
+                    prop_assert!(text.get(span.start..span.end).is_some());
+                }
+                Err(ParseError::TooDeep) => prop_assert!(false, "{}", text),
+            }
+        }
     }
 }

@@ -1,80 +1,32 @@
 //! Functions and casts.
 
-use sqlparser::ast::{
-    CeilFloorKind, CharacterLength, DataType, DateTimeField, ExactNumberInfo, Expr,
-    Function as Call, FunctionArg, FunctionArgExpr, FunctionArguments, ObjectNamePart,
-};
-
 use super::{AGGREGATES, Check, Checked, FUNCTIONS, space};
-use crate::expr::error::ExprProblem;
+use crate::expr::error::{ExprError, ExprProblem};
 use crate::expr::node::{Comparison, Function, Node, Target, Value};
 use crate::expr::text::Side;
+use crate::expr::tree::{CastType, Expr, Name};
 use crate::expr::types::Type;
 use numerant_data::record::nearest;
 use numerant_data::value::Rounding;
 
 impl Check<'_> {
-    pub(super) fn cast(&self, tree: &Expr, inner: &Expr, data_type: &DataType) -> Checked {
-        let length = |length: &Option<CharacterLength>| match length {
-            Some(CharacterLength::IntegerLength { length, .. }) => Some(*length),
-            _ => None,
-        };
-        let (target, result) = match data_type {
-            DataType::Character(found) | DataType::Char(found) => {
-                let length = Some(length(found).unwrap_or(1));
-                (
-                    Target::Text {
-                        length,
-                        fixed: true,
-                    },
-                    Type::Text,
-                )
+    pub(super) fn cast(&self, tree: &Expr, inner: &Expr, to: &CastType) -> Checked {
+        let (target, result) = match to {
+            CastType::Fixed(length) => {
+                let length = Some(length.unwrap_or(1));
+                let fixed = true;
+                (Target::Text { length, fixed }, Type::Text)
             }
-            DataType::CharacterVarying(found)
-            | DataType::CharVarying(found)
-            | DataType::Varchar(found) => {
-                let length = length(found);
-                (
-                    Target::Text {
-                        length,
-                        fixed: false,
-                    },
-                    Type::Text,
-                )
+            CastType::Varying(length) => {
+                let (length, fixed) = (*length, false);
+                (Target::Text { length, fixed }, Type::Text)
             }
-            DataType::Numeric(info) | DataType::Decimal(info) | DataType::Dec(info) => {
-                let size = match *info {
-                    ExactNumberInfo::None => None,
-                    ExactNumberInfo::Precision(digits) => Some((digits, 0)),
-                    ExactNumberInfo::PrecisionAndScale(digits, scale) => Some((digits, scale)),
-                };
-                let size = match size {
-                    None => None,
-                    Some((digits, scale)) if (1..=38).contains(&digits) => {
-                        let scale = u32::try_from(scale).ok();
-                        let scale = scale.filter(|scale| u64::from(*scale) <= digits);
-                        let scale = scale.ok_or_else(|| {
-                            let message =
-                                "a DECIMAL has no more digits behind the point than in all";
-                            self.error(tree, ExprProblem::Literal(message.to_owned()))
-                        })?;
-                        Some((digits as u32, scale))
-                    }
-                    Some(_) => {
-                        let message = "a DECIMAL has between 1 and 38 digits".to_owned();
-                        return Err(self.error(tree, ExprProblem::Literal(message)));
-                    }
-                };
-                (Target::Decimal(size), Type::Number)
-            }
-            DataType::Integer(_)
-            | DataType::Int(_)
-            | DataType::BigInt(_)
-            | DataType::SmallInt(_) => (Target::Integer, Type::Number),
-            DataType::Date => (Target::Date, Type::Moment),
-            DataType::Timestamp(..) => (Target::Timestamp, Type::Moment),
-            DataType::Boolean => (Target::Boolean, Type::Boolean),
-            other => {
+            CastType::Decimal(size) => (self.decimal(tree, *size)?, Type::Number),
+            CastType::Integer => (Target::Integer, Type::Number),
+            CastType::Date => (Target::Date, Type::Moment),
+            CastType::Timestamp => (Target::Timestamp, Type::Moment),
+            CastType::Boolean => (Target::Boolean, Type::Boolean),
+            CastType::Other(other) => {
                 return Err(self.unsupported(
                     tree,
                     &format!(
@@ -104,8 +56,24 @@ impl Check<'_> {
         Ok((Node::Cast(Box::new(node), target), result))
     }
 
-    pub(super) fn extract(&self, tree: &Expr, field: &DateTimeField, inner: &Expr) -> Checked {
-        let unit = self.unit(tree, field)?;
+    /// A decimal of so many digits in all, and behind the point.
+    fn decimal(&self, tree: &Expr, size: Option<(u64, i64)>) -> Result<Target, ExprError> {
+        let failed = |message: &str| self.error(tree, ExprProblem::Literal(message.to_owned()));
+        let Some((digits, scale)) = size else {
+            return Ok(Target::Decimal(None));
+        };
+        let fits = u32::try_from(digits)
+            .ok()
+            .filter(|digits| (1..=38).contains(digits));
+        let digits = fits.ok_or_else(|| failed("a DECIMAL has between 1 and 38 digits"))?;
+        let scale = u32::try_from(scale).ok().filter(|scale| *scale <= digits);
+        let scale = scale
+            .ok_or_else(|| failed("a DECIMAL has no more digits behind the point than in all"))?;
+        Ok(Target::Decimal(Some((digits, scale))))
+    }
+
+    pub(super) fn extract(&self, unit: &Name, inner: &Expr) -> Checked {
+        let unit = self.unit(unit)?;
         let (node, kind) = self.check(inner)?;
         let wanted = if kind == Type::Interval {
             Type::Interval
@@ -119,63 +87,21 @@ impl Check<'_> {
         ))
     }
 
-    pub(super) fn rounded(
+    pub(super) fn call(
         &self,
         tree: &Expr,
-        inner: &Expr,
-        field: &CeilFloorKind,
-        rounding: Rounding,
+        name: &str,
+        arguments: Option<&[Expr]>,
+        is_windowed: bool,
     ) -> Checked {
-        if !matches!(
-            field,
-            CeilFloorKind::DateTimeField(DateTimeField::NoDateTime)
-        ) {
-            return Err(self.unsupported(tree, "a second argument here"));
-        }
-        let what = if rounding == Rounding::Floor {
-            "FLOOR"
-        } else {
-            "CEILING"
-        };
-        let node = self.typed(inner, Type::Number, what)?;
-        Ok((
-            Node::Call(Function::Round(rounding), vec![node]),
-            Type::Number,
-        ))
-    }
-
-    pub(super) fn call(&self, tree: &Expr, call: &Call) -> Checked {
-        let name = match call.name.0.as_slice() {
-            [ObjectNamePart::Identifier(name)] => name.value.to_uppercase(),
-            _ => return Err(self.unsupported(tree, "a function of this kind")),
-        };
-        if AGGREGATES.contains(&name.as_str()) || call.over.is_some() {
+        let name = name.to_owned();
+        if AGGREGATES.contains(&name.as_str()) || is_windowed {
             return Err(self.error(tree, ExprProblem::Aggregate { name }));
         }
-        let plain = call.filter.is_none()
-            && call.within_group.is_empty()
-            && call.null_treatment.is_none()
-            && matches!(call.parameters, FunctionArguments::None);
-        let arguments = match &call.args {
-            FunctionArguments::List(list)
-                if list.duplicate_treatment.is_none() && list.clauses.is_empty() =>
-            {
-                let arguments: Option<Vec<&Expr>> = list
-                    .args
-                    .iter()
-                    .map(|argument| match argument {
-                        FunctionArg::Unnamed(FunctionArgExpr::Expr(argument)) => Some(argument),
-                        _ => None,
-                    })
-                    .collect();
-                arguments
-            }
-            FunctionArguments::None => Some(Vec::new()),
-            _ => None,
-        };
-        let Some(arguments) = arguments.filter(|_| plain) else {
+        let Some(arguments) = arguments else {
             return Err(self.unsupported(tree, "a call of this kind"));
         };
+        let arguments: Vec<&Expr> = arguments.iter().collect();
         let count = arguments.len();
         let takes = |fits: bool, takes: &'static str| {
             if fits {
@@ -247,7 +173,12 @@ impl Check<'_> {
                 }
                 (Node::Call(Function::Round(Rounding::HalfUp), nodes), Number)
             }
-            "CEILING" => {
+            "FLOOR" => {
+                takes(count == 1, "one number")?;
+                let function = Function::Round(Rounding::Floor);
+                (Node::Call(function, vec![typed(0, Number)?]), Number)
+            }
+            "CEILING" | "CEIL" => {
                 takes(count == 1, "one number")?;
                 let function = Function::Round(Rounding::Ceiling);
                 (Node::Call(function, vec![typed(0, Number)?]), Number)
@@ -295,7 +226,8 @@ impl Check<'_> {
                     kind,
                 )
             }
-            "CURRENT_DATE" | "CURRENT_TIME" | "CURRENT_TIMESTAMP" | "LOCALTIMESTAMP" => {
+            "CURRENT_DATE" | "CURRENT_TIME" | "CURRENT_TIMESTAMP" | "LOCALTIME"
+            | "LOCALTIMESTAMP" => {
                 return Err(self.unsupported(
                     tree,
                     &format!("{name}, with which no two runs would be the same,"),

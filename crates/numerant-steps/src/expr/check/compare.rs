@@ -5,11 +5,10 @@
 //! `'2015-01-01'`. So a cell is compared as what the other side reads as, and two cells as what both
 //! read as; where only one side is a number or a date, that is an error.
 
-use sqlparser::ast::Expr;
-
 use super::{Check, Checked};
 use crate::expr::error::{ExprError, ExprProblem};
 use crate::expr::node::{CellText, Comparison, Node, Reading, Value};
+use crate::expr::tree::Expr;
 use crate::expr::types::Type;
 use numerant_data::value::suggest;
 

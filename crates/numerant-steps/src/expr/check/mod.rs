@@ -6,16 +6,14 @@
 
 use std::borrow::Cow;
 
-use sqlparser::ast::{CastKind, Expr, Ident, Spanned, TrimWhereField, Value as Literal};
-
 use super::error::{ExprError, ExprProblem};
 use super::evaluate::Compiled;
 use super::node::{Column, Function, Node, Reading, Value};
-use super::parse::char_place;
 use super::text::Side;
+use super::tree::{Expr, Kind, Name, Span, TrimSide};
 use super::types::Type;
 use numerant_data::record::{ColumnError, nearest};
-use numerant_data::value::{Cells, Number, Rounding};
+use numerant_data::value::{Cells, Number};
 
 mod call;
 mod compare;
@@ -125,19 +123,11 @@ impl<'c> Check<'c> {
 
     /// An error at the place of `tree`.
     fn error(&self, tree: &Expr, problem: ExprProblem) -> ExprError {
-        self.error_at(tree.span(), problem)
+        self.error_at(tree.span, problem)
     }
 
-    fn error_at(&self, span: sqlparser::tokenizer::Span, problem: ExprProblem) -> ExprError {
-        let known = span.start.line > 0;
-        let start = char_place(self.text, span.start);
-        let end = char_place(self.text, span.end);
-        ExprError {
-            text: self.text.to_owned(),
-            at: known.then_some(start),
-            length: end.saturating_sub(start).max(1),
-            problem,
-        }
+    fn error_at(&self, span: Span, problem: ExprProblem) -> ExprError {
+        ExprError::at(self.text, span, problem)
     }
 
     fn unsupported(&self, tree: &Expr, what: &str) -> ExprError {
@@ -145,152 +135,135 @@ impl<'c> Check<'c> {
     }
 
     fn check(&self, tree: &Expr) -> Checked {
-        match tree {
-            Expr::Nested(inner) => self.check(inner),
-            Expr::Identifier(name) => self.column(name),
-            Expr::Value(value) => self.literal(tree, &value.value),
-            Expr::TypedString(typed) => {
-                let Literal::SingleQuotedString(text) = &typed.value.value else {
-                    return Err(self.unsupported(tree, "this kind of literal"));
-                };
-                self.moment_literal(tree, &typed.data_type, text)
+        match &tree.kind {
+            Kind::Column(name) => self.column(name),
+            Kind::Number(text) => self.number(tree, text),
+            Kind::Text(text) => {
+                let text = Cow::Owned(text.clone().into_bytes());
+                Ok((Node::Constant(Value::Text(text)), Type::Text))
             }
-            Expr::Interval(interval) => self.interval_literal(tree, interval),
-            Expr::UnaryOp { op, expr } => self.unary(tree, *op, expr),
-            Expr::BinaryOp { left, op, right } => self.binary(tree, left, op, right),
-            Expr::Between {
-                expr,
-                negated,
+            Kind::Boolean(value) => Ok((Node::Constant(Value::Boolean(*value)), Type::Boolean)),
+            Kind::Null => Ok((Node::Constant(Value::Null), Type::Null)),
+            Kind::Typed { of, text } => self.moment_literal(tree, of, text),
+            Kind::Interval(literal) => self.interval_literal(tree, literal.as_ref()),
+            Kind::Not(inner) => {
+                let node = self.typed(inner, Type::Boolean, "NOT")?;
+                Ok((Node::Not(Box::new(node)), Type::Boolean))
+            }
+            Kind::Signed { is_minus, inner } => self.signed(*is_minus, inner),
+            Kind::Binary {
+                left,
+                operator,
+                right,
+            } => self.binary(tree, left, operator, right),
+            Kind::Between {
+                value,
                 low,
                 high,
-            } => self.between(tree, expr, low, high, *negated),
-            Expr::InList {
-                expr,
+                negated,
+            } => self.between(tree, value, low, high, *negated),
+            Kind::In {
+                value,
                 list,
                 negated,
-            } => self.in_list(tree, expr, list, *negated),
-            Expr::Like {
-                negated,
-                any: false,
-                expr,
+            } => self.in_list(tree, value, list, *negated),
+            Kind::Like {
+                value,
                 pattern,
-                escape_char,
-            } => self.like(expr, pattern, escape_char.as_deref(), *negated),
-            Expr::ILike { .. } => Err(self.unsupported(tree, "ILIKE")),
-            Expr::IsNull(inner) => self.is_null(inner, false),
-            Expr::IsNotNull(inner) => self.is_null(inner, true),
-            Expr::IsTrue(inner) => self.is_truth(inner, Some(true), false),
-            Expr::IsNotTrue(inner) => self.is_truth(inner, Some(true), true),
-            Expr::IsFalse(inner) => self.is_truth(inner, Some(false), false),
-            Expr::IsNotFalse(inner) => self.is_truth(inner, Some(false), true),
-            Expr::IsUnknown(inner) => self.is_truth(inner, None, false),
-            Expr::IsNotUnknown(inner) => self.is_truth(inner, None, true),
-            Expr::IsDistinctFrom(one, other) => self.distinct(tree, one, other, false),
-            Expr::IsNotDistinctFrom(one, other) => self.distinct(tree, one, other, true),
-            Expr::Case {
+                escape,
+                negated,
+            } => self.like(value, pattern, escape.as_deref(), *negated),
+            Kind::IsNull { inner, negated } => self.is_null(inner, *negated),
+            Kind::IsTruth {
+                inner,
+                wanted,
+                negated,
+            } => self.is_truth(inner, *wanted, *negated),
+            Kind::Distinct {
+                one,
+                other,
+                negated,
+            } => self.distinct(tree, one, other, *negated),
+            Kind::Case {
                 operand,
-                conditions,
-                else_result,
-                ..
-            } => self.case(tree, operand.as_deref(), conditions, else_result.as_deref()),
-            Expr::Cast {
-                kind: CastKind::Cast,
-                expr,
-                data_type,
-                format: None,
-            } => self.cast(tree, expr, data_type),
-            Expr::Extract { field, expr, .. } => self.extract(tree, field, expr),
-            Expr::Ceil { expr, field } => self.rounded(tree, expr, field, Rounding::Ceiling),
-            Expr::Floor { expr, field } => self.rounded(tree, expr, field, Rounding::Floor),
-            Expr::Position { expr, r#in } => {
-                let part = self.typed(expr, Type::Text, "POSITION")?;
-                let whole = self.typed(r#in, Type::Text, "POSITION")?;
-                Ok((
-                    Node::Call(Function::Position, vec![part, whole]),
-                    Type::Number,
-                ))
+                branches,
+                otherwise,
+            } => self.case(tree, operand.as_deref(), branches, otherwise.as_deref()),
+            Kind::Cast { inner, to } => self.cast(tree, inner, to),
+            Kind::Extract { unit, inner } => self.extract(unit, inner),
+            Kind::Position { part, whole } => {
+                let part = self.typed(part, Type::Text, "POSITION")?;
+                let whole = self.typed(whole, Type::Text, "POSITION")?;
+                let arguments = vec![part, whole];
+                Ok((Node::Call(Function::Position, arguments), Type::Number))
             }
-            Expr::Substring {
-                expr,
-                substring_from,
-                substring_for,
-                ..
-            } => {
-                let mut arguments = vec![self.typed(expr, Type::Text, "SUBSTRING")?];
-                match substring_from {
+            Kind::Substring { text, from, length } => {
+                let mut arguments = vec![self.typed(text, Type::Text, "SUBSTRING")?];
+                match from {
                     Some(from) => arguments.push(self.typed(from, Type::Number, "FROM")?),
                     None => {
                         let first = Number { units: 1, scale: 0 };
                         arguments.push(Node::Constant(Value::Number(first)));
                     }
                 }
-                if let Some(length) = substring_for {
+                if let Some(length) = length {
                     arguments.push(self.typed(length, Type::Number, "FOR")?);
                 }
                 Ok((Node::Call(Function::Substring, arguments), Type::Text))
             }
-            Expr::Trim {
-                trim_where,
-                trim_what,
-                expr,
-                trim_characters: None,
+            Kind::Trim {
+                side,
+                character,
+                text,
             } => {
-                let side = match trim_where {
-                    None | Some(TrimWhereField::Both) => Side::Both,
-                    Some(TrimWhereField::Leading) => Side::Leading,
-                    Some(TrimWhereField::Trailing) => Side::Trailing,
+                let side = match side {
+                    TrimSide::Both => Side::Both,
+                    TrimSide::Leading => Side::Leading,
+                    TrimSide::Trailing => Side::Trailing,
                 };
-                let character = match trim_what {
-                    Some(what) => self.typed(what, Type::Text, "TRIM")?,
+                let character = match character {
+                    Some(character) => self.typed(character, Type::Text, "TRIM")?,
                     None => space(),
                 };
-                let text = self.typed(expr, Type::Text, "TRIM")?;
-                Ok((
-                    Node::Call(Function::Trim(side), vec![character, text]),
-                    Type::Text,
-                ))
+                let arguments = vec![character, self.typed(text, Type::Text, "TRIM")?];
+                Ok((Node::Call(Function::Trim(side), arguments), Type::Text))
             }
-            Expr::Overlay {
-                expr,
-                overlay_what,
-                overlay_from,
-                overlay_for,
+            Kind::Overlay {
+                text,
+                with,
+                from,
+                length,
             } => {
                 let mut arguments = vec![
-                    self.typed(expr, Type::Text, "OVERLAY")?,
-                    self.typed(overlay_what, Type::Text, "PLACING")?,
-                    self.typed(overlay_from, Type::Number, "FROM")?,
+                    self.typed(text, Type::Text, "OVERLAY")?,
+                    self.typed(with, Type::Text, "PLACING")?,
+                    self.typed(from, Type::Number, "FROM")?,
                 ];
-                if let Some(length) = overlay_for {
+                if let Some(length) = length {
                     arguments.push(self.typed(length, Type::Number, "FOR")?);
                 }
                 Ok((Node::Call(Function::Overlay, arguments), Type::Text))
             }
-            Expr::Function(call) => self.call(tree, call),
-            Expr::CompoundIdentifier(_) => Err(self.unsupported(
-                tree,
-                "a name with a point (put a column's name with a point in double quotes: it)",
-            )),
-            Expr::Subquery(_) | Expr::InSubquery { .. } | Expr::Exists { .. } => {
-                Err(self.unsupported(tree, "a query inside"))
-            }
-            _ => Err(self.unsupported(tree, "this")),
+            Kind::Call {
+                name,
+                arguments,
+                is_windowed,
+            } => self.call(tree, name, arguments.as_deref(), *is_windowed),
+            Kind::Unsupported(what) => Err(self.unsupported(tree, what)),
         }
     }
 
-    fn column(&self, name: &Ident) -> Checked {
+    fn column(&self, name: &Name) -> Checked {
         let columns = self.scope.columns;
-        let exact = columns.iter().find(|column| column.name == name.value);
+        let exact = columns.iter().find(|column| column.name == name.text);
         let found = match exact {
             Some(column) => column,
             None => {
                 // Names without quotes are the same in any case.
-                let folded = name.value.to_lowercase();
+                let folded = name.text.to_lowercase();
                 let alike: Vec<&ScopeColumn> = columns
                     .iter()
-                    .filter(|column| {
-                        name.quote_style.is_none() && column.name.to_lowercase() == folded
-                    })
+                    .filter(|column| !name.is_quoted && column.name.to_lowercase() == folded)
                     .collect();
                 match alike[..] {
                     [column] => column,
@@ -301,7 +274,7 @@ impl<'c> Check<'c> {
                             .map(|column| format!("\"{}\"", column.name))
                             .collect();
                         let problem = ExprProblem::Case {
-                            name: name.value.clone(),
+                            name: name.text.clone(),
                             candidates: candidates.join(", "),
                         };
                         return Err(self.error_at(name.span, problem));
@@ -328,9 +301,9 @@ impl<'c> Check<'c> {
         Ok((Node::Column(column), kind))
     }
 
-    fn unknown_column(&self, name: &Ident) -> ExprError {
+    fn unknown_column(&self, name: &Name) -> ExprError {
         let later = self.scope.later.iter();
-        let problem = match later.into_iter().find(|(later, _)| *later == name.value) {
+        let problem = match later.into_iter().find(|(later, _)| *later == name.text) {
             Some((name, step)) => ExprProblem::Later {
                 name: name.clone(),
                 step,
@@ -338,14 +311,14 @@ impl<'c> Check<'c> {
             None => {
                 let columns = self.scope.columns.iter();
                 let names: Vec<String> = columns.map(|column| column.name.clone()).collect();
-                let near = nearest(&name.value, names.iter().map(String::as_str));
+                let near = nearest(&name.text, names.iter().map(String::as_str));
                 ExprProblem::Column {
                     problem: Box::new(ColumnError {
-                        name: name.value.clone(),
+                        name: name.text.clone(),
                         nearest: near.map(str::to_owned),
                         columns: names,
                     }),
-                    quoted: name.quote_style.is_some(),
+                    quoted: name.is_quoted,
                 }
             }
         };

@@ -1,55 +1,39 @@
 //! Operators and predicates.
 
-use sqlparser::ast::{BinaryOperator, Expr, UnaryOperator};
-
 use super::{Check, Checked};
 use crate::expr::error::ExprProblem;
 use crate::expr::like::Like;
 use crate::expr::node::{CellTexts, Column, Comparison, Node, Operation, Reading, Value};
+use crate::expr::tree::{Expr, Operator};
 use crate::expr::types::Type;
 
 impl Check<'_> {
-    pub(super) fn unary(&self, tree: &Expr, op: UnaryOperator, inner: &Expr) -> Checked {
-        match op {
-            UnaryOperator::Not => {
-                let node = self.typed(inner, Type::Boolean, "NOT")?;
-                Ok((Node::Not(Box::new(node)), Type::Boolean))
+    /// A number or interval with a sign in front.
+    pub(super) fn signed(&self, is_minus: bool, inner: &Expr) -> Checked {
+        let (node, kind) = self.check(inner)?;
+        let wanted = match kind {
+            Type::Interval => Type::Interval,
+            _ => Type::Number,
+        };
+        let sign = if is_minus { "-" } else { "+" };
+        let node = self.coerce(inner, node, kind, wanted, sign)?;
+        Ok(match node {
+            node if !is_minus => (node, wanted),
+            Node::Constant(Value::Number(number)) => {
+                (Node::Constant(Value::Number(number.negated())), wanted)
             }
-            UnaryOperator::Minus | UnaryOperator::Plus => {
-                let (node, kind) = self.check(inner)?;
-                let wanted = if kind == Type::Interval {
-                    Type::Interval
-                } else {
-                    Type::Number
-                };
-                let sign = if op == UnaryOperator::Minus { "-" } else { "+" };
-                let node = self.coerce(inner, node, kind, wanted, sign)?;
-                Ok(match (op, node) {
-                    (UnaryOperator::Plus, node) => (node, wanted),
-                    (_, Node::Constant(Value::Number(number))) => {
-                        (Node::Constant(Value::Number(number.negated())), wanted)
-                    }
-                    (_, node) => (Node::Negate(Box::new(node)), wanted),
-                })
-            }
-            _ => Err(self.unsupported(tree, "this operator")),
-        }
+            node => (Node::Negate(Box::new(node)), wanted),
+        })
     }
 
-    pub(super) fn binary(
-        &self,
-        tree: &Expr,
-        left: &Expr,
-        op: &BinaryOperator,
-        right: &Expr,
-    ) -> Checked {
+    pub(super) fn binary(&self, tree: &Expr, left: &Expr, op: &Operator, right: &Expr) -> Checked {
         let comparison = match op {
-            BinaryOperator::Eq => Some(Comparison::Equal),
-            BinaryOperator::NotEq => Some(Comparison::Unequal),
-            BinaryOperator::Lt => Some(Comparison::Less),
-            BinaryOperator::LtEq => Some(Comparison::LessOrEqual),
-            BinaryOperator::Gt => Some(Comparison::Greater),
-            BinaryOperator::GtEq => Some(Comparison::GreaterOrEqual),
+            Operator::Equal => Some(Comparison::Equal),
+            Operator::Unequal => Some(Comparison::Unequal),
+            Operator::Less => Some(Comparison::Less),
+            Operator::LessOrEqual => Some(Comparison::LessOrEqual),
+            Operator::Greater => Some(Comparison::Greater),
+            Operator::GreaterOrEqual => Some(Comparison::GreaterOrEqual),
             _ => None,
         };
         if let Some(comparison) = comparison {
@@ -60,24 +44,25 @@ impl Check<'_> {
             ));
         }
         match op {
-            BinaryOperator::And | BinaryOperator::Or => {
+            Operator::And | Operator::Or => {
                 let mut nodes = Vec::new();
-                let sign = op.to_string();
+                let sign = op.sign();
                 for side in [left, right] {
-                    match (op, self.typed(side, Type::Boolean, &sign)?) {
-                        (BinaryOperator::And, Node::And(inner))
-                        | (BinaryOperator::Or, Node::Or(inner)) => nodes.extend(inner),
+                    match (op, self.typed(side, Type::Boolean, sign)?) {
+                        (Operator::And, Node::And(inner)) | (Operator::Or, Node::Or(inner)) => {
+                            nodes.extend(inner)
+                        }
                         (_, node) => nodes.push(node),
                     }
                 }
-                let node = if *op == BinaryOperator::And {
+                let node = if *op == Operator::And {
                     Node::And(nodes)
                 } else {
                     Node::Or(nodes)
                 };
                 Ok((node, Type::Boolean))
             }
-            BinaryOperator::StringConcat => {
+            Operator::Concat => {
                 let mut nodes = Vec::new();
                 for side in [left, right] {
                     match self.typed(side, Type::Text, "||")? {
@@ -87,12 +72,12 @@ impl Check<'_> {
                 }
                 Ok((Node::Concat(nodes), Type::Text))
             }
-            BinaryOperator::Plus => self.arithmetic(tree, left, Operation::Plus, "+", right),
-            BinaryOperator::Minus => self.arithmetic(tree, left, Operation::Minus, "-", right),
-            BinaryOperator::Multiply => self.arithmetic(tree, left, Operation::Times, "*", right),
-            BinaryOperator::Divide => self.arithmetic(tree, left, Operation::Divide, "/", right),
-            BinaryOperator::Modulo => Err(self.unsupported(tree, "%")),
-            _ => Err(self.unsupported(tree, &format!("the operator {op}"))),
+            Operator::Plus => self.arithmetic(tree, left, Operation::Plus, "+", right),
+            Operator::Minus => self.arithmetic(tree, left, Operation::Minus, "-", right),
+            Operator::Times => self.arithmetic(tree, left, Operation::Times, "*", right),
+            Operator::Divide => self.arithmetic(tree, left, Operation::Divide, "/", right),
+            Operator::Other(sign) if sign == "%" => Err(self.unsupported(tree, sign)),
+            other => Err(self.unsupported(tree, &format!("the operator {}", other.sign()))),
         }
     }
 
@@ -256,30 +241,29 @@ impl Check<'_> {
         &self,
         tree: &Expr,
         operand: Option<&Expr>,
-        conditions: &[sqlparser::ast::CaseWhen],
+        branches: &[(Expr, Expr)],
         otherwise: Option<&Expr>,
     ) -> Checked {
-        let mut results: Vec<&Expr> = conditions.iter().map(|when| &when.result).collect();
+        let mut results: Vec<&Expr> = branches.iter().map(|(_, result)| result).collect();
         results.extend(otherwise);
         let (mut nodes, kind) = self.unified(tree, "CASE", &results)?;
         let otherwise = match otherwise {
             Some(_) => nodes.pop().unwrap_or(Node::Constant(Value::Null)),
             None => Node::Constant(Value::Null),
         };
-        let mut branches = Vec::new();
-        for (when, result) in conditions.iter().zip(nodes) {
+        let mut checked = Vec::new();
+        for ((condition, _), result) in branches.iter().zip(nodes) {
             let condition = match operand {
-                None => self.typed(&when.condition, Type::Boolean, "WHEN")?,
+                None => self.typed(condition, Type::Boolean, "WHEN")?,
                 Some(operand) => {
-                    let condition = &when.condition;
                     let (one, other) = (self.part(operand)?, self.part(condition)?);
                     self.comparison(condition, &one, Comparison::Equal, &other)?
                 }
             };
-            branches.push((condition, result));
+            checked.push((condition, result));
         }
         let node = Node::Case {
-            branches,
+            branches: checked,
             otherwise: Box::new(otherwise),
         };
         Ok((node, kind))
