@@ -19,8 +19,7 @@ use numerant_data::disk::Disk;
 use numerant_data::source::SourcePath;
 use numerant_data::workers::on_threads;
 use numerant_format::sheet::{Book, Head, Plan, width};
-use numerant_format::{Put, PutWhat};
-use numerant_formats::BookFormat;
+use numerant_format::{Format, Put, PutWhat};
 use numerant_sheets::{
     Cutting, ExtractError, Extracted, FillError, Form, FormProblem, PutTable, Shelf, Taken, Ways,
     assemble, extract_ods,
@@ -249,7 +248,7 @@ pub(super) fn write(
 
 /// What all workbooks of a run are written with.
 struct Task<'a> {
-    format: &'static BookFormat,
+    format: &'static dyn Format,
     shared: usize,
     sync: bool,
     digest: bool,
@@ -277,7 +276,7 @@ impl Task<'_> {
             OutputError::new("writing", Path::new(path), cause).into()
         };
         let file = self.disk.create(&staged).map_err(failed)?;
-        let sink = (self.format.create)(file, self.shared).map_err(failed)?;
+        let sink = self.format.create(file, self.shared).map_err(failed)?;
         book.write(sink, &self.context.cancel, self.told)
             .map_err(failed)?;
         self.finish(path, first, staged).map_err(failed)

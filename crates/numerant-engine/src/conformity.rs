@@ -11,7 +11,7 @@ use super::{Context, Error};
 use crate::job::Job;
 use crate::output::OutputError;
 use numerant_data::record::At;
-use numerant_format::{Placed, TextFormat};
+use numerant_format::Placed;
 use numerant_schema::{DocumentSchema, Violation};
 
 /// Violations that are listed.
@@ -100,7 +100,7 @@ pub(super) fn check(
     };
     let first = job.sources.first();
     let format = first.and_then(|source| job.format(source).ok());
-    let as_lines = format.is_some_and(|(_, format)| format.text == Some(TextFormat::JsonLines));
+    let as_lines = format.is_some_and(|(_, format)| format.capabilities().is_line_by_line);
     let mut unfit = Unfit {
         schema: path.clone(),
         outputs: 0,

@@ -8,7 +8,7 @@ use crate::output::Recovered;
 use numerant_data::record::HeaderNote;
 use numerant_format::sheet::{SheetFacts, Visibility};
 use numerant_format::{BalanceNote, MessageFacts, RecordReader, TextNote, TreeFacts};
-use numerant_formats::{JSON, JSON_LINES, format_read};
+use numerant_formats::format_read;
 pub(crate) use numerant_sheets::Extracted;
 use numerant_steps::{SortedAsText, TidyTally, UnknownRecords, UnmatchedKeys};
 
@@ -205,9 +205,7 @@ pub enum SheetNote {
 pub(super) fn not_as_named(reader: &dyn RecordReader) -> Option<Notice> {
     let named = format_read(&reader.path().extension())?;
     let format = reader.facts().format;
-    let json = [JSON, JSON_LINES];
-    let same = named.name == format || (json.contains(&named.name) && json.contains(&format));
-    (!same).then(|| Notice::NotAsNamed {
+    (!named.has_records_of(format)).then(|| Notice::NotAsNamed {
         file: reader.path().to_string(),
         format,
     })

@@ -19,7 +19,7 @@ use crate::output::{Beside, Changes, Destination, ExistingPolicy, OutputError, S
 use numerant_data::record::Batch;
 use numerant_data::source::{Identity, SourcePath};
 use numerant_data::value::DecimalMark;
-use numerant_format::{SegmentsWritten, TextFormat};
+use numerant_format::{DocumentLanguage, SegmentsWritten};
 use numerant_schema::{DocumentSchema, SchemaError, SchemaProblem};
 
 /// Batches that go round between the two halves of a run.
@@ -319,14 +319,14 @@ fn schema_of(job: &Job) -> Result<Option<DocumentSchema>, Error> {
     let schema = DocumentSchema::read(path)?;
     let source = job.sources.first().ok_or(JobError::NoSource)?;
     let (_, format) = job.format(source)?;
-    let is_xml = format.text == Some(TextFormat::Xml);
+    let is_xml = format.capabilities().language == Some(DocumentLanguage::Xml);
     match schema.is_xml() == is_xml {
         true => Ok(Some(schema)),
         false => Err(Error::Schema(SchemaError {
             path: path.clone(),
             problem: SchemaProblem::OtherFormat {
                 schema: if is_xml { "JSON" } else { "XML" },
-                wanted: format.name,
+                wanted: format.name(),
             },
         })),
     }

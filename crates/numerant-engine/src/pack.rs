@@ -292,7 +292,7 @@ fn method(name: &str) -> CompressionMethod {
     let (plain, compression) = Compression::of_name(name);
     let extension = Path::new(plain).extension().unwrap_or_default();
     let format = numerant_formats::format_of(&extension.to_string_lossy());
-    let book = format.is_some_and(|format| format.book.is_some());
+    let book = format.is_some_and(|format| format.capabilities().workbook.is_some());
     if compression.is_some() || book {
         CompressionMethod::Stored
     } else {

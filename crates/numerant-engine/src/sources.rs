@@ -14,10 +14,10 @@ use numerant_data::record::Columns;
 use numerant_data::source::{
     Input, ReadProblem, SharedFile, SourcePath, common_folder, is_open_elsewhere,
 };
-use numerant_format::{Document, ReadOptions, RecordReader};
-use numerant_formats::{Opened, OpenedBook, open};
-use numerant_text::DelimitedReader;
-use numerant_trees::TreeReader;
+use numerant_format::{
+    Document, Opening, ReadOptions, RecordReader, SchemaScan, SheetsLeftOut, Source,
+};
+use numerant_formats::open;
 
 /// Names that an error keeps to list.
 const LISTED: usize = 1000;
@@ -59,8 +59,8 @@ pub(super) struct Sources {
 pub(super) struct Cursor {
     /// The next file.
     next: usize,
-    /// A workbook whose sheets are being read, and those that are left.
-    book: Option<(OpenedBook, VecDeque<usize>)>,
+    /// The source whose tables are read, and the next of them.
+    source: Option<(Box<dyn Source>, usize)>,
     /// Sources that were opened to learn their columns, in order; what `next` says comes behind them.
     opened: VecDeque<Box<dyn RecordReader>>,
     /// The first source, with the columns of all.
@@ -73,6 +73,29 @@ pub(super) struct Cursor {
     pub(super) without_cells: Vec<(String, Vec<String>)>,
     /// Sheets of workbooks that are empty, and were not read.
     pub(super) empty: Vec<(String, Vec<String>)>,
+}
+
+impl Cursor {
+    /// Takes note of the sheets of a workbook that are not read.
+    fn take_note(&mut self, path: &SourcePath, left_out: SheetsLeftOut, job: &Job) {
+        let SheetsLeftOut {
+            empty,
+            not_chosen,
+            without_cells,
+        } = left_out;
+        if is_open_elsewhere(path) {
+            self.open_elsewhere.push(path.to_string());
+        }
+        if !empty.is_empty() {
+            self.empty.push((path.to_string(), empty));
+        }
+        if (job.per_sheet || job.like_source) && !without_cells.is_empty() {
+            self.without_cells.push((path.to_string(), without_cells));
+        }
+        if !not_chosen.is_empty() {
+            self.passed_over.push((path.to_string(), not_chosen));
+        }
+    }
 }
 
 /// An error if two sources are one file, under two spellings or through a link.
@@ -278,12 +301,22 @@ impl Sources {
         context: &Context,
     ) -> Result<Option<Box<dyn RecordReader>>, Error> {
         let largest = usize::try_from(job.memory.0 / 4).unwrap_or(usize::MAX);
+        let opening = Opening {
+            options: &self.read,
+            batch_size: BATCH,
+            largest_record: largest,
+            scan: match self.thorough {
+                true => SchemaScan::Full,
+                false => SchemaScan::Sample,
+            },
+        };
         let reader: Box<dyn RecordReader> = loop {
-            if let Some((book, left)) = &mut cursor.book {
-                match left.pop_front() {
-                    Some(sheet) => break Box::new(book.sheet(sheet, &self.read, BATCH, largest)?),
-                    None => cursor.book = None,
+            if let Some((source, table)) = &mut cursor.source {
+                if *table < source.tables() {
+                    *table += 1;
+                    break source.open_table(*table - 1, opening)?;
                 }
+                cursor.source = None;
             }
             let Some(path) = self.paths.get(cursor.next) else {
                 return Ok(None);
@@ -293,38 +326,12 @@ impl Sources {
                 Some(kept) => Input::from_reader(path.clone(), Box::new(kept.again()), None)?,
             };
             cursor.next += 1;
-            match open(
-                input,
-                &self.read,
-                largest,
-                &context.temporary,
-                job.is_by_sheet(),
-            )? {
-                Opened::Text(input) => {
-                    break Box::new(DelimitedReader::open(input, &self.read, BATCH, largest)?);
-                }
-                Opened::Trees(trees) => {
-                    break Box::new(TreeReader::open(trees, BATCH, self.thorough)?);
-                }
-                Opened::Book(book) => {
-                    if is_open_elsewhere(path) {
-                        cursor.open_elsewhere.push(path.to_string());
-                    }
-                    if !book.empty.is_empty() {
-                        cursor.empty.push((path.to_string(), book.empty.clone()));
-                    }
-                    let without_cells = book.without_cells();
-                    if (job.per_sheet || job.like_source) && !without_cells.is_empty() {
-                        cursor.without_cells.push((path.to_string(), without_cells));
-                    }
-                    let others = book.passed_over();
-                    if !others.is_empty() {
-                        cursor.passed_over.push((path.to_string(), others));
-                    }
-                    let chosen = book.chosen.iter().copied().collect();
-                    cursor.book = Some((book, chosen));
-                }
+            let temporary = &context.temporary;
+            let source = open(input, &self.read, largest, temporary, job.is_by_sheet())?;
+            if let Some(left_out) = source.sheets_left_out() {
+                cursor.take_note(path, left_out, job);
             }
+            cursor.source = Some((source, 0));
         };
         Ok(Some(reader))
     }

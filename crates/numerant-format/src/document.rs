@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::messages::MessageFacts;
-use super::{EncodeError, Patch, RecordEncoder, TextFormat, WriteOptions};
+use super::{EncodeError, Patch, RecordEncoder, WriteOptions};
 use numerant_data::encoding::Encoding;
 use numerant_data::source::ReadError;
 use numerant_data::tree::{Survey, ValuesBeside};
@@ -130,7 +130,7 @@ pub trait Document {
     }
 
     /// What writes its records in a format as they stand, where that takes more than their texts.
-    fn writer(&self, _to: TextFormat, _options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+    fn writer(&self, _to: &str, _options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         None
     }
 

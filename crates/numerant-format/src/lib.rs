@@ -6,13 +6,16 @@
 
 mod blanks;
 pub mod column;
+mod content;
 mod document;
 mod fill;
+mod interface;
 pub mod messages;
 mod namespace;
 mod options;
 mod patch;
 pub mod sheet;
+mod start;
 mod tally;
 mod verbatim;
 
@@ -25,14 +28,20 @@ use std::sync::atomic::AtomicU64;
 use serde::{Deserialize, Serialize};
 
 pub use blanks::Blanks;
+pub use content::{content_of, other_content};
 pub use document::{Around, Document, Redeclared, TreeFacts};
 pub use fill::{FillOptions, Incomplete, Occupied, Put, PutError, PutPlace, PutWhat};
+pub use interface::{
+    Capabilities, DocumentLanguage, DocumentNames, EncoderRequest, Fields, Format, NewEncoder,
+    Opening, SchemaScan, SheetsLeftOut, Source, Verbatim, Weight,
+};
 pub use messages::{
     Balance, BalanceNote, MessageFacts, MessagesWritten, Miscounted, SegmentCounts, SegmentsWritten,
 };
 pub use namespace::{Namespace, NamespaceError};
 pub use options::{Ragged, ReadOptions, WriteOptions};
 pub use patch::{Patch, PatchColumn};
+pub use start::Start;
 pub use tally::{ReadTally, TextNote};
 pub use verbatim::OwnEncoder;
 
@@ -46,32 +55,6 @@ use numerant_naming::OutputFacts;
 
 /// Extensions of delimited text.
 pub const TEXT_EXTENSIONS: &[&str] = &["csv", "tsv", "txt"];
-
-/// A format that is written record by record.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum TextFormat {
-    /// Delimited text.
-    Delimited,
-    /// A list of JSON.
-    Json,
-    /// A value of JSON a line.
-    JsonLines,
-    /// Elements of XML.
-    Xml,
-    /// Records of ISO 2709.
-    Marc,
-    /// Records of MARCXML.
-    MarcXml,
-    /// Messages in envelopes.
-    Edi,
-}
-
-impl TextFormat {
-    /// Whether values of different types are written differently.
-    pub fn is_typed(self) -> bool {
-        matches!(self, Self::Json | Self::JsonLines)
-    }
-}
 
 /// What to do with control characters where a format has no way to write them.
 #[derive(
@@ -453,6 +436,12 @@ pub enum EncodeError {
         "the column '{0}' is nothing of a bibliographic record, as LDR, 001, 245$a, 650[2]$a and 245#1 are"
     )]
     NotMarc(String),
+    /// The format is only read.
+    #[error("{format} is not written")]
+    NotWritten {
+        /// What the format is called.
+        format: &'static str,
+    },
     /// A value is of a type that none had which was looked at first.
     #[error("a value is of a type that was not foreseen")]
     Unforeseen,
@@ -532,6 +521,7 @@ impl EncodeError {
             }
             Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or leave it out with --drop"),
             Self::Unforeseen => "run it again".to_owned(),
+            Self::NotWritten { .. } => "write csv, json, xml or a workbook".to_owned(),
             Self::ControlSign { .. } => {
                 "--control-signs drop leaves such characters out; xlsx and csv can hold them".to_owned()
             }

@@ -1,12 +1,12 @@
 //! Records of a source that are written with changes.
 
-use super::{ControlSigns, TextFormat};
+use super::ControlSigns;
 
 /// What becomes of the records of a source that are written with changes.
 #[derive(Clone, Copy, Debug)]
 pub struct Patch<'p> {
-    /// The format of the output.
-    pub to: TextFormat,
+    /// The name of the format of the output.
+    pub to: &'static str,
     /// The columns of the output.
     pub columns: &'p [PatchColumn],
     /// The names of the columns of the source.

@@ -3,6 +3,7 @@
 //! A record is what a layout says of a kind of message, or a whole message. Segments stay byte for byte; what is
 //! written are complete messages again, with the envelope, head and tail that they had, and counts that fit.
 
+mod format;
 mod frame;
 mod layout;
 mod marks;
@@ -18,6 +19,7 @@ use numerant_data::tree::{Repeats, address_name};
 use numerant_format::TreeFacts;
 use numerant_trees::{FoundRecords, OpenedTrees, TreeFormat, Trees};
 
+pub use format::{EdifactFormat, X12Format};
 pub(crate) use layout::is_address;
 pub use marks::Standard;
 pub(crate) use read::EdiTrees;
@@ -58,9 +60,9 @@ const ITEMS: usize = 1 << 20;
 
 /// Messages in envelopes of one of the standards.
 #[derive(Debug)]
-pub struct EdiFormat(Standard);
+pub struct EdiTreeFormat(Standard);
 
-impl EdiFormat {
+impl EdiTreeFormat {
     /// The format of a standard.
     pub fn of(standard: Standard) -> &'static Self {
         match standard {
@@ -70,7 +72,7 @@ impl EdiFormat {
     }
 }
 
-impl TreeFormat for EdiFormat {
+impl TreeFormat for EdiTreeFormat {
     fn name(&self, _facts: &TreeFacts) -> &'static str {
         self.0.name()
     }

@@ -5,9 +5,10 @@ use std::collections::{HashMap, HashSet};
 
 use super::notation::{Address, Tag};
 use super::record::{Field, Record, RecordError, SLIM};
+use super::{NAME, XML_NAME};
 use numerant_data::encoding::Encoding;
 use numerant_data::record::Batch;
-use numerant_format::{ControlSigns, EncodeError, RecordEncoder, TextFormat};
+use numerant_format::{ControlSigns, EncodeError, RecordEncoder};
 
 /// One of the two forms.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -20,10 +21,10 @@ pub enum Form {
 
 impl Form {
     /// The form that a format is, if it is one.
-    pub(super) fn of(format: TextFormat) -> Option<Self> {
+    pub(super) fn of(format: &str) -> Option<Self> {
         match format {
-            TextFormat::Marc => Some(Self::Iso2709),
-            TextFormat::MarcXml => Some(Self::Xml),
+            NAME => Some(Self::Iso2709),
+            XML_NAME => Some(Self::Xml),
             _ => None,
         }
     }

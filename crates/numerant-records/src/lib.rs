@@ -11,6 +11,7 @@
 
 mod charset;
 mod encode;
+mod format;
 mod iso5426;
 mod marc8;
 mod notation;
@@ -26,6 +27,7 @@ use numerant_format::TreeFacts;
 use numerant_trees::{FoundRecords, OpenedTrees, TreeFormat, Trees};
 
 pub use encode::{Form, MarcTableEncoder};
+pub use format::{MarcFormat, MarcXmlFormat};
 pub(crate) use notation::is_address;
 use numerant_data::tree::address_name;
 pub use read::MarcTrees;
@@ -51,9 +53,9 @@ const FIELD_TERMINATOR: u8 = 0x1e;
 
 /// Records of ISO 2709.
 #[derive(Debug)]
-pub struct MarcFormat;
+pub struct MarcTreeFormat;
 
-impl TreeFormat for MarcFormat {
+impl TreeFormat for MarcTreeFormat {
     fn name(&self, _facts: &TreeFacts) -> &'static str {
         NAME
     }
@@ -85,9 +87,9 @@ impl TreeFormat for MarcFormat {
 
 /// Records of MARCXML.
 #[derive(Debug)]
-pub struct MarcXmlFormat;
+pub struct MarcXmlTreeFormat;
 
-impl TreeFormat for MarcXmlFormat {
+impl TreeFormat for MarcXmlTreeFormat {
     fn name(&self, _facts: &TreeFacts) -> &'static str {
         XML_NAME
     }

@@ -13,7 +13,7 @@ use numerant_data::record::{RejectedRecord, Unit};
 use numerant_data::source::{Input, Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::tree::{Paths, Tree};
 use numerant_format::{
-    Around, ControlSigns, EncodeError, Patch, Ragged, RecordEncoder, TextFormat, WriteOptions,
+    Around, ControlSigns, EncodeError, Patch, Ragged, RecordEncoder, WriteOptions,
 };
 use numerant_trees::{OpenedTrees, RecordOddities, Trees};
 
@@ -269,7 +269,7 @@ impl Trees for MarcTrees {
         self.wanted = Wanted::of(columns);
     }
 
-    fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+    fn writer(&self, to: &str, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         let to = Form::of(to)?;
         let policy = options.control_signs;
         if to == Form::Xml {

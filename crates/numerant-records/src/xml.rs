@@ -15,7 +15,7 @@ use numerant_data::source::{Input, Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::tree::{Beside, Paths, Survey, Tree};
 use numerant_documents::xml::XmlTrees;
 use numerant_format::{
-    Around, ControlSigns, EncodeError, Patch, Ragged, RecordEncoder, TextFormat, WriteOptions,
+    Around, ControlSigns, EncodeError, Patch, Ragged, RecordEncoder, WriteOptions,
 };
 use numerant_markup::{attribute, push_reference};
 use numerant_trees::{OpenedTrees, Trees};
@@ -137,7 +137,7 @@ impl Trees for MarcXmlTrees {
         self.wanted = Wanted::of(columns);
     }
 
-    fn writer(&self, to: TextFormat, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+    fn writer(&self, to: &str, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         let to = Form::of(to)?;
         Some(Arc::new(RecordsEncoder {
             from: Form::Xml,

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::detect::{
     Detected, HeaderFacts, Sample, detect_delimiter, detect_line_end, has_extra_returns,
-    header_facts, other_content,
+    header_facts,
 };
 use super::read::{end_text, is_blank_line};
 use super::regular::{Irregular, RegularCounts, RegularReader, UNIT_SEPARATOR};
@@ -14,6 +14,7 @@ use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};
 use numerant_data::encoding::{DetectedEncoding, Encoding, Malformed, Transcoder, detect_encoding};
 use numerant_data::record::Unit;
 use numerant_data::source::{Input, Place, ReadError, ReadProblem};
+use numerant_format::content_of;
 use numerant_format::{DetectedDialect, ReadOptions, ReadTally, SourceFacts, TextNote};
 
 /// Bytes from which the encoding is detected.
@@ -274,7 +275,7 @@ impl Beginning {
             return Err(input.path.error(ReadProblem::Empty));
         }
         let stated = options.delimiter.is_some() || options.lines;
-        if let Some(found) = other_content(start_of(&raw), stated) {
+        if let Some(found) = content_of(start_of(&raw), stated) {
             return Err(input.path.error(ReadProblem::NotText { found }));
         }
         let at_end = filled < wanted;

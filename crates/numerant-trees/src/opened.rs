@@ -17,8 +17,7 @@ use numerant_data::source::{Input, ReadError, ReadProblem, SharedFile, SourcePat
 use numerant_data::tree::{Beside, Kind, Paths, Repeats, Survey, Tree, column_name};
 use numerant_format::messages::{MessageFacts, SegmentCounts};
 use numerant_format::{
-    Around, EncodeError, Patch, ReadOptions, RecordEncoder, Redeclared, TextFormat, TreeFacts,
-    WriteOptions,
+    Around, EncodeError, Patch, ReadOptions, RecordEncoder, Redeclared, TreeFacts, WriteOptions,
 };
 
 /// Levels that a document may be nested if nothing else is said.
@@ -126,7 +125,7 @@ pub trait Trees: Send {
     }
 
     /// What writes its records in a format as they stand, where that takes more than their texts.
-    fn writer(&self, _to: TextFormat, _options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+    fn writer(&self, _to: &str, _options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         None
     }
 

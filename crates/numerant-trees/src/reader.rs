@@ -14,7 +14,7 @@ use numerant_format::column::is_json_number;
 use numerant_format::sheet::{Class, Look};
 use numerant_format::{
     Around, Document, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder, RecordReader,
-    Redeclared, SourceFacts, TextFormat, TextNote, TreeFacts, WriteOptions,
+    Redeclared, SourceFacts, TextNote, TreeFacts, WriteOptions,
 };
 
 /// Bytes of text whose records are looked at for columns before the first is handed on.
@@ -456,7 +456,7 @@ impl Document for TreeReader {
         self.trees.messages()
     }
 
-    fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+    fn writer(&self, to: &str, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         self.trees.writer(to, options)
     }
 

@@ -2,6 +2,7 @@
 
 mod descend;
 mod find;
+mod format;
 mod path;
 mod plain;
 mod read;
@@ -19,6 +20,8 @@ use numerant_trees::{FoundRecords, OpenedTrees, TreeFormat, Trees};
 
 pub use find::begins;
 pub(crate) use find::{MAX_OTHERS, beside, find_records, survey};
+pub use format::{JsonFormat, JsonLinesFormat};
+pub(crate) use format::{nested, open_broken, outline};
 pub(crate) use read::JsonTrees;
 pub use write::{JsonEncoder, JsonForm};
 
@@ -50,9 +53,9 @@ pub const LINES_EXTENSIONS: &[&str] = &["jsonl", "ndjson"];
 
 /// Documents of JSON, and values a line.
 #[derive(Debug)]
-pub struct JsonFormat;
+pub struct JsonTreeFormat;
 
-impl TreeFormat for JsonFormat {
+impl TreeFormat for JsonTreeFormat {
     fn name(&self, facts: &TreeFacts) -> &'static str {
         if facts.lines { LINES } else { NAME }
     }

@@ -5,6 +5,7 @@ mod declaration;
 mod doctype;
 mod entities;
 mod find;
+mod format;
 mod path;
 mod read;
 mod scope;
@@ -19,6 +20,7 @@ use numerant_trees::{FoundRecords, OpenedTrees, TreeFormat, Trees};
 
 pub use declaration::in_one_encoding;
 pub use find::{begins, find_records, survey};
+pub use format::XmlFormat;
 pub use read::XmlTrees;
 pub use walk::{check, encoding_of};
 pub use write::{XmlEncoder, XmlForm, push_comment};
@@ -28,9 +30,9 @@ pub const NAME: &str = "XML";
 
 /// Documents of XML.
 #[derive(Debug)]
-pub struct XmlFormat;
+pub struct XmlTreeFormat;
 
-impl TreeFormat for XmlFormat {
+impl TreeFormat for XmlTreeFormat {
     fn name(&self, _facts: &TreeFacts) -> &'static str {
         NAME
     }

@@ -12,7 +12,6 @@ use crate::job::Job;
 use crate::ledger::from_folder_of;
 use crate::output::ExistingPolicy;
 use numerant_data::source::{Found, Selected, SourcePath, common_folder, plain};
-use numerant_format::TextFormat;
 use numerant_formats::format_read;
 use numerant_naming::{RunField, RunValues, Template, fold};
 
@@ -306,8 +305,8 @@ fn task(shared: &Job, place: usize, file: &Found, out: &Path, alone: bool) -> Ta
 /// that says another format.
 fn name_of_rejects(source: &SourcePath) -> String {
     let name = source.file_name();
-    let text = format_read(&source.extension())
-        .is_some_and(|format| format.text == Some(TextFormat::Delimited));
+    let text =
+        format_read(&source.extension()).is_some_and(|format| format.capabilities().has_dialect);
     let ending = if text { "" } else { ".csv" };
     format!("{name}{ending}")
 }

@@ -8,7 +8,7 @@ use numerant_data::source::{ReadError, SourcePath};
 use numerant_format::sheet::SheetFacts;
 use numerant_format::{
     Around, Document, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder, RecordReader,
-    Redeclared, SourceFacts, Survey, TextFormat, TreeFacts, ValuesBeside, WriteOptions,
+    Redeclared, SourceFacts, Survey, TreeFacts, ValuesBeside, WriteOptions,
 };
 
 /// What becomes a column of the whole.
@@ -230,7 +230,7 @@ impl Document for GatheredReader {
         self.of().messages()
     }
 
-    fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+    fn writer(&self, to: &str, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         self.of().writer(to, options)
     }
 

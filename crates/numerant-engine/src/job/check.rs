@@ -8,9 +8,9 @@ use crate::output::ExistingPolicy;
 use numerant_data::source::{Compression, SourcePath};
 use numerant_data::value::{Cells, DecimalMark, NumberFormat};
 use numerant_format::sheet::Types;
-use numerant_format::{Blanks, Ragged, TextFormat};
+use numerant_format::{Blanks, DocumentLanguage, Format, Ragged};
 use numerant_formats::{
-    FORMATS, Format, XLSX, delimited, format_of, format_read, known_extensions, read_extensions,
+    delimited, format_named, format_of, format_read, known_extensions, read_extensions,
 };
 use numerant_naming::{ClashPolicy, Key, NamePattern, Part, RunField, Template, WordsError};
 use numerant_steps::{CASE_COLUMN, OnError, Step, Unmatched};
@@ -221,7 +221,7 @@ impl Job {
         }
         self.check_divisions(&divisions)?;
         let (_, format) = self.format(first)?;
-        if format.book.is_none() {
+        if format.capabilities().workbook.is_none() {
             if self.sheet.is_some() {
                 return Err(JobError::SheetsOfText("--sheet"));
             }
@@ -237,20 +237,23 @@ impl Job {
                 second: "--overflow",
             });
         }
-        if let (Some(book), Some(rows)) = (&format.book, self.rows)
-            && rows >= book.limits.rows
+        if let (Some(room), Some(rows)) = (format.capabilities().workbook, self.rows)
+            && rows >= room.rows
         {
             return Err(JobError::RowsOfSheet {
                 rows,
-                most: book.limits.rows - 1,
+                most: room.rows - 1,
             });
         }
         self.check_form(format)?;
         let template = self.template(first);
-        if let Some(compression) = template.compression().filter(|_| format.book.is_some()) {
+        if let Some(compression) = template
+            .compression()
+            .filter(|_| format.capabilities().workbook.is_some())
+        {
             return Err(JobError::CompressedBook(template, compression.ending()));
         }
-        if format.book.is_some() && self.max_size.is_some() {
+        if format.capabilities().workbook.is_some() && self.max_size.is_some() {
             return Err(JobError::SizeOfWorkbook);
         }
         if let Some(from) = &self.read.from
@@ -301,7 +304,7 @@ impl Job {
     }
 
     /// Rows of one sheet go whole and in their order into workbooks.
-    fn check_like_source(&self, format: &'static Format) -> Result<(), JobError> {
+    fn check_like_source(&self, format: &'static dyn Format) -> Result<(), JobError> {
         if !self.like_source {
             return Ok(());
         }
@@ -325,7 +328,7 @@ impl Job {
                 "of the steps only --where and --type can go with it",
             ),
             (self.write.types != Types::Auto, "leave --types out"),
-            (format.name != XLSX, "let --name end in .xlsx"),
+            (!format.capabilities().cuts_rows, "let --name end in .xlsx"),
         ] {
             if is {
                 return Err(JobError::LikeSource(why));
@@ -335,7 +338,7 @@ impl Job {
     }
 
     /// What is put into copies of a template has a place of its own, and each record a table.
-    fn check_fill(&self, format: &'static Format) -> Result<(), JobError> {
+    fn check_fill(&self, format: &'static dyn Format) -> Result<(), JobError> {
         let fill = &self.fill;
         if fill.template.is_none() {
             return Ok(());
@@ -345,7 +348,7 @@ impl Job {
         }
         for (is, what) in [
             (
-                format.name != XLSX,
+                !format.capabilities().fills_templates,
                 "a --name that does not end in .xlsx or .xlsm",
             ),
             (
@@ -440,10 +443,11 @@ impl Job {
     }
 
     /// Options for documents go with outputs that are such.
-    fn check_form(&self, format: &'static Format) -> Result<(), JobError> {
+    fn check_form(&self, format: &'static dyn Format) -> Result<(), JobError> {
         let write = &self.write;
-        let is_xml = format.text == Some(TextFormat::Xml);
-        let is_json = matches!(format.text, Some(TextFormat::Json | TextFormat::JsonLines));
+        let language = format.capabilities().language;
+        let is_xml = language == Some(DocumentLanguage::Xml);
+        let is_json = language == Some(DocumentLanguage::Json);
         for (said, option, fits, formats) in [
             (write.root.is_some(), "--root", is_xml, "XML"),
             (write.item.is_some(), "--item", is_xml, "XML"),
@@ -479,7 +483,7 @@ impl Job {
                 return Err(JobError::OnlyFor {
                     option,
                     formats,
-                    format: format.name,
+                    format: format.name(),
                 });
             }
         }
@@ -634,7 +638,7 @@ impl Job {
         };
         let extension = source.extension();
         let text = self.sheet.is_none();
-        let fits = |format: &&Format| text || format.book.is_some();
+        let fits = |format: &&'static dyn Format| text || format.capabilities().workbook.is_some();
         let extension = match (
             &self.to,
             format_of(&extension).filter(fits),
@@ -645,7 +649,9 @@ impl Job {
             (None, None, _) if self.like_its_source(&extension).is_some_and(|f| fits(&f)) => {
                 extension
             }
-            (None, None, Some(format)) if format.text.is_none() => "xlsx".to_owned(),
+            (None, None, Some(format)) if format.capabilities().workbook.is_some() => {
+                "xlsx".to_owned()
+            }
             _ if self.read.lines && !source.extension().is_empty() => source.extension(),
             _ if text => "csv".to_owned(),
             _ => "xlsx".to_owned(),
@@ -661,14 +667,16 @@ impl Job {
     /// # Errors
     ///
     /// If the name has no extension, or an unknown one.
-    pub fn format(&self, source: &SourcePath) -> Result<(String, &'static Format), JobError> {
+    pub fn format(&self, source: &SourcePath) -> Result<(String, &'static dyn Format), JobError> {
         let template = self.template(source);
         if self.read.lines {
             let extension = template.extension(&source.extension()).unwrap_or_default();
             let columns = self.columns_of_lines();
-            let by_line = [Some(TextFormat::Delimited), Some(TextFormat::JsonLines)];
+
             return match (format_of(&extension), columns.as_slice()) {
-                (Some(format), _) if !by_line.contains(&format.text) => Ok((extension, format)),
+                (Some(format), _) if !format.capabilities().is_line_by_line => {
+                    Ok((extension, format))
+                }
                 // Any text is written as lines, whatever it calls itself.
                 (_, [_]) => Ok((extension, delimited())),
                 (Some(format), _) if extension != "txt" => Ok((extension, format)),
@@ -697,13 +705,13 @@ impl Job {
 
     /// The format of the first source, if outputs with its extension are written in it though it is
     /// not the usual extension of the format.
-    fn like_its_source(&self, extension: &str) -> Option<&'static Format> {
+    fn like_its_source(&self, extension: &str) -> Option<&'static dyn Format> {
         let name = self.source_format.filter(|_| !extension.is_empty())?;
-        let format = FORMATS.iter().find(|format| format.name == name);
+        let format = format_named(name);
         let usual = format_of(extension);
         // A name that states a format is obeyed.
         let is_free = usual.is_none() || self.name.is_none();
-        format.filter(|format| is_free && !format.written.is_empty())
+        format.filter(|format| is_free && !format.written().is_empty())
     }
 
     /// The extension that stands for the format of the outputs, which have this one.
@@ -741,13 +749,14 @@ impl Job {
     /// Whether records are lines, and are moved verbatim into outputs with `extension`.
     pub(crate) fn moves_lines_to(&self, extension: &str) -> bool {
         let format = format_of(extension).unwrap_or_else(delimited);
-        let is_lines = format.text == Some(TextFormat::JsonLines);
+        let can = format.capabilities();
+        let is_lines = can.is_line_by_line && !can.has_dialect;
         self.read.lines && (is_lines || self.moves_lines(format))
     }
 
     /// Whether records are lines, and are moved verbatim into outputs of lines.
-    pub(crate) fn moves_lines(&self, format: &Format) -> bool {
-        let is_text = format.text == Some(TextFormat::Delimited);
+    pub(crate) fn moves_lines(&self, format: &dyn Format) -> bool {
+        let is_text = format.capabilities().has_dialect;
         self.read.lines && is_text && self.columns_of_lines().len() == 1
     }
 

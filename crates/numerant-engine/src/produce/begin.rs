@@ -14,9 +14,8 @@ use numerant_data::dialect::{Delimiter, Dialect, Quote};
 use numerant_data::record::{At, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::{ColumnType, DecimalMark};
-use numerant_format::sheet::{SpooledColumn, Spooler};
-use numerant_format::{Document, RecordEncoder, RecordReader, TextFormat, TreeFacts};
-use numerant_formats::{BookFormat, ODS, XLSX};
+use numerant_format::sheet::{Limits, SpooledColumn, Spooler};
+use numerant_format::{Document, Fields, RecordEncoder, RecordReader, TreeFacts};
 use numerant_naming::route::KeyValues;
 use numerant_naming::{RunField, Template};
 use numerant_text::DelimitedEncoder;
@@ -211,7 +210,7 @@ impl Producer {
         }
         self.encoder = None;
         let mut foot = None;
-        let becomes = match &self.format.book {
+        let becomes = match self.format.capabilities().workbook {
             Some(_) if let Some(kept) = kept => match self.job.like_source {
                 true => Becomes::OwnRows(Arc::new(kept)),
                 false => Becomes::Sheet(Arc::new(kept)),
@@ -222,9 +221,9 @@ impl Producer {
                 };
                 return Err(path.error(problem).into());
             }
-            Some(book) => {
+            Some(room) => {
                 let is_document = reader.document().is_some();
-                let spooler = self.spooler(book, from, is_document, above.as_ref());
+                let spooler = self.spooler(room, from, is_document, above.as_ref());
                 spooler.check().map_err(|problem| Error::Encode {
                     path: self.out.display().to_string(),
                     source_name: name.clone(),
@@ -233,21 +232,20 @@ impl Producer {
                 Becomes::Rows(Arc::new(spooler), set)
             }
             None => {
-                let encoder: Arc<dyn RecordEncoder> = match (self.format.text, patcher) {
-                    (_, Some(patcher)) => patcher,
-                    (Some(text), None) if text != TextFormat::Delimited => {
-                        let (encoder, its_foot) = self.document(text, reader, out, own)?;
+                let encoder: Arc<dyn RecordEncoder> = match patcher {
+                    Some(patcher) => patcher,
+                    None => {
+                        let fields = Fields {
+                            dialect: from,
+                            width,
+                            selection: layout.selection(width),
+                            header: above,
+                            keep_line_ends,
+                        };
+                        let (encoder, its_foot) = self.document(fields, reader, out, own)?;
                         foot = its_foot;
                         encoder
                     }
-                    _ => Arc::new(DelimitedEncoder::new(
-                        from,
-                        out,
-                        layout.selection(width),
-                        width,
-                        above,
-                        keep_line_ends,
-                    )),
                 };
                 self.encoder = Some(Arc::clone(&encoder));
                 Becomes::Bytes(encoder)
@@ -283,13 +281,14 @@ impl Producer {
     fn kept_sheet(&mut self, reader: &dyn RecordReader) -> Option<KeptSheet> {
         let facts = reader.facts();
         let name = facts.sheet.clone()?;
-        let kept_formats = match self.job.like_source {
-            true => [XLSX].as_slice(),
-            false => &[XLSX, ODS],
+        let can = self.format.capabilities();
+        let is_kept_format = match self.job.like_source {
+            true => can.cuts_rows,
+            false => can.copies_sheets,
         };
         let is_packed = !reader.path().extension().eq_ignore_ascii_case("fods");
-        let is_same = facts.format == self.format.name && is_packed;
-        let is_open = is_same && kept_formats.contains(&facts.format);
+        let is_same = facts.format == self.format.name() && is_packed;
+        let is_open = is_same && is_kept_format;
         let path = reader.path();
         let keeps = self.keeps || self.job.like_source;
         let because = match path {
@@ -331,7 +330,7 @@ impl Producer {
     /// What keeps the records of a source for the sheets of `book`.
     fn spooler(
         &self,
-        book: &BookFormat,
+        room: Limits,
         dialect: Dialect,
         is_document: bool,
         above: Option<&Header>,
@@ -378,8 +377,8 @@ impl Producer {
             columns: columns.collect(),
             header,
             cells: self.pipeline.cells().clone(),
-            limits: book.limits,
-            format: self.format.name,
+            limits: room,
+            format: self.format.name(),
             control_signs: self.job.write.control_signs,
         }
     }

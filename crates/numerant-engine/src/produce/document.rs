@@ -8,17 +8,14 @@ use super::super::{Error, Notice, prepare};
 use super::{Producer, needs_types};
 use numerant_data::dialect::Dialect;
 use numerant_data::encoding::Encoding;
-use numerant_data::tree::{Outline, OutlineError, Repeats};
+use numerant_data::tree::Repeats;
 use numerant_data::value::ColumnType;
-use numerant_documents::json::{JsonEncoder, JsonForm};
-use numerant_documents::xml::{XmlEncoder, XmlForm, in_one_encoding};
 use numerant_format::column::{Found, TextColumn, Typing};
 use numerant_format::sheet::Types;
 use numerant_format::{
-    Around, Blanks, Document, EncodeError, OwnEncoder, Patch, PatchColumn, RecordEncoder,
-    RecordReader, TextFormat,
+    Blanks, Document, DocumentNames, EncodeError, EncoderRequest, Fields, OwnEncoder, Patch,
+    PatchColumn, RecordEncoder, RecordReader, Verbatim,
 };
-use numerant_formats::{addressed, has_values_of, is_around};
 use numerant_shapes::{Shape, ShapeEncoder, ShapeForm, ShapeProblem};
 use numerant_steps::expr::Type;
 use numerant_steps::{LayoutColumn, Step};
@@ -47,18 +44,11 @@ impl Producer {
         let document = reader.document();
         // The names of members that are records are columns, and stand in none of their texts.
         let is_keyed = document.is_some_and(Document::is_keyed);
-        let same = match (reader.facts().format, self.format.text) {
-            (format, Some(text)) if has_values_of(text, format) => {
-                // Only lines have a place for the names of their columns.
-                let has_header = document.is_some_and(|d| d.facts().header.is_some());
-                !has_header || text == TextFormat::JsonLines
-            }
-            (format, Some(text)) => {
-                self.is_framed(format, text, document)
-                    || document.is_some_and(|document| document.writer(text, write).is_some())
-            }
-            _ => false,
-        };
+        let to = self.format.name();
+        let same = document.is_some_and(|document| {
+            self.verbatim(reader.facts().format, document).is_some()
+                || document.writer(to, write).is_some()
+        });
         let as_they_are = self.job.from_name.is_none() && self.job.source_column.is_none();
         plain
             && as_they_are
@@ -69,14 +59,10 @@ impl Producer {
             && !self.job.read.no_prefixes
     }
 
-    /// Whether what stands around the records in their source stands around them in outputs, too.
-    fn is_framed(&self, format: &str, text: TextFormat, document: Option<&dyn Document>) -> bool {
+    /// How records of a document are copied verbatim, if the format of the outputs has a way.
+    fn verbatim(&self, source: &str, document: &dyn Document) -> Option<Verbatim> {
         let alone = self.apart || self.job.sources.len() == 1;
-        let is_one = |document: &dyn Document| {
-            let around = document.around();
-            !around.scattered && (text != TextFormat::MarcXml || !around.head.is_empty())
-        };
-        is_around(text, format) && alone && document.is_some_and(is_one)
+        self.format.verbatim(source, document, alone)
     }
 
     /// What writes the records of a source with the changes that columns have, in the order of their parts
@@ -93,7 +79,7 @@ impl Producer {
         &self,
         reader: &dyn RecordReader,
     ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
-        let (document, text) = (reader.document()?, self.format.text?);
+        let document = reader.document()?;
         let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
         if rows || self.job.write.shape.is_some() {
             return None;
@@ -108,7 +94,7 @@ impl Producer {
             })
             .collect();
         let patcher = document.patcher(&Patch {
-            to: text,
+            to: self.format.name(),
             columns: &columns,
             source: names,
             policy: self.job.write.control_signs,
@@ -151,108 +137,65 @@ impl Producer {
         written.chain(keys).chain(self.job.words()).collect()
     }
 
-    /// What writes the records of a source into documents.
+    /// What writes the records of a source as text.
     pub(super) fn document(
         &mut self,
-        text: TextFormat,
+        fields: Fields,
         reader: &dyn RecordReader,
         out: Dialect,
         own: bool,
     ) -> Result<(Arc<dyn RecordEncoder>, Option<Foot>), Error> {
         let document = reader.document();
         if own && let Some(document) = document {
-            let framed = self.is_framed(reader.facts().format, text, Some(document));
-            let writer = document.writer(text, &self.job.write);
-            return Ok(match writer.filter(|_| !framed) {
-                Some(writer) => (writer, None),
-                None => self.own(text, document),
-            });
-        }
-        let columns = self.pipeline.layout().columns().iter();
-        let columns = columns.map(|column| (column.name.as_str(), column.slot));
-        if let Some(encoder) = addressed(text, columns, self.job.write.control_signs) {
-            let encoder = encoder.map_err(|problem| self.encode_error(reader, problem))?;
-            return Ok((encoder, None));
+            if let Some(verbatim) = self.verbatim(reader.facts().format, document) {
+                let foot = verbatim.has_foot.then(Foot::default);
+                let Verbatim {
+                    around, one_line, ..
+                } = verbatim;
+                let encoder = OwnEncoder::new(around, foot.clone(), one_line);
+                return Ok((Arc::new(encoder), foot));
+            }
+            if let Some(writer) = document.writer(self.format.name(), &self.job.write) {
+                return Ok((writer, None));
+            }
         }
         if let Some(shape) = self.shape.clone() {
-            return Ok((self.shape(shape, text, reader)?, None));
+            return Ok((self.shape(shape, reader)?, None));
         }
-        let columns = self.text_columns(text, reader)?;
-        let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
-        let outline = Outline::new(&names, self.job.write.flat);
-        let outline = outline.map_err(|error| {
-            let OutlineError::SamePlace { first, second } = error;
-            self.encode_error(reader, EncodeError::OnePlace { first, second })
-        })?;
-        if document.is_none()
-            && let Some(name) = outline.nested(&names)
-        {
-            let nested = Notice::Nested {
-                example: name.to_owned(),
-            };
-            note(&mut self.notices, nested);
+        let redeclared = document.and_then(Document::redeclared);
+        if let Some(redeclared) = redeclared.filter(|_| self.format.capabilities().has_namespaces) {
+            let problem = EncodeError::Redeclared(redeclared);
+            return Err(self.encode_error(reader, problem));
         }
-        let cells = self.pipeline.cells().clone();
-        let write = &self.job.write;
-        Ok(match text {
-            TextFormat::Xml => {
-                let redeclared = document.and_then(Document::redeclared);
-                if let Some(redeclared) = redeclared {
-                    let problem = EncodeError::Redeclared(redeclared);
-                    return Err(self.encode_error(reader, problem));
-                }
-                let elements = document.and_then(|document| document.facts().elements.clone());
-                let (root, item) =
-                    elements.unwrap_or_else(|| ("records".to_owned(), "record".to_owned()));
-                let declared = write.namespace.iter();
-                let declared = declared.map(|found| (found.prefix.clone(), found.uri.clone()));
-                let mut namespaces: Vec<(String, String)> = declared.collect();
-                for (prefix, uri) in document.map_or(&[][..], Document::namespaces) {
-                    if !namespaces.iter().any(|(known, _)| known == prefix) {
-                        namespaces.push((prefix.clone(), uri.clone()));
-                    }
-                }
-                let form = XmlForm {
-                    root: write.root.clone().unwrap_or(root),
-                    item: write.item.clone().unwrap_or(item),
-                    indent: write.indent,
-                    blanks: write.nulls,
-                    encoding: out.encoding,
-                    bom: out.bom,
-                    comment: write.xml_comment.clone(),
-                    namespaces,
-                    declared: write.namespace.len(),
-                    control_signs: write.control_signs,
-                };
-                let encoder = XmlEncoder::new(form, columns, &outline, cells);
-                if !encoder.renamed().is_empty() {
-                    let notice = Notice::NamesMadeLegal(encoder.renamed().to_vec());
-                    note(&mut self.notices, notice);
-                }
-                (Arc::new(encoder), None)
-            }
-            _ => {
-                let form = JsonForm {
-                    lines: text == TextFormat::JsonLines,
-                    indent: write.indent.filter(|_| text == TextFormat::Json),
-                    blanks: write.nulls,
-                };
-                (
-                    Arc::new(JsonEncoder::new(form, columns, &outline, cells)),
-                    None,
-                )
-            }
-        })
+        let request = EncoderRequest {
+            columns: self.text_columns(reader)?,
+            cells: self.pipeline.cells().clone(),
+            write: &self.job.write,
+            out,
+            fields,
+            document: document.map(|document| DocumentNames {
+                elements: document.facts().elements.clone(),
+                namespaces: document.namespaces().to_vec(),
+            }),
+        };
+        let new = self.format.encoder(request);
+        let new = new.map_err(|problem| self.encode_error(reader, problem))?;
+        if let Some(example) = new.nested {
+            note(&mut self.notices, Notice::Nested { example });
+        }
+        if !new.renamed.is_empty() {
+            note(&mut self.notices, Notice::NamesMadeLegal(new.renamed));
+        }
+        Ok((new.encoder, None))
     }
 
     /// What writes records in the form of a shape.
     fn shape(
         &self,
         shape: Shape,
-        text: TextFormat,
         reader: &dyn RecordReader,
     ) -> Result<Arc<dyn RecordEncoder>, Error> {
-        let written = self.text_columns(text, reader)?;
+        let written = self.text_columns(reader)?;
         let layout = self.pipeline.layout();
         for (name, line) in shape.conditions() {
             let is_condition = |column: &LayoutColumn| column.kind == Type::Boolean;
@@ -293,7 +236,7 @@ impl Producer {
             nulls: write.nulls,
             control_signs: write.control_signs,
             comment: write.xml_comment.clone(),
-            as_lines: text == TextFormat::JsonLines,
+            as_lines: self.format.capabilities().is_line_by_line,
             max_kept: usize::try_from(self.job.memory.0 / 2).unwrap_or(usize::MAX),
         };
         Ok(Arc::new(ShapeEncoder::new(shape, columns, form)))
@@ -307,45 +250,12 @@ impl Producer {
         }
     }
 
-    /// What writes records as they stand.
-    fn own(
-        &self,
-        text: TextFormat,
-        document: &dyn Document,
-    ) -> (Arc<dyn RecordEncoder>, Option<Foot>) {
-        let alone = self.apart || self.job.sources.len() == 1;
-        let (single, around) = (document.facts().single, document.around());
-        let framed = alone && !around.scattered && (!around.head.is_empty() || single);
-        let (around, foot) = match text {
-            TextFormat::JsonLines => {
-                let head = match document.facts().header {
-                    Some(_) => around.head,
-                    None => Vec::new(),
-                };
-                let lines = Around::lines();
-                (Around { head, ..lines }, None)
-            }
-            TextFormat::Json if !framed => (Around::list(), None),
-            TextFormat::Xml | TextFormat::MarcXml => {
-                (in_one_encoding(around, alone), Some(Foot::default()))
-            }
-            _ => (around, Some(Foot::default())),
-        };
-        let one_line = text == TextFormat::JsonLines;
-        let encoder = OwnEncoder::new(around, foot.clone(), one_line);
-        (Arc::new(encoder), foot)
-    }
-
     /// The columns that are written, with the types of their values.
-    pub(super) fn text_columns(
-        &self,
-        text: TextFormat,
-        reader: &dyn RecordReader,
-    ) -> Result<Vec<TextColumn>, Error> {
+    pub(super) fn text_columns(&self, reader: &dyn RecordReader) -> Result<Vec<TextColumn>, Error> {
         let dialect = reader.facts().dialect;
         let found = match &self.types {
             Some(found) => Some(found.clone()),
-            None if needs_types(&self.job, self.format) && self.apart && text.is_typed() => {
+            None if needs_types(&self.job, self.format) && self.apart => {
                 let path = Some(reader.path());
                 let (pipeline, thorough) = (&self.pipeline, self.thorough);
                 let context = &self.context;

@@ -11,8 +11,7 @@ use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
 use numerant_data::dialect::Dialect;
 use numerant_data::source::SourcePath;
 use numerant_data::value::Number;
-use numerant_format::TextFormat;
-use numerant_formats::BookFormat;
+use numerant_format::Format;
 use numerant_naming::Part;
 use numerant_steps::{CASE_COLUMN, LeftOutStep, StepError, UnknownRecords};
 
@@ -32,7 +31,7 @@ pub(crate) struct Produced {
     /// Outputs hold records of one source each.
     pub(crate) apart: bool,
     /// How workbooks are written.
-    pub(crate) book: Option<&'static BookFormat>,
+    pub(crate) book: Option<&'static dyn Format>,
     /// Control totals of each output.
     pub(crate) sums: Vec<Vec<Number>>,
     pub(crate) left_out: Vec<LeftOut>,
@@ -196,17 +195,21 @@ impl Producer {
             .collect();
         Ok(Produced {
             out: self.out,
-            dialect: match self.format.text {
-                Some(TextFormat::Delimited) => self.out_dialect,
-                _ => None,
-            },
+            dialect: self
+                .out_dialect
+                .filter(|_| self.format.capabilities().has_dialect),
             extension: self.extension,
             sources: self.sources,
             notices: self.notices,
             paths,
             sheets,
             apart: self.apart,
-            book: self.format.book.as_ref(),
+            book: self
+                .format
+                .capabilities()
+                .workbook
+                .is_some()
+                .then_some(self.format),
             sums,
             left_out,
             totals,

@@ -28,8 +28,8 @@ use numerant_data::source::{Compression, Place, ReadError, ReadProblem};
 use numerant_data::value::Number;
 use numerant_format::column::Found;
 use numerant_format::sheet::{Types, Uncomputed};
-use numerant_format::{Document, Ragged, RecordEncoder, RecordReader, TextFormat};
-use numerant_formats::Format;
+use numerant_format::{Document, DocumentLanguage, Format, Ragged, RecordEncoder, RecordReader};
+use numerant_formats::format_for_records;
 use numerant_naming::Template;
 use numerant_naming::route::{Divider, Division, KeyValues, NOWHERE, Router};
 use numerant_shapes::{Shape, ShapeProblem};
@@ -47,8 +47,8 @@ pub(super) fn most_outputs(job: &Job) -> u64 {
 }
 
 /// Whether the types of columns have to be found out of their values before they are written.
-pub(super) fn needs_types(job: &Job, format: &Format) -> bool {
-    format.text.is_some_and(TextFormat::is_typed) && job.write.types == Types::Auto
+pub(super) fn needs_types(job: &Job, format: &dyn Format) -> bool {
+    format.capabilities().has_typed_values && job.write.types == Types::Auto
 }
 
 /// The job with what its shape computes, and the shape, if there is one.
@@ -59,15 +59,15 @@ fn shaped(job: &Job) -> Result<(Job, Option<Shape>), Error> {
     };
     let shape = Shape::read(path).map_err(Box::new)?;
     let (_, format) = job.format(job.sources.first().ok_or(JobError::NoSource)?)?;
-    let fits = match format.text {
-        Some(TextFormat::Xml) => shape.is_xml(),
-        Some(TextFormat::Json | TextFormat::JsonLines) => !shape.is_xml(),
-        _ => false,
+    let wanted = match shape.is_xml() {
+        true => DocumentLanguage::Xml,
+        false => DocumentLanguage::Json,
     };
+    let fits = format.capabilities().language == Some(wanted);
     if !fits {
         let problem = ShapeProblem::OtherFormat {
             shape: if shape.is_xml() { "XML" } else { "JSON" },
-            wanted: format.name,
+            wanted: format.name(),
         };
         return Err(Box::new(shape.error(1, problem)).into());
     }
@@ -106,7 +106,7 @@ pub(super) struct Producer {
     context: Context,
     out: PathBuf,
     extension: String,
-    format: &'static Format,
+    format: &'static dyn Format,
     inputs: Sources,
     cursor: Cursor,
     /// Outputs hold records of one source each.
@@ -193,7 +193,7 @@ impl Producer {
             || job.fill.template.is_some();
         prepare::check_template(job, &extension)?;
         // What is found out of all records is found out for all columns alike.
-        let keep = twice || format.text.is_some_and(TextFormat::is_typed);
+        let keep = twice || format.capabilities().has_typed_values;
         let (inputs, cursor) = Sources::open(job, keep, apart && !twice, thorough, context)?;
         prepare::hold_for_any(job, &inputs);
         let job = &*job;
@@ -202,10 +202,8 @@ impl Producer {
             .clone()
             .unwrap_or_else(|| job.base.join(first_source.stem()));
         let keys = job.keys(&template);
-        let rows = format
-            .book
-            .as_ref()
-            .map(|book| book.limits.rows - u64::from(!job.read.no_header));
+        let room = format.capabilities().workbook;
+        let rows = room.map(|room| room.rows - u64::from(!job.read.no_header));
         let own = || Arc::new(protected(&job.sources, job, context));
         let protected = shared.protected.map_or_else(own, Arc::clone);
         let addresses = Addresses::new(
@@ -221,7 +219,7 @@ impl Producer {
         let first = cursor.first.as_ref();
         let format = match first {
             Some(first) if !job.write.chooses_elements() => {
-                format.for_records_of(first.facts().format)
+                format_for_records(format, first.facts().format)
             }
             _ => format,
         };
@@ -425,7 +423,7 @@ impl Producer {
         }
         self.read_before += taken.load(Ordering::Relaxed);
         let is_anew =
-            self.format.text == Some(TextFormat::Xml) && !is_framed && self.shape.is_none();
+            self.format.capabilities().has_namespaces && !is_framed && self.shape.is_none();
         if is_anew && reader.document().and_then(Document::redeclared).is_some() {
             // It was not before records that were written as if it were none.
             return Err(reader.path().error(ReadProblem::Unforeseen).into());

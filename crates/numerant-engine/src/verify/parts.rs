@@ -20,7 +20,7 @@ use numerant_data::tree::with_plain_dots;
 use numerant_data::value::Size;
 use numerant_data::workers::both;
 use numerant_format::{Ragged, ReadOptions, RecordReader, TreeFacts};
-use numerant_formats::{JSON, JSON_LINES};
+use numerant_formats::format_named;
 use numerant_steps::{Pipeline, Step, StepError};
 
 /// The part of the memory that the values of named records may take, on each side.
@@ -283,9 +283,7 @@ fn documents(
     else {
         return Ok(false);
     };
-    let json = [JSON, JSON_LINES];
-    let same = whole_format == part_format
-        || (json.contains(&whole_format) && json.contains(&part_format));
+    let same = format_named(whole_format).is_some_and(|format| format.has_records_of(part_format));
     if !same {
         return Ok(false);
     }

@@ -71,6 +71,6 @@ fn all_formats_to_all_formats() {
             assert!(!again.not_as_named, "{way}");
         }
     }
-    let written = FORMATS.iter().flat_map(|format| format.written);
+    let written = FORMATS.iter().flat_map(|format| format.written());
     assert_eq!(written.count(), extensions.len() + records.len());
 }

@@ -20,9 +20,7 @@ use numerant_data::record::Unit;
 use numerant_data::source::{Input, Place, ReadError, ReadProblem, SharedFile, SourcePath};
 use numerant_data::tree::{Beside, Paths, Tree};
 use numerant_data::value::Number;
-use numerant_format::{
-    Around, MessageFacts, RecordEncoder, SegmentCounts, TextFormat, WriteOptions,
-};
+use numerant_format::{Around, MessageFacts, RecordEncoder, SegmentCounts, WriteOptions};
 use numerant_trees::{Leaf, OpenedTrees, RecordOddities, Trees};
 
 /// Segments and values of records that are remembered, all together.
@@ -568,10 +566,12 @@ impl Trees for EdiTrees {
         Some(&self.beside)
     }
 
-    fn writer(&self, to: TextFormat, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
+    fn writer(&self, to: &str, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         let source = Arc::clone(&self.source);
         let encoder =
             || Arc::new(EdiEncoder::new(source, options.balance)) as Arc<dyn RecordEncoder>;
-        (to == TextFormat::Edi).then(encoder)
+        [super::Standard::X12.name(), super::Standard::Edifact.name()]
+            .contains(&to)
+            .then(encoder)
     }
 }

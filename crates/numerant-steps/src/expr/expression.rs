@@ -50,6 +50,9 @@ impl FromStr for Expression {
             ParseError::TooDeep => nowhere(ExprProblem::TooDeep {
                 most: MAX_OPERATORS,
             }),
+            ParseError::Unsupported(span, what) => {
+                ExprError::at(text, span, ExprProblem::Unsupported(what))
+            }
             ParseError::At(span, message) => {
                 ExprError::at(text, span, ExprProblem::Syntax(message))
             }

@@ -37,6 +37,8 @@ const BETWEEN_OPERANDS: [&str; 9] = [
 pub(super) enum ParseError {
     /// In words, and where.
     At(Span, String),
+    /// Something that SQL knows and these expressions do not, in words.
+    Unsupported(Span, String),
     /// There are more than [`MAX_OPERATORS`].
     TooDeep,
 }
@@ -222,7 +224,15 @@ impl Parser<'_> {
     fn operation(&mut self, left: Expr, binding: Binding) -> Parsed {
         if let Token::Sign(sign) = *self.peek() {
             self.next();
-            return self.binary(left, operator(sign), binding);
+            if let Some(operator) = operator(sign) {
+                return self.binary(left, operator, binding);
+            }
+            let span = left.span.to(self.expression(binding)?.span);
+            let what = match sign {
+                "%" => sign.to_owned(),
+                other => format!("the operator {other}"),
+            };
+            return Err(ParseError::Unsupported(span, what));
         }
         if self.take_word("AND") {
             return self.binary(left, Operator::And, binding);
@@ -263,14 +273,14 @@ impl Parser<'_> {
             span = span.to(found.span);
             escape = Some(found);
         }
-        let kind = match is_folded {
-            true => Kind::Unsupported("ILIKE".to_owned()),
-            false => Kind::Like {
-                value,
-                pattern,
-                escape,
-                negated,
-            },
+        if is_folded {
+            return Err(ParseError::Unsupported(span, "ILIKE".to_owned()));
+        }
+        let kind = Kind::Like {
+            value,
+            pattern,
+            escape,
+            negated,
         };
         Ok(Expr { kind, span })
     }
@@ -389,8 +399,11 @@ impl Parser<'_> {
         let kind = match token {
             Token::Number(text) => Kind::Number(text),
             Token::Text(text) => Kind::Text(text),
-            Token::OtherText(_) => Kind::Unsupported("this kind of literal".to_owned()),
-            Token::Quoted(text) => return Ok(self.name(text, true, span)),
+            Token::OtherText(_) => {
+                let what = "this kind of literal".to_owned();
+                return Err(ParseError::Unsupported(span, what));
+            }
+            Token::Quoted(text) => return self.name(text, true, span),
             Token::Word(word) => return self.word(word, span),
             Token::Sign(_) | Token::Other(_) | Token::End => Kind::Null,
         };
@@ -408,7 +421,8 @@ impl Parser<'_> {
                 let other = self.expression(LOOSEST)?;
                 inner.span = inner.span.to(other.span);
             }
-            inner.kind = Kind::Unsupported("a list of values".to_owned());
+            let what = "a list of values".to_owned();
+            return Err(ParseError::Unsupported(inner.span, what));
         }
         self.want_sign(")")?;
         Ok(inner)
@@ -427,12 +441,12 @@ impl Parser<'_> {
     fn query(&mut self) -> Parsed {
         let span = self.span();
         let (end, _) = self.pass_to_closing()?;
-        let kind = Kind::Unsupported("a query inside".to_owned());
         let span = Span {
             start: span.start,
             end,
         };
-        Ok(Expr { kind, span })
+        let what = "a query inside".to_owned();
+        Err(ParseError::Unsupported(span, what))
     }
 
     /// Passes over all to the closing bracket and that, and says where what was passed and the bracket end.
@@ -454,24 +468,26 @@ impl Parser<'_> {
     }
 
     /// The name of a column; what has a point in it is none.
-    fn name(&mut self, text: String, is_quoted: bool, span: Span) -> Expr {
+    fn name(&mut self, text: String, is_quoted: bool, span: Span) -> Parsed {
         let mut whole = span;
         while self.is_sign(".") && matches!(self.peek_second(), Token::Word(_) | Token::Quoted(_)) {
             self.next();
             whole = whole.to(self.next().span);
         }
-        let kind = match whole == span {
-            true => Kind::Column(Name {
-                text,
-                is_quoted,
-                span,
-            }),
-            false => Kind::Unsupported(
-                "a name with a point (put a column's name with a point in double quotes: it)"
-                    .to_owned(),
-            ),
+        if whole != span {
+            let what =
+                "a name with a point (put a column's name with a point in double quotes: it)";
+            return Err(ParseError::Unsupported(whole, what.to_owned()));
+        }
+        let name = Name {
+            text,
+            is_quoted,
+            span,
         };
-        Expr { kind, span: whole }
+        Ok(Expr {
+            kind: Kind::Column(name),
+            span,
+        })
     }
 
     /// What begins with a word: a literal, a function or a column.
@@ -501,8 +517,7 @@ impl Parser<'_> {
         if upper == "INTERVAL" && (is_minus || matches!(self.peek(), Token::Text(_))) {
             return Ok(self.interval(span));
         }
-        let follows_operand = !matches!(self.peek(), Token::Sign(_) | Token::End | Token::Other(_));
-        if upper == "CASE" && follows_operand || upper == "CASE" && self.is_sign("(") {
+        if upper == "CASE" {
             return self.case(span);
         }
         let clock = [
@@ -513,16 +528,16 @@ impl Parser<'_> {
             "LOCALTIMESTAMP",
         ];
         if !self.is_sign("(") {
-            return Ok(match clock.contains(&upper.as_str()) {
-                true => Expr {
-                    kind: Kind::Call {
-                        name: upper,
-                        arguments: Some(Vec::new()),
-                        is_windowed: false,
-                    },
-                    span,
+            if !clock.contains(&upper.as_str()) {
+                return self.name(word, false, span);
+            }
+            return Ok(Expr {
+                kind: Kind::Call {
+                    name: upper,
+                    arguments: Some(Vec::new()),
+                    is_windowed: false,
                 },
-                false => self.name(word, false, span),
+                span,
             });
         }
         self.next();
@@ -825,8 +840,8 @@ fn is_keyword(token: &Token, keyword: &str) -> bool {
     matches!(token, Token::Word(word) if word.eq_ignore_ascii_case(keyword))
 }
 
-fn operator(sign: &str) -> Operator {
-    match sign {
+fn operator(sign: &str) -> Option<Operator> {
+    Some(match sign {
         "=" => Operator::Equal,
         "<>" | "!=" => Operator::Unequal,
         "<" => Operator::Less,
@@ -838,8 +853,8 @@ fn operator(sign: &str) -> Operator {
         "*" => Operator::Times,
         "/" => Operator::Divide,
         "||" => Operator::Concat,
-        other => Operator::Other(other.to_owned()),
-    }
+        _ => return None,
+    })
 }
 
 #[cfg(test)]
@@ -904,6 +919,7 @@ mod tests {
             Kind::Call {
                 name, arguments, ..
             } => format!("{name}[{}]", list(arguments.as_deref().unwrap_or_default())),
+            Kind::Case { .. } => "CASE".to_owned(),
             other => format!("{other:?}"),
         }
     }
@@ -933,6 +949,7 @@ mod tests {
             ("a -- one\n + /* two */ b", "(a + b)"),
             ("\"a \"\"b\"\"\" = 'it''s'", "(a \"b\" = 'it's')"),
             ("date = N'x'", "(date = 'x')"),
+            ("a = CASE -b WHEN 1 THEN c END", "(a = CASE)"),
             (
                 "end + interval + trim + position",
                 "(((end + interval) + trim) + position)",
@@ -996,7 +1013,7 @@ mod tests {
             let text = words.join(" ");
             match parse(&text) {
                 Ok(tree) => prop_assert!(text.get(tree.span.start..tree.span.end).is_some()),
-                Err(ParseError::At(span, _)) => {
+                Err(ParseError::At(span, _) | ParseError::Unsupported(span, _)) => {
                     prop_assert!(text.get(span.start..span.end).is_some());
                 }
                 Err(ParseError::TooDeep) => prop_assert!(false, "{}", text),

@@ -130,8 +130,6 @@ pub(super) enum Kind {
         /// `OVER`, `FILTER` or `WITHIN GROUP` follows.
         is_windowed: bool,
     },
-    /// Something that SQL knows and these expressions do not, in words.
-    Unsupported(String),
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -149,7 +147,7 @@ pub(super) enum TrimSide {
     Trailing,
 }
 
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Operator {
     And,
     Or,
@@ -164,12 +162,10 @@ pub(super) enum Operator {
     Times,
     Divide,
     Concat,
-    /// One that these expressions do not have, as it is written.
-    Other(String),
 }
 
 impl Operator {
-    pub(super) fn sign(&self) -> &str {
+    pub(super) fn sign(self) -> &'static str {
         match self {
             Self::And => "AND",
             Self::Or => "OR",
@@ -184,7 +180,6 @@ impl Operator {
             Self::Times => "*",
             Self::Divide => "/",
             Self::Concat => "||",
-            Self::Other(sign) => sign,
         }
     }
 }

@@ -155,7 +155,7 @@ impl<'c> Check<'c> {
                 left,
                 operator,
                 right,
-            } => self.binary(tree, left, operator, right),
+            } => self.binary(tree, left, *operator, right),
             Kind::Between {
                 value,
                 low,
@@ -249,7 +249,6 @@ impl<'c> Check<'c> {
                 arguments,
                 is_windowed,
             } => self.call(tree, name, arguments.as_deref(), *is_windowed),
-            Kind::Unsupported(what) => Err(self.unsupported(tree, what)),
         }
     }
 

@@ -26,23 +26,7 @@ impl Check<'_> {
         })
     }
 
-    pub(super) fn binary(&self, tree: &Expr, left: &Expr, op: &Operator, right: &Expr) -> Checked {
-        let comparison = match op {
-            Operator::Equal => Some(Comparison::Equal),
-            Operator::Unequal => Some(Comparison::Unequal),
-            Operator::Less => Some(Comparison::Less),
-            Operator::LessOrEqual => Some(Comparison::LessOrEqual),
-            Operator::Greater => Some(Comparison::Greater),
-            Operator::GreaterOrEqual => Some(Comparison::GreaterOrEqual),
-            _ => None,
-        };
-        if let Some(comparison) = comparison {
-            let (one, other) = (self.part(left)?, self.part(right)?);
-            return Ok((
-                self.comparison(tree, &one, comparison, &other)?,
-                Type::Boolean,
-            ));
-        }
+    pub(super) fn binary(&self, tree: &Expr, left: &Expr, op: Operator, right: &Expr) -> Checked {
         match op {
             Operator::And | Operator::Or => {
                 let mut nodes = Vec::new();
@@ -55,7 +39,7 @@ impl Check<'_> {
                         (_, node) => nodes.push(node),
                     }
                 }
-                let node = if *op == Operator::And {
+                let node = if op == Operator::And {
                     Node::And(nodes)
                 } else {
                     Node::Or(nodes)
@@ -76,9 +60,21 @@ impl Check<'_> {
             Operator::Minus => self.arithmetic(tree, left, Operation::Minus, "-", right),
             Operator::Times => self.arithmetic(tree, left, Operation::Times, "*", right),
             Operator::Divide => self.arithmetic(tree, left, Operation::Divide, "/", right),
-            Operator::Other(sign) if sign == "%" => Err(self.unsupported(tree, sign)),
-            other => Err(self.unsupported(tree, &format!("the operator {}", other.sign()))),
+            Operator::Equal => self.compared(tree, left, Comparison::Equal, right),
+            Operator::Unequal => self.compared(tree, left, Comparison::Unequal, right),
+            Operator::Less => self.compared(tree, left, Comparison::Less, right),
+            Operator::LessOrEqual => self.compared(tree, left, Comparison::LessOrEqual, right),
+            Operator::Greater => self.compared(tree, left, Comparison::Greater, right),
+            Operator::GreaterOrEqual => {
+                self.compared(tree, left, Comparison::GreaterOrEqual, right)
+            }
         }
+    }
+
+    fn compared(&self, tree: &Expr, left: &Expr, comparison: Comparison, right: &Expr) -> Checked {
+        let (one, other) = (self.part(left)?, self.part(right)?);
+        let node = self.comparison(tree, &one, comparison, &other)?;
+        Ok((node, Type::Boolean))
     }
 
     pub(super) fn arithmetic(

@@ -3,7 +3,12 @@
 use numerant_data::encoding::mostly_utf16;
 
 /// What a file that is no delimited text seems to be, by its first bytes.
-pub(crate) fn other_content(sample: &[u8], as_text: bool) -> Option<&'static str> {
+pub fn other_content(start: &[u8]) -> Option<&'static str> {
+    content_of(start, false)
+}
+
+/// As [`other_content`]; `as_text` says that documents in text are taken for text.
+pub fn content_of(sample: &[u8], as_text: bool) -> Option<&'static str> {
     const SIGNATURES: [(&[u8], &str); 13] = [
         (
             b"PK\x03\x04",
@@ -82,16 +87,16 @@ mod tests {
 
     #[test]
     fn other_contents() {
-        assert!(other_content(b"PK\x03\x04....", true).is_some());
-        assert!(other_content(b"  {\"quay\": 1}", false).is_some());
-        assert!(other_content(b"{\"quay\": 1}", true).is_none());
-        assert!(other_content(b"quay,tonnes", false).is_none());
+        assert!(content_of(b"PK\x03\x04....", true).is_some());
+        assert!(content_of(b"  {\"quay\": 1}", false).is_some());
+        assert!(content_of(b"{\"quay\": 1}", true).is_none());
+        assert!(content_of(b"quay,tonnes", false).is_none());
         let noise: Vec<u8> = (0..2000_u32).map(|n| ((n * n * 31) >> 3) as u8).collect();
-        assert_eq!(other_content(&noise, true), Some("binary data"));
+        assert_eq!(content_of(&noise, true), Some("binary data"));
         let wide: Vec<u8> = "quay,n\n"
             .encode_utf16()
             .flat_map(u16::to_le_bytes)
             .collect();
-        assert_eq!(other_content(&wide, false), None);
+        assert_eq!(content_of(&wide, false), None);
     }
 }

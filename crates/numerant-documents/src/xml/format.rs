@@ -1,0 +1,98 @@
+//! XML as a format of the registry.
+
+use numerant_data::source::{ReadError, ReadProblem};
+use numerant_format::{
+    Capabilities, Document, DocumentLanguage, EncodeError, EncoderRequest, Format, NewEncoder,
+    Source, Start, Verbatim, Weight,
+};
+use numerant_trees::TreeSource;
+
+use super::{NAME, XmlEncoder, XmlForm, XmlTreeFormat, begins, in_one_encoding};
+use crate::json::{nested, open_broken, outline};
+
+/// Documents of XML.
+#[derive(Debug)]
+pub struct XmlFormat;
+
+impl Format for XmlFormat {
+    fn name(&self) -> &'static str {
+        NAME
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["xml"]
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            language: Some(DocumentLanguage::Xml),
+            has_namespaces: true,
+            ..Capabilities::default()
+        }
+    }
+
+    fn weight(&self) -> Weight {
+        Weight::Content
+    }
+
+    fn open(&self, start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {
+        let is_named = start.is_named(&[NAME]);
+        let is_said = start.is_said(&[NAME]);
+        match begins(start.text(), is_named) || is_said {
+            true => TreeSource::open(start, &XmlTreeFormat).map(Some),
+            false => Ok(None),
+        }
+    }
+
+    fn open_named(&self, start: &mut Start<'_>) -> Result<Box<dyn Source>, ReadError> {
+        if start.text().trim_ascii().is_empty() {
+            return Err(start.error(ReadProblem::Empty));
+        }
+        open_broken(start, NAME, &XmlTreeFormat)
+    }
+
+    fn verbatim(&self, source: &str, document: &dyn Document, alone: bool) -> Option<Verbatim> {
+        let around = document.around();
+        (source == NAME && alone && !around.scattered).then(|| Verbatim {
+            around: in_one_encoding(around, alone),
+            has_foot: true,
+            one_line: false,
+        })
+    }
+
+    fn encoder(&self, request: EncoderRequest<'_>) -> Result<NewEncoder, EncodeError> {
+        let write = request.write;
+        let outline = outline(&request.columns, write.flat)?;
+        let nested = nested(&request, &outline);
+        let names = request.document.unwrap_or_default();
+        let (root, item) = names
+            .elements
+            .unwrap_or_else(|| ("records".to_owned(), "record".to_owned()));
+        let declared = write.namespace.iter();
+        let declared = declared.map(|found| (found.prefix.clone(), found.uri.clone()));
+        let mut namespaces: Vec<(String, String)> = declared.collect();
+        for (prefix, uri) in names.namespaces {
+            if !namespaces.iter().any(|(known, _)| *known == prefix) {
+                namespaces.push((prefix, uri));
+            }
+        }
+        let form = XmlForm {
+            root: write.root.clone().unwrap_or(root),
+            item: write.item.clone().unwrap_or(item),
+            indent: write.indent,
+            blanks: write.nulls,
+            encoding: request.out.encoding,
+            bom: request.out.bom,
+            comment: write.xml_comment.clone(),
+            namespaces,
+            declared: write.namespace.len(),
+            control_signs: write.control_signs,
+        };
+        let encoder = XmlEncoder::new(form, request.columns, &outline, request.cells);
+        Ok(NewEncoder {
+            nested,
+            renamed: encoder.renamed().to_vec(),
+            ..NewEncoder::of(encoder)
+        })
+    }
+}
