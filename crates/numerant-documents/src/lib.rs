@@ -1,4 +1,19 @@
-//! Documents: JSON and XML.
+//! Documents: JSON after RFC 8259, with concatenated values and a value a line, and XML 1.0.
+//!
+//! ```
+//! use numerant_data::source::{Input, SourcePath};
+//! use numerant_format::{Format, ReadOptions, Start};
+//! use numerant_documents::json::JsonFormat;
+//!
+//! let text = br#"[{"quay": "North"}]"#;
+//! let options = ReadOptions::default();
+//! let input = Input::from_reader(SourcePath::Standard, Box::new(&text[..]), None)?;
+//! let temporary = std::env::temp_dir();
+//! let mut start = Start::new(input, &options, (None, None), 1 << 20, &temporary)?;
+//! let source = JsonFormat.open(&mut start)?.expect("it is recognised");
+//! assert_eq!(source.format_name(), "JSON");
+//! # Ok::<(), numerant_data::source::ReadError>(())
+//! ```
 
 pub mod json;
 pub mod xml;

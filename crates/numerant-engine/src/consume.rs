@@ -427,7 +427,8 @@ impl<'a> Consumer<'a> {
         for sink in 0..self.encoder_of.len() {
             let (encoder, _) = &self.encoders[self.encoder_of[sink] as usize];
             self.encoded.clear();
-            encoder.end(self.records[sink], &mut self.encoded);
+            let ended = encoder.end(self.records[sink], &mut self.encoded);
+            ended.map_err(|problem| self.encode_error(sink, problem))?;
             if !self.encoded.is_empty() {
                 self.append(sink)?;
             }

@@ -1,9 +1,47 @@
 //! The one place that knows all the parts: it wires sources, steps, routing, outputs and the
 //! ledger into a run.
 //!
+//! **Sources → records → steps → addresses → outputs → ledger.** A source yields records; steps
+//! change them; a name template makes an address of each; every distinct address is one output;
+//! and the ledger shows that all that was read was written, left out or rejected.
+//!
 //! A run has two halves. The first reads records and finds the output of each; the second turns
 //! them into bytes and writes those. Each has a thread of its own where there is more than one to
 //! be had, with a few batches going round between them; what is written is the same either way.
+//! The engine prints nothing, never exits, and reads neither clock nor environment: they are handed in with
+//! [`Context`].
+//!
+//! ```
+//! use std::sync::Arc;
+//!
+//! use numerant_data::disk::Disk;
+//! use numerant_engine::job::Job;
+//! use numerant_engine::{Context, Unobserved, run};
+//!
+//! let folder = tempfile::tempdir()?;
+//! std::fs::write(folder.path().join("calls.csv"), "id,quay\n1,North\n2,East\n")?;
+//! let context = Context {
+//!     now: jiff::civil::date(2026, 3, 5).at(14, 20, 0, 0),
+//!     cancel: Arc::default(),
+//!     observer: Arc::new(Unobserved),
+//!     open_files: 64,
+//!     processors: 1,
+//!     temporary: folder.path().to_owned(),
+//!     disk: Disk::default(),
+//!     own_files: Vec::new(),
+//!     commits: Arc::default(),
+//! };
+//! let job = Job {
+//!     sources: vec![folder.path().join("calls.csv").into()],
+//!     name: "{quay}.csv".parse().ok(),
+//!     out: Some(folder.path().join("parts")),
+//!     ..Job::default()
+//! };
+//! let summary = run(&job, &context).expect("a run that balances");
+//! assert_eq!(summary.ledger.totals.written, 2);
+//! assert_eq!(std::fs::read_to_string(folder.path().join("parts/East.csv"))?, "id,quay\n2,East\n");
+//! # Ok::<(), std::io::Error>(())
+//! ```
 
 mod addresses;
 mod batch;

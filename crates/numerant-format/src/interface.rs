@@ -12,6 +12,7 @@ use numerant_data::source::{ReadError, ReadProblem};
 use numerant_data::value::Cells;
 
 use crate::column::TextColumn;
+use crate::option::FormatOption;
 use crate::sheet::{Limits, SheetSink};
 use crate::start::Start;
 use crate::{
@@ -40,6 +41,11 @@ pub trait Format: fmt::Debug + Send + Sync {
 
     /// How sure it is of a source that it recognises.
     fn weight(&self) -> Weight;
+
+    /// The options that only this format has.
+    fn options(&self) -> &'static [FormatOption] {
+        &[]
+    }
 
     /// Opens a source if it is in this format, by what it begins with.
     ///
@@ -230,6 +236,8 @@ pub struct EncoderRequest<'r> {
     pub columns: Vec<TextColumn>,
     /// How cells are read.
     pub cells: Cells,
+    /// How sources are read.
+    pub read: &'r ReadOptions,
     /// How outputs are written.
     pub write: &'r WriteOptions,
     /// The dialect and encoding of the output.

@@ -1,8 +1,33 @@
-//! What a format implements, and what there is to know of sources and outputs in any format.
+//! The one interface that a format implements ([`Format`]), what it can do ([`Capabilities`]), its options, and what
+//! there is to know of sources and outputs in any format.
 //!
 //! A format knows nothing of routing. It turns bytes into [`Batch`]es ([`RecordReader`]), and
 //! records of batches into bytes: formats of text do that record by record ([`RecordEncoder`]),
-//! workbooks when all records of their sheets are known.
+//! workbooks when all records of their sheets are known ([`sheet::SheetSink`]).
+//!
+//! ```
+//! use numerant_data::record::Batch;
+//! use numerant_format::{EncodeError, RecordEncoder};
+//!
+//! /// Writes the first field of each record on a line of its own.
+//! struct FirstField;
+//!
+//! impl RecordEncoder for FirstField {
+//!     fn begin(&self, _out: &mut Vec<u8>) -> Result<(), EncodeError> {
+//!         Ok(())
+//!     }
+//!
+//!     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
+//!         out.extend_from_slice(&batch.field(record, 0).text());
+//!         out.push(b'\n');
+//!         Ok(())
+//!     }
+//!
+//!     fn moves_raw(&self) -> bool {
+//!         false
+//!     }
+//! }
+//! ```
 
 mod blanks;
 pub mod column;
@@ -12,6 +37,7 @@ mod fill;
 mod interface;
 pub mod messages;
 mod namespace;
+mod option;
 mod options;
 mod patch;
 pub mod sheet;
@@ -39,6 +65,7 @@ pub use messages::{
     Balance, BalanceNote, MessageFacts, MessagesWritten, Miscounted, SegmentCounts, SegmentsWritten,
 };
 pub use namespace::{Namespace, NamespaceError};
+pub use option::{FormatOption, OptionValues, Side, Takes};
 pub use options::{Ragged, ReadOptions, WriteOptions};
 pub use patch::{Patch, PatchColumn};
 pub use start::Start;
@@ -216,7 +243,13 @@ pub trait RecordEncoder: Send + Sync {
     }
 
     /// Appends what stands behind the last of so many records.
-    fn end(&self, _records: u64, _out: &mut Vec<u8>) {}
+    ///
+    /// # Errors
+    ///
+    /// If that cannot be written in this format.
+    fn end(&self, _records: u64, _out: &mut Vec<u8>) -> Result<(), EncodeError> {
+        Ok(())
+    }
 
     /// What was written of messages since it was last asked.
     fn messages_written(&self) -> MessagesWritten {
@@ -436,6 +469,20 @@ pub enum EncodeError {
         "the column '{0}' is nothing of a bibliographic record, as LDR, 001, 245$a, 650[2]$a and 245#1 are"
     )]
     NotMarc(String),
+    /// Something that the format has no room for.
+    #[error("{}{what}", in_front(*.at, .column.as_deref()))]
+    OfFormat {
+        /// Where in the source, if it is somewhere.
+        at: Option<At>,
+        /// The column, if it is in one.
+        column: Option<String>,
+        /// What the format is called.
+        format: &'static str,
+        /// What is wrong.
+        what: String,
+        /// What to do about it.
+        hint: &'static str,
+    },
     /// The format is only read.
     #[error("{format} is not written")]
     NotWritten {
@@ -457,6 +504,16 @@ pub enum EncodeError {
         /// The character.
         sign: char,
     },
+}
+
+/// Where something is, for messages.
+fn in_front(at: Option<At>, column: Option<&str>) -> String {
+    match (at, column) {
+        (Some(at), Some(column)) => format!("{at}, column '{column}': "),
+        (Some(at), None) => format!("{at}: "),
+        (None, Some(column)) => format!("column '{column}': "),
+        (None, None) => String::new(),
+    }
 }
 
 /// The names of a prefix, for messages.
@@ -521,6 +578,7 @@ impl EncodeError {
             }
             Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or leave it out with --drop"),
             Self::Unforeseen => "run it again".to_owned(),
+            Self::OfFormat { hint, .. } => (*hint).to_owned(),
             Self::NotWritten { .. } => "write csv, json, xml or a workbook".to_owned(),
             Self::ControlSign { .. } => {
                 "--control-signs drop leaves such characters out; xlsx and csv can hold them".to_owned()

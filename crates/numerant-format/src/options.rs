@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 
 use super::messages::{Balance, Miscounted};
+use super::option::OptionValues;
 use super::sheet::{SheetChoice, Types, Uncomputed};
 use super::{Blanks, ControlSigns, Namespace};
 use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};
@@ -113,6 +114,10 @@ pub struct ReadOptions {
     /// A sheet with nothing in it is no error.
     #[serde(skip)]
     pub may_be_empty: bool,
+    /// The options that formats describe themselves.
+    #[serde(flatten, skip_deserializing)]
+    #[schemars(skip)]
+    pub of_formats: OptionValues,
 }
 
 /// How outputs are to be written; what is `None` is as in the first source, where the output has the
@@ -164,6 +169,10 @@ pub struct WriteOptions {
     pub schema: Option<PathBuf>,
     /// What becomes of the totals of messages of which only some records are taken.
     pub balance: Balance,
+    /// The options that formats describe themselves.
+    #[serde(flatten, skip_deserializing)]
+    #[schemars(skip)]
+    pub of_formats: OptionValues,
 }
 
 impl WriteOptions {

@@ -78,12 +78,13 @@ impl RecordEncoder for OwnEncoder {
         &self.around.between
     }
 
-    fn end(&self, _records: u64, out: &mut Vec<u8>) {
+    fn end(&self, _records: u64, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         let known = self.foot.as_ref().and_then(|foot| foot.get());
         let foot = known.unwrap_or(&self.around.foot);
         match self.encoding.is_utf8() {
             true => out.extend_from_slice(foot),
             false => out.extend_from_slice(&encoded(foot, self.encoding)),
         }
+        Ok(())
     }
 }

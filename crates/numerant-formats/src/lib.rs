@@ -1,6 +1,19 @@
 //! The registry: a list of the formats, and how a source is opened with it.
+//!
+//! It is the one place that names all formats. A new one is a line in [`FORMATS`].
+//!
+//! ```
+//! use numerant_formats::format_of;
+//!
+//! assert_eq!(format_of("CSV").map(|format| format.name()), Some("delimited text"));
+//! assert!(format_of("pdf").is_none());
+//! ```
+
+mod options;
 
 use std::path::Path;
+
+pub use options::{change_files, files, options};
 
 use numerant_data::source::{Input, ReadError};
 use numerant_documents::json::{JsonFormat, JsonLinesFormat};

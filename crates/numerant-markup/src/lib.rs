@@ -2,6 +2,21 @@
 //!
 //! `quick-xml` parses slices of text fastest, so the text is handed to it piece by piece; an event
 //! that a piece cuts through is read again with the next piece behind it.
+//!
+//! ```
+//! use numerant_markup::{Flow, Markup};
+//! use quick_xml::events::Event;
+//!
+//! let text = b"<calls><call/><call/></calls>";
+//! let mut markup = Markup::new(Box::new(&text[..]), "calls.xml");
+//! let mut calls = 0;
+//! let more = markup.pull(|event| {
+//!     calls += usize::from(matches!(event, Event::Empty(_)));
+//!     Ok(Flow::On)
+//! });
+//! assert!(!more.expect("well-formed"), "all is read");
+//! assert_eq!(calls, 2);
+//! ```
 
 pub mod name;
 

@@ -2,6 +2,21 @@
 //!
 //! A record is what a layout says of a kind of message, or a whole message. Segments stay byte for byte; what is
 //! written are complete messages again, with the envelope, head and tail that they had, and counts that fit.
+//!
+//! ```
+//! use numerant_data::source::{Input, SourcePath};
+//! use numerant_format::{Format, ReadOptions, Start};
+//! use numerant_messages::EdifactFormat;
+//!
+//! let text = b"UNA:+.? '\nUNB+UNOC:3+VARNHOLM+AGENT+260305:1420+1'UNZ+0+1'";
+//! let options = ReadOptions::default();
+//! let input = Input::from_reader(SourcePath::Standard, Box::new(&text[..]), None)?;
+//! let temporary = std::env::temp_dir();
+//! let mut start = Start::new(input, &options, (None, None), 1 << 20, &temporary)?;
+//! let source = EdifactFormat.open(&mut start)?.expect("it is recognised");
+//! assert_eq!(source.format_name(), "UN/EDIFACT");
+//! # Ok::<(), numerant_data::source::ReadError>(())
+//! ```
 
 mod format;
 mod frame;

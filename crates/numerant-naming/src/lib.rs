@@ -1,4 +1,16 @@
-//! From values to file names: keys and their parts, templates, safe names, and names that clash.
+//! From values to file names: keys and their parts, templates, safe names, names that clash, and the routing of
+//! records to groups and outputs.
+//!
+//! A [`Template`] names the path of each output; the columns in it are keys. What comes of a value never names a
+//! file outside the output folder, a device, or a name that another system cannot hold.
+//!
+//! ```
+//! use numerant_naming::Template;
+//!
+//! let template: Template = "{quay}/{arrived:month}.csv".parse().expect("a template");
+//! let columns: Vec<&str> = template.keys().iter().map(|key| key.column.as_str()).collect();
+//! assert_eq!(columns, ["quay", "arrived"]);
+//! ```
 
 mod book;
 mod key;

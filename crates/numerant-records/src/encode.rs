@@ -101,8 +101,9 @@ impl RecordEncoder for RecordsEncoder {
         false
     }
 
-    fn end(&self, _records: u64, out: &mut Vec<u8>) {
+    fn end(&self, _records: u64, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         self.to.end(out);
+        Ok(())
     }
 }
 
@@ -246,7 +247,8 @@ impl RecordEncoder for MarcTableEncoder {
         false
     }
 
-    fn end(&self, _records: u64, out: &mut Vec<u8>) {
+    fn end(&self, _records: u64, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         self.to.end(out);
+        Ok(())
     }
 }

@@ -50,7 +50,7 @@ impl Format for MarcFormat {
     }
 
     fn encoder(&self, request: EncoderRequest<'_>) -> Result<NewEncoder, EncodeError> {
-        encoder(request, Form::Iso2709)
+        encoder(&request, Form::Iso2709)
     }
 }
 
@@ -108,11 +108,11 @@ impl Format for MarcXmlFormat {
     }
 
     fn encoder(&self, request: EncoderRequest<'_>) -> Result<NewEncoder, EncodeError> {
-        encoder(request, Form::Xml)
+        encoder(&request, Form::Xml)
     }
 }
 
-fn encoder(request: EncoderRequest<'_>, form: Form) -> Result<NewEncoder, EncodeError> {
+fn encoder(request: &EncoderRequest<'_>, form: Form) -> Result<NewEncoder, EncodeError> {
     let columns = request.columns.iter();
     let columns = columns.map(|column| (column.name.as_str(), column.slot));
     let encoder = MarcTableEncoder::new(form, request.write.control_signs, columns);

@@ -1,7 +1,22 @@
 //! Bibliographic records: ISO 2709 with MARC 21 (`.mrc`), and MARCXML, the same in XML.
 //!
-//! A record becomes a tree whose columns are called as the trade does (`245$a`, `650[2]$a`, `LDR`). As long as
-//! nothing is done to them, records move as they stand, or from one of the two forms to the other.
+//! A record becomes a tree whose columns are named by the trade's addresses (`245$a`, `650[2]$a`, `LDR`). As long as
+//! nothing is done to them, records are copied verbatim, or from one of the two forms to the other.
+//!
+//! ```
+//! use numerant_data::source::{Input, SourcePath};
+//! use numerant_format::{Format, ReadOptions, Start};
+//! use numerant_records::MarcXmlFormat;
+//!
+//! let text = br#"<collection xmlns="http://www.loc.gov/MARC21/slim"><record/></collection>"#;
+//! let options = ReadOptions::default();
+//! let input = Input::from_reader(SourcePath::Standard, Box::new(&text[..]), None)?;
+//! let temporary = std::env::temp_dir();
+//! let mut start = Start::new(input, &options, (None, None), 1 << 20, &temporary)?;
+//! let source = MarcXmlFormat.open(&mut start)?.expect("it is recognised");
+//! assert_eq!(source.format_name(), "MARCXML");
+//! # Ok::<(), numerant_data::source::ReadError>(())
+//! ```
 
 #![deny(
     clippy::cast_possible_truncation,

@@ -268,7 +268,8 @@ impl RecordEncoder for PatchEncoder {
         false
     }
 
-    fn end(&self, _records: u64, out: &mut Vec<u8>) {
+    fn end(&self, _records: u64, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         self.to.end(out);
+        Ok(())
     }
 }

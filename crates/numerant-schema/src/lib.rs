@@ -1,7 +1,20 @@
-//! Schemas that outputs are held against: XML Schema 1.0 and JSON Schema.
+//! Checks outputs against schemas: XML Schema 1.0 and JSON Schema.
 //!
 //! Schemas are read from files; what they import or include is read from files beside them, and
 //! nothing is ever fetched.
+//!
+//! ```
+//! use numerant_schema::DocumentSchema;
+//!
+//! let folder = tempfile::tempdir()?;
+//! let path = |name: &str| folder.path().join(name);
+//! std::fs::write(path("calls.schema.json"), r#"{"items": {"required": ["quay"]}}"#)?;
+//! std::fs::write(path("calls.json"), r#"[{"quay": "North"}, {"id": 2}]"#)?;
+//! let schema = DocumentSchema::read(&path("calls.schema.json")).expect("a schema");
+//! let violations = schema.violations(&path("calls.json"), false)?;
+//! assert_eq!(violations.len(), 1);
+//! # Ok::<(), std::io::Error>(())
+//! ```
 
 mod json;
 mod pointer;

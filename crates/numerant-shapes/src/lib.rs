@@ -1,4 +1,4 @@
-//! Shapes: the form that a document is to have, given as a sample of it with places in braces and
+//! Shapes: the form that a document is to have, given as a sample of it with placeholders in braces and
 //! marks where parts repeat or may be left out.
 //!
 //! In XML the marks are processing instructions before the element that they are for: `<?each?>`,
@@ -6,6 +6,16 @@
 //! `<?optional @flag?>`. In JSON they are strings: an item such as `"{each quay}"` before the item that
 //! it is for, a member such as `"{each quay}": {…}` whose members repeat, and a member
 //! `"{optional}": ["name"]` for members.
+//!
+//! ```
+//! use numerant_shapes::Shape;
+//!
+//! let file = tempfile::Builder::new().suffix(".json").tempfile()?;
+//! std::fs::write(file.path(), r#"{"calls": ["{each}", {"id": "{call_id}"}]}"#)?;
+//! let shape = Shape::read(file.path()).expect("a shape");
+//! assert!(!shape.is_xml());
+//! # Ok::<(), std::io::Error>(())
+//! ```
 
 mod encode;
 mod json;

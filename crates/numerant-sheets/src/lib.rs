@@ -1,4 +1,16 @@
 //! Workbooks: xlsx, xlsb, xls and ods, and the packages that they are.
+//!
+//! All are read through `numerant_format::sheet`, which makes records of rows. Workbooks that keep their look are
+//! copies of packages in which parts are changed (`xlsx::edit`), not workbooks written anew.
+//!
+//! ```
+//! use numerant_format::Format;
+//! use numerant_sheets::{XlsFormat, XlsxFormat};
+//!
+//! let rows = |format: &dyn Format| format.capabilities().workbook.map(|room| room.rows);
+//! assert_eq!(rows(&XlsxFormat), Some(1_048_576));
+//! assert_eq!(rows(&XlsFormat), Some(65_536));
+//! ```
 
 mod format;
 pub mod ods;

@@ -2,7 +2,16 @@
 //!
 //! A [`Pipeline`] is made of the steps of a job and the columns of its sources. It takes batches
 //! as they are read and leaves them as they are to be routed: with computed columns beside those
-//! of the source, and without the records that were left out or rejected.
+//! of the source, and without the records that were left out or rejected. Expressions are in [`expr`].
+//!
+//! ```
+//! use numerant_steps::expr::Expression;
+//!
+//! let condition: Expression = "dues * 1.2 > 1000 AND quay LIKE 'North%'".parse().expect("a condition");
+//! assert!(condition.words().contains(&"quay".to_owned()));
+//! let error = "quay = 'North".parse::<Expression>().expect_err("a quote is missing");
+//! assert_eq!(error.at, Some(7));
+//! ```
 
 mod case;
 mod declare;

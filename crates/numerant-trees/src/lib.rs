@@ -1,4 +1,30 @@
-//! From trees to columns: records of documents are laid out as records of named columns.
+//! From trees to columns: the records of documents, flattened to records of named columns.
+//!
+//! A format of documents hands on one record after the other as a tree ([`Trees`]); [`TreeReader`] finds the columns
+//! of all of them and fills batches. Records that are like one before them but for their values are read without a
+//! parser ([`Likenesses`]).
+//!
+//! ```
+//! use numerant_data::source::{Input, SourcePath};
+//! use numerant_documents::json::JsonTreeFormat;
+//! use numerant_format::{Opening, ReadOptions, SchemaScan, Start};
+//! use numerant_trees::TreeSource;
+//!
+//! let text = br#"[{"id": 1, "berth": {"quay": "North"}}]"#;
+//! let options = ReadOptions::default();
+//! let input = Input::from_reader(SourcePath::Standard, Box::new(&text[..]), None)?;
+//! let temporary = std::env::temp_dir();
+//! let mut start = Start::new(input, &options, (None, None), 1 << 20, &temporary)?;
+//! let mut source = TreeSource::open(&mut start, &JsonTreeFormat)?;
+//! let reader = source.open_table(0, Opening {
+//!     options: &options,
+//!     batch_size: 1 << 16,
+//!     largest_record: 1 << 20,
+//!     scan: SchemaScan::Full,
+//! })?;
+//! assert_eq!(reader.columns().names(), ["id", "berth.quay"]);
+//! # Ok::<(), numerant_data::source::ReadError>(())
+//! ```
 
 mod alike;
 mod lay;

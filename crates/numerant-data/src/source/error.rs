@@ -323,6 +323,14 @@ pub enum ReadProblem {
         /// The kind of message.
         kind: String,
     },
+    /// Something that is not as its format has it.
+    #[error("{what}")]
+    OfFormat {
+        /// What is wrong.
+        what: String,
+        /// What to do about it.
+        hint: &'static str,
+    },
     /// A count or control number of messages that does not agree, where none may.
     #[error("the segment at byte {}: {what}", .offset + 1)]
     Miscounted {
@@ -640,6 +648,7 @@ impl ReadProblem {
                  one file are parted by split --records messages --by ST01 (or UNH02-1)"
                     .to_owned(),
             ),
+            Self::OfFormat { hint, .. } => Some((*hint).to_owned()),
             Self::Miscounted { .. } => Some(
                 "--miscounted mend tells it and writes what agrees, --miscounted keep leaves it as it is"
                     .to_owned(),

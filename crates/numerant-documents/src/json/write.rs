@@ -295,12 +295,13 @@ impl RecordEncoder for JsonEncoder {
         &self.between
     }
 
-    fn end(&self, records: u64, out: &mut Vec<u8>) {
+    fn end(&self, records: u64, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         match (self.form.lines, records) {
             (true, 0) => {}
             (true, _) => out.push(b'\n'),
             (false, 0) => out.extend_from_slice(b"]\n"),
             (false, _) => out.extend_from_slice(b"\n]\n"),
         }
+        Ok(())
     }
 }

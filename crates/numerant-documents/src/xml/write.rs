@@ -491,8 +491,9 @@ impl RecordEncoder for XmlEncoder {
         false
     }
 
-    fn end(&self, _records: u64, out: &mut Vec<u8>) {
+    fn end(&self, _records: u64, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         self.encode(format!("</{}>\n", self.form.root).as_bytes(), out);
+        Ok(())
     }
 
     fn late(&self) -> Option<&dyn Late> {

@@ -111,9 +111,9 @@ pub(super) fn protected<'a>(
     job: &Job,
     context: &Context,
 ) -> HashMap<Identity, SourcePath> {
-    let own = context.own_files.iter().map(PathBuf::as_path);
+    let own = context.own_files.iter().cloned();
     let besides = job.files_besides().into_iter().chain(own);
-    let besides = besides.map(|path| SourcePath::File(path.to_owned()));
+    let besides = besides.map(SourcePath::File);
     let all = sources.into_iter().cloned().chain(besides);
     let known = all.filter_map(|source| Some((source.identity()?, source)));
     known.collect()

@@ -2,9 +2,10 @@
 
 mod check;
 mod file;
+mod format_options;
 mod reading;
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
@@ -18,7 +19,8 @@ use crate::gather::ColumnPolicy;
 use crate::output::ExistingPolicy;
 use numerant_data::source::{FilePattern, SourcePath};
 use numerant_data::value::{DateFormat, NumberFormat, Size};
-use numerant_format::{FillOptions, ReadOptions, WriteOptions};
+use numerant_format::{FillOptions, ReadOptions, Side, WriteOptions};
+use numerant_formats::files;
 use numerant_naming::{ClashPolicy, Key, NamePattern, Template};
 use numerant_steps::{Case, OnError, Step};
 
@@ -189,7 +191,7 @@ pub struct Job {
 
 impl Job {
     /// The files that it reads besides its sources: tables, shapes, schemas, layouts and templates.
-    pub fn files_besides(&self) -> Vec<&Path> {
+    pub fn files_besides(&self) -> Vec<PathBuf> {
         let tables = self.steps.iter().filter_map(|step| match step {
             Step::Lookup(lookup) => Some(&lookup.file),
             _ => None,
@@ -197,7 +199,9 @@ impl Job {
         let layouts = self.read.layout.iter();
         let written = [&self.write.shape, &self.write.schema, &self.fill.template];
         let all = tables.chain(layouts).chain(written.into_iter().flatten());
-        all.map(PathBuf::as_path).collect()
+        let of_formats = files(&self.read.of_formats, Side::Reading).into_iter();
+        let of_formats = of_formats.chain(files(&self.write.of_formats, Side::Writing));
+        all.cloned().chain(of_formats.map(PathBuf::from)).collect()
     }
 }
 

@@ -6,8 +6,9 @@ use serde_json::{Map, Value as Json};
 use toml::{Table, Value};
 
 use super::Job;
+use super::format_options::take_from_json;
 use numerant_data::record::nearest;
-use numerant_format::ReadOptions;
+use numerant_format::{ReadOptions, Side};
 
 /// The keys of reading options, as job files have them.
 fn keys() -> Vec<String> {
@@ -30,7 +31,14 @@ pub fn read_options_with(
 ) -> Result<ReadOptions, String> {
     let keys = keys();
     let mut table = Table::try_from(base).map_err(|error| error.to_string())?;
+    let mut of_formats = base.of_formats.clone();
+    let described = numerant_formats::options(Side::Reading);
     for (key, text) in options {
+        if let Some(option) = described.iter().find(|option| option.name == key) {
+            (option.check)(text)?;
+            of_formats.set(key, text);
+            continue;
+        }
         if !keys.contains(key) {
             let near = nearest(key, keys.iter().map(String::as_str));
             let hint = near.map_or_else(String::new, |near| format!("; did you mean '{near}'?"));
@@ -55,10 +63,25 @@ pub fn read_options_with(
         table.insert(key.clone(), value);
     }
     let with: ReadOptions = table.try_into().map_err(|error| error.to_string())?;
-    Ok(with)
+    Ok(ReadOptions { of_formats, ..with })
 }
 
 impl Job {
+    /// The job that a ledger keeps.
+    ///
+    /// # Errors
+    ///
+    /// If its keys are none of a job.
+    pub(crate) fn from_kept(mut keys: Map<String, Json>) -> Result<Self, serde_json::Error> {
+        let failed =
+            |(key, what)| <serde_json::Error as serde::de::Error>::custom(format!("{key}: {what}"));
+        let of_formats = take_from_json(&mut keys).map_err(failed)?;
+        let mut job: Self = serde_json::from_value(Json::Object(keys))?;
+        job.read.of_formats = of_formats.read;
+        job.write.of_formats = of_formats.write;
+        Ok(job)
+    }
+
     /// Its keys as job files have them, but for those that are as usual.
     ///
     /// # Errors

@@ -389,12 +389,14 @@ impl Producer {
         let Becomes::Bytes(encoder) = &begins.becomes else {
             return Ok(());
         };
-        encoder.begin(&mut bytes).map_err(|problem| Error::Encode {
+        let framed = encoder
+            .begin(&mut bytes)
+            .and_then(|()| encoder.end(1, &mut bytes));
+        framed.map_err(|problem| Error::Encode {
             path: self.out.display().to_string(),
             source_name: begins.name.clone(),
             problem: Box::new(problem),
         })?;
-        encoder.end(1, &mut bytes);
         self.divider.set_header(bytes.len() as u64);
         Ok(())
     }

@@ -170,6 +170,7 @@ impl Producer {
         let request = EncoderRequest {
             columns: self.text_columns(reader)?,
             cells: self.pipeline.cells().clone(),
+            read: &self.job.read,
             write: &self.job.write,
             out,
             fields,

@@ -26,7 +26,7 @@ pub fn parts_of_run(
     let out = folder_of_outputs(ledger, out, &kept)?;
     let unknown = || Error::LedgerWithoutJob(ledger.to_owned());
     let job = kept.job.ok_or_else(unknown)?;
-    let job: Job = serde_json::from_value(serde_json::Value::Object(job)).map_err(|cause| {
+    let job: Job = Job::from_kept(job).map_err(|cause| {
         let path = ledger.to_owned();
         Error::NoLedger { path, cause }
     })?;

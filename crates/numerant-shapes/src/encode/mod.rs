@@ -434,18 +434,19 @@ impl RecordEncoder for ShapeEncoder {
         &self.between
     }
 
-    fn end(&self, records: u64, out: &mut Vec<u8>) {
+    fn end(&self, records: u64, out: &mut Vec<u8>) -> Result<(), EncodeError> {
+        if self.mode != Mode::Stream {
+            return Ok(());
+        }
         if self.form.as_lines {
-            if self.mode == Mode::Stream && records > 0 {
+            if records > 0 {
                 out.push(b'\n');
             }
-            return;
+            return Ok(());
         }
-        if self.mode == Mode::Stream
-            && let Ok((_, foot)) = self.frame(None)
-        {
-            out.extend_from_slice(&foot);
-        }
+        let (_, foot) = self.frame(None)?;
+        out.extend_from_slice(&foot);
+        Ok(())
     }
 
     fn late(&self) -> Option<&dyn Late> {

@@ -6,6 +6,7 @@ mod combine;
 mod convert;
 mod demo;
 mod fill;
+mod format_options;
 mod inspect;
 mod options;
 mod recover;

@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
+
+use super::format_options::{ReadingOptionsOfFormats, WritingOptionsOfFormats};
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use numerant_data::dialect::{Delimiter, Escape, LineEnd, Quote};
 use numerant_data::encoding::Encoding;
@@ -283,6 +285,8 @@ pub(super) struct ReadingOptions {
     /// Levels that a document may be nested, up to 4000 [default: 128]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4000))]
     depth: Option<u16>,
+    #[command(flatten)]
+    of_formats: ReadingOptionsOfFormats,
 }
 
 /// How cells are read where they are more than text.
@@ -326,6 +330,7 @@ impl ReadingOptions {
             layout: self.layout,
             miscounted: self.miscounted,
             on_uncomputed: self.on_uncomputed,
+            of_formats: self.of_formats.0,
             ..ReadOptions::default()
         }
     }
@@ -471,6 +476,8 @@ pub(super) struct WritingOptions {
     /// their sum and leaves adjustments of the message out, keep copies both unchanged
     #[arg(long, value_name = "POLICY", value_parser = choice(BALANCES), default_value = "refuse")]
     balance: Balance,
+    #[command(flatten)]
+    of_formats: WritingOptionsOfFormats,
     /// Wait until outputs are on the disk before they take their places
     #[arg(long)]
     pub(super) sync: bool,
@@ -495,6 +502,7 @@ impl WritingOptions {
             shape: self.shape.clone(),
             schema: self.schema.clone(),
             balance: self.balance,
+            of_formats: self.of_formats.0.clone(),
         }
     }
 }

@@ -135,7 +135,7 @@ mod tests {
     use numerant_engine::output::ExistingPolicy;
     use numerant_format::sheet::Types;
     use numerant_format::{
-        Balance, Blanks, ControlSigns, FillOptions, Ragged, ReadOptions, WriteOptions,
+        Balance, Blanks, ControlSigns, FillOptions, OptionValues, Ragged, ReadOptions, WriteOptions,
     };
     use numerant_naming::ClashPolicy;
 
@@ -415,6 +415,7 @@ mod tests {
                 xml_comment: Some("{.rows} calls".parse().expect("a text")),
                 balance: Balance::Refuse,
                 shape: Some("calls.xml".into()),
+                of_formats: OptionValues::default(),
             },
             max_outputs: 7,
             memory: Size(64_000_000),

@@ -151,7 +151,7 @@ fn check_log(log: &Path, arguments: &SavedArguments) -> Result<(), Failure> {
         if let Work::Split(job) | Work::Combine(job) | Work::Convert(job) | Work::Fill(job) =
             &entry.work
         {
-            read.extend(job.files_besides().into_iter().map(Path::to_owned));
+            read.extend(job.files_besides());
             let sources = files(job).unwrap_or_default();
             read.extend(
                 sources

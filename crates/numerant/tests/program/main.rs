@@ -7,6 +7,7 @@ mod demo;
 mod documents;
 mod help;
 mod hostile;
+mod house;
 mod inspect;
 mod jobs;
 mod split;

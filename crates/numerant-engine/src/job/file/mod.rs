@@ -21,11 +21,13 @@ use parameter::{Kind, Parameters};
 pub use schema::schema;
 pub use write::to_toml;
 
+use super::format_options::{FormatOptions, take_from_toml};
 use super::{Job, JobError};
 use numerant_data::record::nearest;
 use numerant_data::source::{SourcePath, plain};
 use numerant_data::value::{DateFormat, NumberFormat, Size};
-use numerant_format::ReadOptions;
+use numerant_format::{ReadOptions, Side};
+use numerant_formats::change_files;
 use numerant_naming::Key;
 use numerant_steps::Step;
 
@@ -382,18 +384,30 @@ impl Source<'_> {
                 .map_err(|problem| self.error_at(span, problem))?;
             filled.insert(key.clone(), value);
         }
+        let of_formats = take_from_toml(&mut filled).map_err(|(key, reason)| {
+            let span = spans.get(key.as_str()).map(Spanned::span);
+            self.error_at(span, JobFileProblem::Value { key, reason })
+        })?;
         let work = match *command {
-            "verify" => Work::Verify(Box::new(self.typed(filled, spans)?)),
-            "inspect" => Work::Inspect(Box::new(self.typed(filled, spans)?)),
-            "split" => Work::Split(Box::new(self.job(filled, spans)?)),
+            "verify" => {
+                let mut verify: VerifyJob = self.typed(filled, spans)?;
+                verify.read.of_formats = of_formats.read;
+                Work::Verify(Box::new(verify))
+            }
+            "inspect" => {
+                let mut inspect: InspectJob = self.typed(filled, spans)?;
+                inspect.job.read.of_formats = of_formats.read;
+                Work::Inspect(Box::new(inspect))
+            }
+            "split" => Work::Split(Box::new(self.job(filled, spans, of_formats)?)),
             "combine" => {
-                let mut job = self.job(filled, spans)?;
+                let mut job = self.job(filled, spans, of_formats)?;
                 job.out.get_or_insert_with(|| job.base.clone());
                 Work::Combine(Box::new(job))
             }
-            "fill" => Work::Fill(Box::new(self.job(filled, spans)?)),
+            "fill" => Work::Fill(Box::new(self.job(filled, spans, of_formats)?)),
             _ => {
-                let mut job = self.job(filled, spans)?;
+                let mut job = self.job(filled, spans, of_formats)?;
                 job.batch = true;
                 Work::Convert(Box::new(job))
             }
@@ -420,8 +434,15 @@ impl Source<'_> {
     }
 
     /// A job whose paths begin in the folder of its file.
-    fn job(&self, table: Table, spans: &DeTable<'_>) -> Result<Job, JobFileError> {
+    fn job(
+        &self,
+        table: Table,
+        spans: &DeTable<'_>,
+        of_formats: FormatOptions,
+    ) -> Result<Job, JobFileError> {
         let mut job: Job = self.typed(table, spans)?;
+        job.read.of_formats = of_formats.read;
+        job.write.of_formats = of_formats.write;
         let folder = self.folder();
         job.map_paths(&|path| from_folder(&folder, path));
         job.base = match folder.as_os_str().is_empty() {
@@ -513,6 +534,7 @@ impl Job {
             *path = change(path);
         }
         change_inner(&mut self.read, &mut self.steps, change);
+        change_files(&mut self.write.of_formats, Side::Writing, &changed(change));
     }
 }
 
@@ -521,11 +543,17 @@ fn change_inner(read: &mut ReadOptions, steps: &mut [Step], change: &dyn Fn(&Pat
     for layout in &mut read.layout {
         *layout = change(layout);
     }
+    change_files(&mut read.of_formats, Side::Reading, &changed(change));
     for step in steps {
         if let Step::Lookup(lookup) = step {
             lookup.file = change(&lookup.file);
         }
     }
+}
+
+/// The change of a path, of one that is a text.
+fn changed(change: &dyn Fn(&Path) -> PathBuf) -> impl Fn(&str) -> String {
+    |path| change(Path::new(path)).to_string_lossy().into_owned()
 }
 
 impl VerifyJob {

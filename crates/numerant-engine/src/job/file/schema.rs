@@ -7,7 +7,8 @@ use serde_json::{Map, Value, json};
 
 use super::{COMMANDS, InspectJob, VerifyJob};
 use crate::job::Job;
-use numerant_format::ReadOptions;
+use numerant_format::{ReadOptions, Side, Takes};
+use numerant_formats::options;
 
 /// Keys of a job that are for some commands only.
 const ONLY_FOR: &[(&str, &[&str])] = &[
@@ -60,6 +61,19 @@ fn properties(command: &str, generator: &mut SchemaGenerator) -> Map<String, Val
         Some(Value::Object(properties)) => properties.clone(),
         _ => Map::new(),
     };
+    let sides: &[Side] = match command {
+        "inspect" | "verify" => &[Side::Reading],
+        _ => &[Side::Reading, Side::Writing],
+    };
+    let mut described = Map::new();
+    for option in sides.iter().flat_map(|side| options(*side)) {
+        let kind = match option.takes {
+            Takes::Nothing => "boolean",
+            Takes::Text | Takes::File => "string",
+        };
+        let property = json!({ "type": kind, "description": option.help });
+        described.insert(option.name.to_owned(), property);
+    }
     if command == "inspect" {
         let read = ReadOptions::json_schema(generator);
         let read = read.get("properties").and_then(Value::as_object);
@@ -72,6 +86,7 @@ fn properties(command: &str, generator: &mut SchemaGenerator) -> Map<String, Val
             }
         }
     }
+    properties.extend(described);
     properties
 }
 

@@ -34,7 +34,7 @@ impl Check<'_> {
                 for side in [left, right] {
                     match (op, self.typed(side, Type::Boolean, sign)?) {
                         (Operator::And, Node::And(inner)) | (Operator::Or, Node::Or(inner)) => {
-                            nodes.extend(inner)
+                            nodes.extend(inner);
                         }
                         (_, node) => nodes.push(node),
                     }

@@ -1,0 +1,78 @@
+//! Options that formats describe, made into options of the command line.
+
+use clap::builder::TypedValueParser;
+use clap::{Arg, ArgAction, ArgMatches, Args, Command, Error, FromArgMatches};
+use numerant_format::{FormatOption, OptionValues, Side, Takes};
+use numerant_formats::options;
+
+/// Those for reading.
+#[derive(Clone, Debug, Default)]
+pub(super) struct ReadingOptionsOfFormats(pub(super) OptionValues);
+
+/// Those for writing.
+#[derive(Clone, Debug, Default)]
+pub(super) struct WritingOptionsOfFormats(pub(super) OptionValues);
+
+fn augmented(command: Command, side: Side, heading: &'static str) -> Command {
+    options(side).into_iter().fold(command, |command, option| {
+        command.arg(argument(option, heading))
+    })
+}
+
+fn argument(option: &'static FormatOption, heading: &'static str) -> Arg {
+    let argument = Arg::new(option.name)
+        .long(option.name)
+        .help(option.help)
+        .help_heading(heading);
+    match option.takes {
+        Takes::Nothing => argument.action(ArgAction::SetTrue),
+        Takes::Text | Takes::File => {
+            let checked = clap::builder::StringValueParser::new()
+                .try_map(move |text| (option.check)(&text).map(|()| text));
+            argument.value_name(option.value_name).value_parser(checked)
+        }
+    }
+}
+
+fn values(matches: &ArgMatches, side: Side) -> OptionValues {
+    let mut values = OptionValues::default();
+    for option in options(side) {
+        match option.takes {
+            Takes::Nothing if matches.get_flag(option.name) => values.set(option.name, ""),
+            Takes::Nothing => {}
+            Takes::Text | Takes::File => {
+                if let Some(value) = matches.get_one::<String>(option.name) {
+                    values.set(option.name, value);
+                }
+            }
+        }
+    }
+    values
+}
+
+macro_rules! options_of_formats {
+    ($name:ident, $side:expr, $heading:literal) => {
+        impl Args for $name {
+            fn augment_args(command: Command) -> Command {
+                augmented(command, $side, $heading)
+            }
+
+            fn augment_args_for_update(command: Command) -> Command {
+                Self::augment_args(command)
+            }
+        }
+
+        impl FromArgMatches for $name {
+            fn from_arg_matches(matches: &ArgMatches) -> Result<Self, Error> {
+                Ok(Self(values(matches, $side)))
+            }
+
+            fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), Error> {
+                *self = Self::from_arg_matches(matches)?;
+                Ok(())
+            }
+        }
+    };
+}
+options_of_formats!(ReadingOptionsOfFormats, Side::Reading, "Reading");
+options_of_formats!(WritingOptionsOfFormats, Side::Writing, "Writing");

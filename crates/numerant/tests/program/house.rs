@@ -1,0 +1,131 @@
+//! The house itself: crates and the arrows between them, and the length of files.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use serde_json::Value;
+
+/// Lines without tests that a file may have.
+const MAX_LINES: usize = 600;
+
+/// Files that are longer; none is to come in, and those that are there are to become shorter.
+const LONGER: [&str; 14] = [
+    "crates/numerant-data/src/source/error.rs",
+    "crates/numerant-documents/src/xml/walk.rs",
+    "crates/numerant-engine/src/addresses/mod.rs",
+    "crates/numerant-engine/src/job/check.rs",
+    "crates/numerant-engine/src/produce/mod.rs",
+    "crates/numerant-engine/src/verify/parts.rs",
+    "crates/numerant-format/src/sheet/reader.rs",
+    "crates/numerant-schema/src/sample/xml.rs",
+    "crates/numerant-sheets/src/ods/read.rs",
+    "crates/numerant-sheets/src/xlsx/read.rs",
+    "crates/numerant-steps/src/expr/evaluate/mod.rs",
+    "crates/numerant-trees/src/lay/mod.rs",
+    "crates/numerant/src/demo/walk.rs",
+    "crates/numerant/src/report/notice.rs",
+];
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+/// Holds what stands between two marks of a document against what it should be, or writes it anew.
+fn held(document: &str, (begin, end): (&str, &str), expected: &str) {
+    let path = root().join(document);
+    let text = std::fs::read_to_string(&path).expect(document);
+    let (before, rest) = text.split_once(begin).expect(begin);
+    let (found, after) = rest.split_once(end).expect(end);
+    if std::env::var_os("NUMERANT_WRITE_DOCS").is_some() {
+        let whole = format!("{before}{begin}{expected}{end}{after}");
+        std::fs::write(&path, whole).expect("written");
+    } else {
+        assert_eq!(
+            found, expected,
+            "NUMERANT_WRITE_DOCS=1 cargo test writes it anew"
+        );
+    }
+}
+
+#[test]
+fn arrows_between_crates_are_those_of_the_map() {
+    let metadata = Command::new(env!("CARGO"))
+        .args([
+            "metadata",
+            "--format-version",
+            "1",
+            "--no-deps",
+            "--offline",
+        ])
+        .current_dir(root())
+        .output()
+        .expect("cargo");
+    assert!(metadata.status.success(), "{metadata:?}");
+    let metadata: Value = serde_json::from_slice(&metadata.stdout).expect("JSON");
+    let list = |value: &Value, key: &str| value[key].as_array().cloned().unwrap_or_default();
+    let name = |value: &Value| value["name"].as_str().unwrap_or_default().to_owned();
+    let mut arrows: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for package in list(&metadata, "packages") {
+        let dependencies = list(&package, "dependencies");
+        let own = dependencies
+            .iter()
+            .filter(|dependency| dependency["kind"].is_null() && dependency["path"].is_string());
+        let mut to: Vec<String> = own.map(name).collect();
+        to.sort();
+        arrows.insert(name(&package), to);
+    }
+    assert_eq!(arrows["numerant-data"], Vec::<String>::new());
+    let of_engine = |to: &Vec<String>| to.contains(&"numerant-engine".to_owned());
+    let above: Vec<&String> = arrows
+        .iter()
+        .filter(|(_, to)| of_engine(to))
+        .map(|(from, _)| from)
+        .collect();
+    assert_eq!(above, ["numerant"]);
+    let mut table = String::from("\n| crate | uses |\n|---|---|\n");
+    for (from, to) in &arrows {
+        let short = |name: &String| match name.strip_prefix("numerant-") {
+            Some(short) => format!("-{short}"),
+            None => name.clone(),
+        };
+        let to: Vec<String> = to.iter().map(short).collect();
+        table.push_str(&format!("| `{from}` | {} |\n", to.join(" ")));
+    }
+    let marks = ("<!-- arrows -->\n", "<!-- end of arrows -->");
+    held("CONTRIBUTING.md", marks, &table);
+}
+
+/// The files of a folder and all below it.
+fn files(folder: &Path, found: &mut Vec<PathBuf>) {
+    for entry in std::fs::read_dir(folder).expect("a folder") {
+        let path = entry.expect("an entry").path();
+        if path.is_dir() {
+            files(&path, found);
+        } else if path.extension().is_some_and(|extension| extension == "rs") {
+            found.push(path);
+        }
+    }
+}
+
+#[test]
+fn files_are_no_longer_than_a_reader_can_hold() {
+    let mut long = Vec::new();
+    for entry in std::fs::read_dir(root().join("crates")).expect("crates") {
+        let mut found = Vec::new();
+        let source = entry.expect("a crate").path().join("src");
+        files(&source, &mut found);
+        for path in found {
+            let text = std::fs::read_to_string(&path).expect("a source file");
+            let tests = text.find("#[cfg(test)]\nmod tests {");
+            let lines = text[..tests.unwrap_or(text.len())].lines().count();
+            let is_tests = path.file_name().is_some_and(|name| name == "tests.rs");
+            if lines > MAX_LINES && !is_tests {
+                let shown = path.strip_prefix(root()).unwrap_or(&path);
+                long.push(shown.to_string_lossy().replace('\\', "/"));
+            }
+        }
+    }
+    long.sort();
+    assert_eq!(long, LONGER);
+}
