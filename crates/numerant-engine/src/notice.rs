@@ -8,7 +8,7 @@ use crate::output::Recovered;
 use numerant_data::record::HeaderNote;
 use numerant_format::sheet::{SheetFacts, Visibility};
 use numerant_format::{BalanceNote, MessageFacts, RecordReader, TextNote, TreeFacts};
-use numerant_formats::format_read;
+use numerant_formats::{format_named, format_read};
 pub(crate) use numerant_sheets::Extracted;
 use numerant_steps::{SortedAsText, TidyTally, UnknownRecords, UnmatchedKeys};
 
@@ -203,9 +203,13 @@ pub enum SheetNote {
 
 /// That a source is in another format than its name says, if it is.
 pub(super) fn not_as_named(reader: &dyn RecordReader) -> Option<Notice> {
-    let named = format_read(&reader.path().extension())?;
+    let extension = reader.path().extension();
+    let named = format_read(&extension)?;
     let format = reader.facts().format;
-    (!named.has_records_of(format)).then(|| Notice::NotAsNamed {
+    // Files of several formats can have one extension.
+    let own = format_named(format).map_or(&[][..], |found| found.extensions());
+    let is_own = own.contains(&extension.to_lowercase().as_str());
+    (!is_own && !named.has_records_of(format)).then(|| Notice::NotAsNamed {
         file: reader.path().to_string(),
         format,
     })

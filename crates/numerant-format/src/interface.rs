@@ -113,6 +113,8 @@ pub struct Capabilities {
     pub is_line_by_line: bool,
     /// The language of the documents, for shapes, schemas and options of documents.
     pub language: Option<DocumentLanguage>,
+    /// Records can have only columns that the format or a layout knows.
+    pub has_own_columns: bool,
     /// Elements of namespaces are written anew with prefixes of which each stands for one namespace.
     pub has_namespaces: bool,
     /// Sheets can be copied whole, with their look.

@@ -80,10 +80,15 @@ pub fn known_extensions() -> Vec<&'static str> {
     written.copied().collect()
 }
 
-/// Every extension that can be read.
+/// Every extension that can be read, each once.
 pub fn read_extensions() -> Vec<&'static str> {
-    let read = FORMATS.iter().flat_map(|format| format.extensions());
-    read.copied().collect()
+    let mut read: Vec<&'static str> = Vec::new();
+    for extension in FORMATS.iter().flat_map(|format| format.extensions()) {
+        if !read.contains(extension) {
+            read.push(extension);
+        }
+    }
+    read
 }
 
 /// Detects the format of a source, and opens it as far as that needs.

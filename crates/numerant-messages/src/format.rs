@@ -1,7 +1,9 @@
 //! Messages in envelopes as formats of the registry.
 
 use numerant_data::source::{ReadError, ReadProblem};
-use numerant_format::{EncodeError, EncoderRequest, Format, NewEncoder, Source, Start, Weight};
+use numerant_format::{
+    Capabilities, EncodeError, EncoderRequest, Format, NewEncoder, Source, Start, Weight,
+};
 use numerant_trees::TreeSource;
 
 use super::{EDIFACT_EXTENSIONS, EdiTreeFormat, Standard, X12_EXTENSIONS, begins, begins_behind};
@@ -26,6 +28,13 @@ impl Format for X12Format {
         X12_EXTENSIONS
     }
 
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            has_own_columns: true,
+            ..Capabilities::default()
+        }
+    }
+
     fn weight(&self) -> Weight {
         Weight::Structure
     }
@@ -46,6 +55,13 @@ impl Format for EdifactFormat {
 
     fn extensions(&self) -> &'static [&'static str] {
         EDIFACT_EXTENSIONS
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            has_own_columns: true,
+            ..Capabilities::default()
+        }
     }
 
     fn weight(&self) -> Weight {

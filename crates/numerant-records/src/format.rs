@@ -30,6 +30,13 @@ impl Format for MarcFormat {
         EXTENSIONS
     }
 
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            has_own_columns: true,
+            ..Capabilities::default()
+        }
+    }
+
     fn weight(&self) -> Weight {
         Weight::Structure
     }
@@ -64,7 +71,10 @@ impl Format for MarcXmlFormat {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities::default()
+        Capabilities {
+            has_own_columns: true,
+            ..Capabilities::default()
+        }
     }
 
     fn weight(&self) -> Weight {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use numerant_data::value::Kind;
 use numerant_engine::{Inspection, inspect};
-use numerant_formats::{FORMATS, known_extensions};
+use numerant_formats::{FORMATS, format_of, known_extensions};
 
 use crate::support::{context, convert, job};
 
@@ -46,10 +46,12 @@ fn all_formats_to_all_formats() {
     let source = folder.path().join("calls.csv");
     std::fs::write(&source, CALLS).expect("written");
     let expected = look(&source, folder.path());
-    // Bibliographic records have columns of their own, and messages are made of messages only;
-    // tests/records.rs and tests/messages.rs have them.
-    let is_of_records =
-        |extension: &&str| ["mrc", "marc", "marcxml", "x12", "edi", "edifact"].contains(extension);
+    // Bibliographic records have columns of their own, messages are made of messages only, and fixed widths need a
+    // layout; they have tests of their own.
+    let is_of_records = |extension: &&str| {
+        let format = format_of(extension);
+        format.is_some_and(|format| format.capabilities().has_own_columns)
+    };
     let (records, extensions): (Vec<&str>, Vec<&str>) =
         known_extensions().into_iter().partition(is_of_records);
     assert!(extensions.len() > 8, "{extensions:?}");
