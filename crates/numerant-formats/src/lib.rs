@@ -29,6 +29,7 @@ use numerant_text::DelimitedFormat;
 /// All formats, in the order of documents and messages.
 pub static FORMATS: &[&dyn Format] = &[
     &DelimitedFormat,
+    &numerant_text::fixed::FixedWidthFormat,
     &JsonFormat,
     &JsonLinesFormat,
     &XmlFormat,

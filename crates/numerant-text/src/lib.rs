@@ -19,6 +19,7 @@
 //! ```
 
 mod detect;
+pub mod fixed;
 mod format;
 mod open;
 mod read;
