@@ -4,7 +4,7 @@
     python3 bench/documents.py FOLDER [--runs N] [--scripts]
 
 Makes calls.jsonl (1.65 million objects of 12 members), calls-200.csv (200 MB) and calls.xml (200 MB) in
-FOLDER if they are not there. Needs `cargo build --release -p numerant-engine --example bare`, and polars
+FOLDER if they are not there. Needs `cargo build --profile dist -p numerant-engine --example bare`, and polars
 for --scripts.
 """
 import argparse

@@ -1,6 +1,6 @@
 """Times Numerant on whole folders, beside the floor (cp -r, cat) and a script in pandas.
 
-    cargo build --release
+    cargo build --profile dist
     python3 bench/folders.py bench/data [--runs 5] [--scripts] [--books 200]
 
 Makes its files in the folder if they are not there: 10,000 of 2 KB, 100 of 10 MB, and as many of 5 MB
@@ -19,7 +19,7 @@ import sys
 import time
 
 HERE = os.path.dirname(os.path.abspath(__file__))
-PROGRAM = os.path.join(HERE, "..", "target", "release", "numerant")
+PROGRAM = os.path.join(HERE, "..", "target", "dist", "numerant")
 HEADER = "call_id,quay,cargo,arrived,tonnes,dues\n"
 
 

@@ -1,6 +1,6 @@
 """Times workbooks that keep their look beside copying and deflating.
 
-    cargo build --release
+    cargo build --profile dist
     python3 bench/look.py FOLDER [--runs 5] [--scripts]
 
 Makes look.xlsx (20 sheets of 50,000 rows and 10 columns), single.xlsx (one such sheet) and template.xlsx

@@ -1,6 +1,6 @@
 """Times bibliographic records and message batches beside loops and copying.
 
-    cargo build --release
+    cargo build --profile dist
     python3 bench/records.py FOLDER [--runs 5]
 
 Makes catalogue.mrc (100,000 records) and claims.x12 (an 835 of 500 MB with a million claims) where they are not

@@ -1,6 +1,6 @@
 """Times Numerant beside the floor (cp) and beside scripts that an analyst would write.
 
-    cargo build --release
+    cargo build --profile dist
     python3 bench/data.py bench/data
     python3 bench/run.py bench/data [--runs 7] [--scripts] [--only TEXT]
 
@@ -20,7 +20,7 @@ import sys
 import time
 
 HERE = os.path.dirname(os.path.abspath(__file__))
-PROGRAM = os.path.join(HERE, "..", "target", "release", "numerant")
+PROGRAM = os.path.join(HERE, "..", "target", "dist", "numerant")
 
 
 def run(command, limit=None):

@@ -1,6 +1,6 @@
 """Times workbooks beside the floor (inflating and deflating their XML) and beside scripts.
 
-    cargo build --release
+    cargo build --profile dist
     python3 bench/workbooks.py FOLDER [--runs 5] [--scripts] [--large]
 
 Makes calls.xlsx (50,000 rows of 22 columns; with --large also 500,000) with XlsxWriter, and calls.csv of
