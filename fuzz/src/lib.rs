@@ -15,10 +15,7 @@ use zip::write::SimpleFileOptions;
 
 fn folder() -> PathBuf {
     let memory = Path::new("/dev/shm");
-    let base = match memory.is_dir() {
-        true => memory.to_owned(),
-        false => std::env::temp_dir(),
-    };
+    let base = if memory.is_dir() { memory.to_owned() } else { std::env::temp_dir() };
     let folder = base.join(format!("numerant-fuzz-{}", std::process::id()));
     std::fs::create_dir_all(&folder).expect("a folder");
     folder

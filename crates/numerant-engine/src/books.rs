@@ -385,9 +385,10 @@ impl Task<'_> {
         }
         let mut file = File::open(&staged)?;
         let bytes = file.metadata()?.len();
-        let digest = match self.digest {
-            true => Some(digest_of(&mut file)?),
-            false => None,
+        let digest = if self.digest {
+            Some(digest_of(&mut file)?)
+        } else {
+            None
         };
         Ok(WrittenFile {
             path: path.to_owned(),

@@ -38,10 +38,7 @@ impl Earlier {
         let same =
             folder_of_outputs(path, None, &ledger).is_ok_and(|its| plain(&its) == plain(out));
         Ok(Self {
-            outputs: match same {
-                true => ledger.outputs,
-                false => Vec::new(),
-            },
+            outputs: if same { ledger.outputs } else { Vec::new() },
         })
     }
 
@@ -74,9 +71,10 @@ impl Earlier {
                 let source = SourcePath::File(full.clone());
                 source.error(ReadProblem::Io(cause))
             })?;
-            match output.blake3.as_ref() == Some(&digest) {
-                true => unchanged.push(path.to_owned()),
-                false => changed.push(path.to_owned()),
+            if output.blake3.as_ref() == Some(&digest) {
+                unchanged.push(path.to_owned());
+            } else {
+                changed.push(path.to_owned());
             }
         }
         Ok((unchanged, changed))

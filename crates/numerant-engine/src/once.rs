@@ -320,15 +320,16 @@ fn schema_of(job: &Job) -> Result<Option<DocumentSchema>, Error> {
     let source = job.sources.first().ok_or(JobError::NoSource)?;
     let (_, format) = job.format(source)?;
     let is_xml = format.capabilities().language == Some(DocumentLanguage::Xml);
-    match schema.is_xml() == is_xml {
-        true => Ok(Some(schema)),
-        false => Err(Error::Schema(SchemaError {
+    if schema.is_xml() == is_xml {
+        Ok(Some(schema))
+    } else {
+        Err(Error::Schema(SchemaError {
             path: path.clone(),
             problem: SchemaProblem::OtherFormat {
                 schema: if is_xml { "JSON" } else { "XML" },
                 wanted: format.name(),
             },
-        })),
+        }))
     }
 }
 

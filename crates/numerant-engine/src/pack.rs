@@ -60,9 +60,10 @@ pub(super) fn packed<T>(
     for path in job.ledger.iter().chain(&job.rejects) {
         check_beside(path, &read, job.existing)?;
     }
-    let folder = match folder.as_os_str().is_empty() {
-        true => Path::new("."),
-        false => folder,
+    let folder = if folder.as_os_str().is_empty() {
+        Path::new(".")
+    } else {
+        folder
     };
     let replace = job.existing == ExistingPolicy::Replace;
     let sync = job.sync || replace;
@@ -147,9 +148,10 @@ fn rejects(stage: &Stage, job: &Job, sync: bool) -> Result<Vec<Beside>, OutputEr
     files.sort();
     let beside = files.into_iter().map(|file| {
         let below = file.strip_prefix(&staged).unwrap_or(Path::new(""));
-        let path = match below.as_os_str().is_empty() {
-            true => path.clone(),
-            false => path.join(below),
+        let path = if below.as_os_str().is_empty() {
+            path.clone()
+        } else {
+            path.join(below)
         };
         if sync {
             let failed = |error| OutputError::new("writing", &path, error);

@@ -157,18 +157,20 @@ fn labels(sources: &[SourcePath]) -> Vec<String> {
         let folder = source.parent();
         let below = folder.strip_prefix(&shared).unwrap_or(&folder);
         let extension = source.extension();
-        let name = match whole && !extension.is_empty() {
-            true => format!("{}.{extension}", source.stem()),
-            false => source.stem(),
+        let name = if whole && !extension.is_empty() {
+            format!("{}.{extension}", source.stem())
+        } else {
+            source.stem()
         };
         let path = below.join(name);
         path.to_string_lossy().replace('\\', "/")
     };
     let short: Vec<String> = sources.iter().map(|source| label(source, false)).collect();
     let mut known = HashSet::new();
-    match short.iter().all(|label| known.insert(label)) {
-        true => short,
-        false => sources.iter().map(|source| label(source, true)).collect(),
+    if short.iter().all(|label| known.insert(label)) {
+        short
+    } else {
+        sources.iter().map(|source| label(source, true)).collect()
     }
 }
 
@@ -305,9 +307,10 @@ impl Sources {
             options: &self.read,
             batch_size: BATCH,
             largest_record: largest,
-            scan: match self.thorough {
-                true => SchemaScan::Full,
-                false => SchemaScan::Sample,
+            scan: if self.thorough {
+                SchemaScan::Full
+            } else {
+                SchemaScan::Sample
             },
         };
         let reader: Box<dyn RecordReader> = loop {
@@ -354,9 +357,10 @@ impl Sources {
                 return Err(Error::OwnColumn {
                     source_name: reader.name(),
                     column: column.clone(),
-                    option: match of_name {
-                        true => "--from-name",
-                        false => "--source-column",
+                    option: if of_name {
+                        "--from-name"
+                    } else {
+                        "--source-column"
                     },
                 });
             }

@@ -307,8 +307,9 @@ pub(crate) fn other_format(
     is_workbook: bool,
     found: &'static str,
 ) -> ReadProblem {
-    match is_workbook {
-        true => ReadProblem::NoWorkbook { format, found },
-        false => ReadProblem::NoDocument { format, found },
+    if is_workbook {
+        ReadProblem::NoWorkbook { format, found }
+    } else {
+        ReadProblem::NoDocument { format, found }
     }
 }

@@ -81,9 +81,10 @@ impl RecordEncoder for OwnEncoder {
     fn end(&self, _records: u64, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         let known = self.foot.as_ref().and_then(|foot| foot.get());
         let foot = known.unwrap_or(&self.around.foot);
-        match self.encoding.is_utf8() {
-            true => out.extend_from_slice(foot),
-            false => out.extend_from_slice(&encoded(foot, self.encoding)),
+        if self.encoding.is_utf8() {
+            out.extend_from_slice(foot);
+        } else {
+            out.extend_from_slice(&encoded(foot, self.encoding));
         }
         Ok(())
     }

@@ -215,9 +215,10 @@ pub fn plain_attribute(tag: &BytesStart<'_>, name: &str) -> Option<String> {
 
 /// Adds an attribute whose value is escaped, in whatever quotes it stood.
 pub fn push_raw(tag: &mut BytesStart<'_>, key: &str, value: &str) {
-    let value = match value.contains('"') {
-        true => value.replace('"', "&quot;").into(),
-        false => value.into(),
+    let value = if value.contains('"') {
+        value.replace('"', "&quot;").into()
+    } else {
+        value.into()
     };
     tag.push_attribute(Attribute {
         key: QName(key),
@@ -282,9 +283,10 @@ pub fn forbidden(text: &str) -> Option<char> {
         found |= eight::controls(word) | eight::same(word, 0xef);
     }
     let plain = |byte: &u8| *byte >= 0x20 && *byte != 0xef;
-    match found == 0 && rest.iter().all(plain) {
-        true => None,
-        false => text.chars().find(|character| !is_allowed(*character)),
+    if found == 0 && rest.iter().all(plain) {
+        None
+    } else {
+        text.chars().find(|character| !is_allowed(*character))
     }
 }
 

@@ -108,14 +108,15 @@ impl TryFrom<String> for Address {
             };
         let is_name =
             !segment.is_empty() && segment.bytes().all(|byte| byte.is_ascii_alphanumeric());
-        match is_name && element > 0 && component > 0 {
-            true => Ok(Self {
+        if is_name && element > 0 && component > 0 {
+            Ok(Self {
                 segment: segment.to_ascii_uppercase(),
                 qualifier,
                 element,
                 component,
-            }),
-            false => Err(wrong()),
+            })
+        } else {
+            Err(wrong())
         }
     }
 }
@@ -191,9 +192,12 @@ impl Layout {
             .hierarchy
             .as_ref()
             .is_some_and(|known| is_called(id, known));
-        let value = |element| match is_level {
-            true => value_of(raw, marks, element, 1).into_owned(),
-            false => String::new(),
+        let value = |element| {
+            if is_level {
+                value_of(raw, marks, element, 1).into_owned()
+            } else {
+                String::new()
+            }
         };
         (level.unwrap_or(0), (value(1), value(2)))
     }

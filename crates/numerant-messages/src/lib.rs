@@ -133,10 +133,11 @@ impl TreeFormat for EdiTreeFormat {
     }
 
     fn repeats(&self, facts: &TreeFacts) -> Repeats {
-        match facts.records == MESSAGES {
+        if facts.records == MESSAGES {
             // Items of whole messages are many, and few jobs name more than what is around them.
-            true => Repeats::Columns(ITEMS),
-            false => Repeats::default(),
+            Repeats::Columns(ITEMS)
+        } else {
+            Repeats::default()
         }
     }
 

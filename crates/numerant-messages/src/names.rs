@@ -293,9 +293,10 @@ impl Names {
                 let column = format!("{name}{element}");
                 let named = only.as_ref().is_none_or(|only| only.contains(&column));
                 let wanted = named && !counts.contains(&column);
-                *own = match wanted {
-                    true => Element::Wanted(paths.child(*path, &element)),
-                    false => Element::Unwanted,
+                *own = if wanted {
+                    Element::Wanted(paths.child(*path, &element))
+                } else {
+                    Element::Unwanted
                 };
                 if let (Element::Wanted(own), true) = (*own, totals.contains(&column)) {
                     total_paths.push(own);
@@ -321,9 +322,10 @@ impl Names {
                 return;
             }
             let from = found.made.len() as u32 | MADE;
-            match is_text {
-                true => found.made.extend_from_slice(value),
-                false => found.made.extend_from_slice(text(value).as_bytes()),
+            if is_text {
+                found.made.extend_from_slice(value);
+            } else {
+                found.made.extend_from_slice(text(value).as_bytes());
             }
             let to = found.made.len() as u32 | MADE;
             found.values.push((from, to));

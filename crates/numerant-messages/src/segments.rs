@@ -203,9 +203,10 @@ fn released(bytes: &[u8], release: Option<u8>) -> Vec<u8> {
     let mut plain = Vec::with_capacity(bytes.len());
     let mut bytes = bytes.iter();
     while let Some(byte) = bytes.next() {
-        match *byte == release {
-            true => plain.extend(bytes.next()),
-            false => plain.push(*byte),
+        if *byte == release {
+            plain.extend(bytes.next());
+        } else {
+            plain.push(*byte);
         }
     }
     plain

@@ -118,9 +118,10 @@ impl<R: Read> Segments<R> {
         self.at -= keep;
         self.held = self.held.map(|_| 0);
         if self.buffer.len() > self.most {
-            return Err(match self.buffer.len() - self.from > self.most {
-                true => SegmentError::TooLong,
-                false => SegmentError::TooMuch,
+            return Err(if self.buffer.len() - self.from > self.most {
+                SegmentError::TooLong
+            } else {
+                SegmentError::TooMuch
             });
         }
         let wanted = self.piece.max(self.buffer.len());
@@ -167,9 +168,10 @@ impl<R: Read> Segments<R> {
             },
         };
         let advice = opens && is_named(&self.buffer[self.at..], b"UNA");
-        self.at += match advice {
-            true => UNA.min(self.buffer.len() - self.at),
-            false => self.length(&marks)?,
+        self.at += if advice {
+            UNA.min(self.buffer.len() - self.at)
+        } else {
+            self.length(&marks)?
         };
         self.count += 1;
         self.take_blanks()?;

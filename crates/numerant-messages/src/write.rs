@@ -473,9 +473,10 @@ impl OpenMessage {
                 values.push((known.total.element, known.total.component, sum));
             }
         }
-        match values.is_empty() || !self.is_cut() {
-            true => raw.to_vec(),
-            false => with_values(raw, marks, &values),
+        if values.is_empty() || !self.is_cut() {
+            raw.to_vec()
+        } else {
+            with_values(raw, marks, &values)
         }
     }
 

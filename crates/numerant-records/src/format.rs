@@ -50,9 +50,10 @@ impl Format for MarcFormat {
             Some(end) => begins(&start.peek(end)?),
             None => false,
         };
-        match is_marc {
-            true => TreeSource::open(start, &MarcTreeFormat).map(Some),
-            false => Ok(None),
+        if is_marc {
+            TreeSource::open(start, &MarcTreeFormat).map(Some)
+        } else {
+            Ok(None)
         }
     }
 
@@ -88,18 +89,20 @@ impl Format for MarcXmlFormat {
             return Ok(None);
         }
         let is_xml = xml_format::begins(start.text(), claimed) || is_said;
-        match is_xml && is_marcxml(start.text()) {
-            true => TreeSource::open(start, &MarcXmlTreeFormat).map(Some),
-            false => Ok(None),
+        if is_xml && is_marcxml(start.text()) {
+            TreeSource::open(start, &MarcXmlTreeFormat).map(Some)
+        } else {
+            Ok(None)
         }
     }
 
     // What is no such record is XML all the same, or says what is wrong with it.
     fn open_named(&self, start: &mut Start<'_>) -> Result<Box<dyn Source>, ReadError> {
         let is_xml = start.is_said(&[XML_NAME]) || xml_format::begins(start.text(), true);
-        match is_xml {
-            true => TreeSource::open(start, &xml_format::XmlTreeFormat),
-            false => numerant_documents::open_named_xml(start, XML_NAME),
+        if is_xml {
+            TreeSource::open(start, &xml_format::XmlTreeFormat)
+        } else {
+            numerant_documents::open_named_xml(start, XML_NAME)
         }
     }
 

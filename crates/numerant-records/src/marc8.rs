@@ -89,9 +89,10 @@ impl Table {
             text.push_str(&marks);
             marks.clear();
         }
-        match marks.is_empty() {
-            true => Ok(Cow::Owned(text.nfc().collect())),
-            false => Err(Marc8Error::Mark),
+        if marks.is_empty() {
+            Ok(Cow::Owned(text.nfc().collect()))
+        } else {
+            Err(Marc8Error::Mark)
         }
     }
 }

@@ -97,9 +97,10 @@ pub(super) fn push_tree(
         }
     };
     for slice in slices {
-        let text = match slice.of == LEADER {
-            true => Some(record.leader.as_ref()),
-            false => first(&slice.of),
+        let text = if slice.of == LEADER {
+            Some(record.leader.as_ref())
+        } else {
+            first(&slice.of)
         };
         if let Some(part) = text.and_then(|text| slice.of(text)) {
             let path = paths.child(ROOT, &slice.name);

@@ -88,9 +88,10 @@ impl PatchEncoder {
         if *value == *text.as_bytes() {
             return Change::Stays;
         }
-        match value.is_empty() {
-            true => Change::Goes,
-            false => Change::Becomes(String::from_utf8_lossy(&value).into_owned()),
+        if value.is_empty() {
+            Change::Goes
+        } else {
+            Change::Becomes(String::from_utf8_lossy(&value).into_owned())
         }
     }
 

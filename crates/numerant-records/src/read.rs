@@ -165,12 +165,11 @@ impl MarcTrees {
         let is_whole = more.len() == missing
             && more.last() == Some(&RECORD_END)
             && RawRecord::parse(&self.record).is_ok_and(|raw| raw.is_filled());
-        match is_whole {
-            true => self.read += more.len() as u64,
-            false => {
-                self.record.truncate(before);
-                self.input.give_back(more);
-            }
+        if is_whole {
+            self.read += more.len() as u64;
+        } else {
+            self.record.truncate(before);
+            self.input.give_back(more);
         }
         Ok(())
     }
@@ -185,16 +184,18 @@ struct Returning {
 
 impl Returning {
     fn fill_buf(&mut self) -> io::Result<&[u8]> {
-        match self.at < self.returned.len() {
-            true => Ok(&self.returned[self.at..]),
-            false => self.input.fill_buf(),
+        if self.at < self.returned.len() {
+            Ok(&self.returned[self.at..])
+        } else {
+            self.input.fill_buf()
         }
     }
 
     fn consume(&mut self, count: usize) {
-        match self.at < self.returned.len() {
-            true => self.at += count,
-            false => self.input.consume(count),
+        if self.at < self.returned.len() {
+            self.at += count;
+        } else {
+            self.input.consume(count);
         }
     }
 

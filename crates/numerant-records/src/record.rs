@@ -270,9 +270,10 @@ impl<'r> RawRecord<'r> {
         {
             return Charset::UnlabelledUtf8;
         }
-        match has(b"03") {
-            true => Charset::Iso5426,
-            false => Charset::Marc8,
+        if has(b"03") {
+            Charset::Iso5426
+        } else {
+            Charset::Marc8
         }
     }
 }

@@ -151,9 +151,10 @@ impl Parser<'_> {
             }
             let value = self.value(child)?;
             let mut marks = std::mem::take(&mut marks);
-            let item = match marks.optional {
-                true => Item::Optional(value),
-                false => Item::One(value),
+            let item = if marks.optional {
+                Item::Optional(value)
+            } else {
+                Item::One(value)
             };
             let follows = marks.each.is_none() && matches!(items.last(), Some(Item::When(_)));
             let item = match marks.when(Box::new(item), follows)? {

@@ -129,9 +129,10 @@ fn pass_over_empty(
     let mut empty = Vec::new();
     let mut filled = Vec::new();
     for sheet in chosen.iter().copied() {
-        match is_empty(sheet)? {
-            true => empty.push(sheet),
-            false => filled.push(sheet),
+        if is_empty(sheet)? {
+            empty.push(sheet);
+        } else {
+            filled.push(sheet);
         }
     }
     if filled.is_empty() && options.read_sheet.is_empty() {

@@ -43,9 +43,10 @@ impl Declare {
     }
 
     fn number(&self, value: &[u8], cells: &Cells) -> Result<Number, NumberProblem> {
-        match self.computed {
-            true => Number::read(value, cells.mark),
-            false => cells.number(value),
+        if self.computed {
+            Number::read(value, cells.mark)
+        } else {
+            cells.number(value)
         }
     }
 

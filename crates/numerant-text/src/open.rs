@@ -52,9 +52,10 @@ impl OpenText {
             return Err(input.path.error(ReadProblem::EmptyComment));
         }
         let mut text = Beginning::decode(&mut input, options)?;
-        let quote = match lines {
-            true => Quote::None,
-            false => options.quote.unwrap_or(Quote::Byte(b'"')),
+        let quote = if lines {
+            Quote::None
+        } else {
+            options.quote.unwrap_or(Quote::Byte(b'"'))
         };
         // An escape character that is the quote is a doubled quote, which is read in any case.
         let escape = options
@@ -68,14 +69,16 @@ impl OpenText {
         }
         let mut passed = Passed::new(line_end.terminator());
         let mut notes = text.notes(options);
-        let stated = match lines {
+        let stated = if lines {
             // A text has no NUL, so no line has more than one field.
-            true => Some(Delimiter::byte(0)),
-            false => options.delimiter,
+            Some(Delimiter::byte(0))
+        } else {
+            options.delimiter
         };
-        let named = match lines {
-            true => None,
-            false => passed.separator_line(&text.bytes),
+        let named = if lines {
+            None
+        } else {
+            passed.separator_line(&text.bytes)
         };
         if let Some(named) = named {
             notes.push(TextNote::SeparatorLine { delimiter: named });
@@ -170,13 +173,14 @@ impl OpenText {
             ..written
         };
         // Lines become a table only where more than their text is written.
-        let written = match lines {
-            true => Dialect {
+        let written = if lines {
+            Dialect {
                 delimiter: Delimiter::byte(usual),
                 quote: Quote::Byte(b'"'),
                 ..written
-            },
-            false => written,
+            }
+        } else {
+            written
         };
         let facts = SourceFacts {
             format: super::NAME,
@@ -222,17 +226,18 @@ impl OpenText {
         let line_end = irregular.line_end;
         let read = std::mem::take(&mut self.text);
         let mut counts = None;
-        match self.at_end {
-            true => self.input.wrap(|_| {
+        if self.at_end {
+            self.input.wrap(|_| {
                 let reader = RegularReader::new(Cursor::new(read), irregular);
                 counts = Some(reader.counts());
                 reader
-            }),
-            false => self.input.wrap(|rest| {
+            });
+        } else {
+            self.input.wrap(|rest| {
                 let reader = RegularReader::new(Cursor::new(read).chain(rest), irregular);
                 counts = Some(reader.counts());
                 reader
-            }),
+            });
         }
         self.counts = counts;
         // A record is whole where it is handed on, so room is made as far as one may be.
@@ -279,9 +284,12 @@ impl Beginning {
             return Err(input.path.error(ReadProblem::NotText { found }));
         }
         let at_end = filled < wanted;
-        let further = || match at_end {
-            true => Vec::new(),
-            false => input.samples(filled as u64, FURTHER.0, FURTHER.1),
+        let further = || {
+            if at_end {
+                Vec::new()
+            } else {
+                input.samples(filled as u64, FURTHER.0, FURTHER.1)
+            }
         };
         let detected = detect_encoding(&raw, further);
         let (encoding, mark) = match (options.encoding, detected) {

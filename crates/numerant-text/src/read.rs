@@ -223,9 +223,10 @@ impl DelimitedReader {
             let length = error.error_len().unwrap_or(1);
             let behind = &text[at..text.len().min(at + MORE)];
             // Where other characters are UTF-8, these bytes are damaged, and no other encoding fits.
-            let likely = match self.encoding_detected && text[..at].is_ascii() {
-                true => detect_legacy(behind).map(Encoding::name),
-                false => None,
+            let likely = if self.encoding_detected && text[..at].is_ascii() {
+                detect_legacy(behind).map(Encoding::name)
+            } else {
+                None
             };
             return Err(self.error_in(
                 text,
@@ -377,9 +378,10 @@ impl RecordReader for DelimitedReader {
     fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
         self.prepare(batch);
         let mut filled = self.carry.len();
-        let mut wanted = match self.at_end {
-            true => filled,
-            false => self.batch_size.max(filled + self.batch_size / 2),
+        let mut wanted = if self.at_end {
+            filled
+        } else {
+            self.batch_size.max(filled + self.batch_size / 2)
         };
         if batch.bytes.len() < filled {
             batch.bytes.resize(wanted, 0);
@@ -467,13 +469,13 @@ impl RecordReader for DelimitedReader {
 /// end that it lacks. Says how many marks there were.
 pub(super) fn end_text(text: &mut Vec<u8>, line_end: LineEnd, lines: bool) -> u64 {
     const END_MARK: u8 = 0x1a;
-    let marks = match lines {
-        true => 0,
-        false => text
-            .iter()
+    let marks = if lines {
+        0
+    } else {
+        text.iter()
             .rev()
             .take_while(|byte| **byte == END_MARK)
-            .count(),
+            .count()
     };
     text.truncate(text.len() - marks);
     if text

@@ -109,9 +109,10 @@ impl Irregular {
     pub(crate) fn marks(&self) -> Marks {
         let quote = self.quote.byte();
         Marks {
-            delimiter: match self.delimiter.is_byte() {
-                true => self.delimiter.first(),
-                false => UNIT_SEPARATOR,
+            delimiter: if self.delimiter.is_byte() {
+                self.delimiter.first()
+            } else {
+                UNIT_SEPARATOR
             },
             // What an escape character or a delimiter of several bytes protects needs quotes then.
             quote: quote.or(self.rewrites_values().then_some(b'"')),
@@ -364,9 +365,10 @@ impl<R: Read> RegularReader<R> {
 
     /// Bytes of an unquoted field.
     fn plain(&mut self, bytes: &[u8]) {
-        match self.irregular.rewrites_values() {
-            true => self.field.extend_from_slice(bytes),
-            false => self.made.extend_from_slice(bytes),
+        if self.irregular.rewrites_values() {
+            self.field.extend_from_slice(bytes);
+        } else {
+            self.made.extend_from_slice(bytes);
         }
     }
 
@@ -527,10 +529,7 @@ mod tests {
             let mut text = String::new();
             for record in &records {
                 let fields: Vec<String> = record.iter().map(|value| {
-                    let value = match escaped {
-                        true => value.replace('\\', "\\\\").replace('"', "\\\""),
-                        false => value.replace('"', "\"\""),
-                    };
+                    let value = if escaped { value.replace('\\', "\\\\").replace('"', "\\\"") } else { value.replace('"', "\"\"") };
                     format!("\"{value}\"")
                 }).collect();
                 text.push_str(&fields.join(delimiter));

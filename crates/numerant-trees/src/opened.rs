@@ -279,12 +279,11 @@ impl OpenedTrees {
         let regular = matches!(&path, SourcePath::File(name)
             if name.metadata().is_ok_and(|found| found.is_file()));
         let sought = format.is_sought() && compression.is_some();
-        let kept = match regular && size.is_some() && !sought {
-            true => None,
-            false => {
-                let file: File = input.into_file(temporary).map_err(failed)?;
-                Some(SharedFile::new(Arc::new(file)).map_err(failed)?)
-            }
+        let kept = if regular && size.is_some() && !sought {
+            None
+        } else {
+            let file: File = input.into_file(temporary).map_err(failed)?;
+            Some(SharedFile::new(Arc::new(file)).map_err(failed)?)
         };
         let mut opened = Self {
             path,

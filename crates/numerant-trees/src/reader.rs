@@ -155,9 +155,10 @@ impl TreeReader {
             leaves: Vec::new(),
             likenesses: Vec::new(),
             facts: SourceFacts {
-                notes: match absent.is_empty() {
-                    true => Vec::new(),
-                    false => vec![TextNote::Absent { columns: absent }],
+                notes: if absent.is_empty() {
+                    Vec::new()
+                } else {
+                    vec![TextNote::Absent { columns: absent }]
                 },
                 ..facts(&opened, dialect, taken, unit)
             },
@@ -183,9 +184,10 @@ impl TreeReader {
     /// find its records.
     fn check_found(&self) -> Result<(), ReadError> {
         let longest = self.trees.beside().map_or(0, Beside::most_branches);
-        match self.opened.facts.found && !self.thorough && longest > self.tally.records {
-            true => Err(self.path.error(ReadProblem::Unforeseen)),
-            false => Ok(()),
+        if self.opened.facts.found && !self.thorough && longest > self.tally.records {
+            Err(self.path.error(ReadProblem::Unforeseen))
+        } else {
+            Ok(())
         }
     }
 
@@ -417,9 +419,10 @@ impl Document for TreeReader {
     }
 
     fn around(&self) -> Around {
-        match self.ended {
-            true => self.trees.around(),
-            false => self.around.clone(),
+        if self.ended {
+            self.trees.around()
+        } else {
+            self.around.clone()
         }
     }
 
@@ -428,9 +431,10 @@ impl Document for TreeReader {
         let lists = self.layer.long_lists().iter();
         let mut needed = lists.filter(|(path, ..)| in_use(&name(path)));
         let (path, most, line) = needed.next()?;
-        let path = match self.opened.format.holds_for_any() {
-            true => name(path),
-            false => path.clone(),
+        let path = if self.opened.format.holds_for_any() {
+            name(path)
+        } else {
+            path.clone()
         };
         let problem = ReadProblem::TooManyItems { path, most: *most };
         let place = Place::number(self.facts.unit, *line);
@@ -442,9 +446,10 @@ impl Document for TreeReader {
     }
 
     fn redeclared(&self) -> Option<Redeclared> {
-        match self.ended {
-            true => self.trees.redeclared(),
-            false => self.redeclared.clone(),
+        if self.ended {
+            self.trees.redeclared()
+        } else {
+            self.redeclared.clone()
         }
     }
 

@@ -28,9 +28,10 @@ fn usage(error: &clap::Error) -> ExitCode {
         error.exit();
     }
     let text = error.render();
-    let _ = match error.use_stderr() {
-        true => write!(report::screen::stderr(), "{text}"),
-        false => write!(report::screen::stdout(), "{text}"),
+    let _ = if error.use_stderr() {
+        write!(report::screen::stderr(), "{text}")
+    } else {
+        write!(report::screen::stdout(), "{text}")
     };
     ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
 }

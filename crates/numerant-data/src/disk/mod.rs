@@ -179,9 +179,10 @@ impl Disk {
     pub fn remove_all(&self, path: &Path) -> io::Result<()> {
         for entry in fs::read_dir(path)? {
             let entry = entry?;
-            match entry.file_type()?.is_dir() {
-                true => self.remove_all(&entry.path())?,
-                false => self.remove(&entry.path())?,
+            if entry.file_type()?.is_dir() {
+                self.remove_all(&entry.path())?;
+            } else {
+                self.remove(&entry.path())?;
             }
         }
         self.remove_folder(path)
@@ -198,9 +199,10 @@ impl Disk {
         self.before(Call::SyncFolder(path))?;
         #[cfg(unix)]
         {
-            let path = match path.as_os_str().is_empty() {
-                true => Path::new("."),
-                false => path,
+            let path = if path.as_os_str().is_empty() {
+                Path::new(".")
+            } else {
+                path
             };
             match File::open(path)?.sync_all() {
                 // Some file systems on networks have no such call for folders.

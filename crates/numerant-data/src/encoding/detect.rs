@@ -48,9 +48,10 @@ pub fn detect_encoding(
     if let Some(encoding) = detect_escapes(start) {
         return unmarked(encoding);
     }
-    let further = match start.is_ascii() {
-        true => further(),
-        false => Vec::new(),
+    let further = if start.is_ascii() {
+        further()
+    } else {
+        Vec::new()
     };
     let sample = if further.is_empty() { start } else { &further };
     if is_mostly_utf8(sample) {
@@ -69,9 +70,10 @@ pub fn detect_legacy(sample: &[u8]) -> Option<Encoding> {
         return fits.then_some(Encoding::WINDOWS_1252);
     }
     // GB 18030 has all characters of GBK, and bytes that GBK does not have.
-    let found = match found == encoding_rs::GBK {
-        true => encoding_rs::GB18030,
-        false => found,
+    let found = if found == encoding_rs::GBK {
+        encoding_rs::GB18030
+    } else {
+        found
     };
     Some(Encoding::from(found))
 }

@@ -283,9 +283,10 @@ impl Search {
     fn archive(archive: &Path, path: &Path) -> Result<Self, SelectError> {
         let inside = path.strip_prefix(archive).unwrap_or(Path::new(""));
         let text = inside.to_string_lossy();
-        let pattern = match inside.as_os_str().is_empty() {
-            true => None,
-            false => Some(Self::parse(&text, path)?),
+        let pattern = if inside.as_os_str().is_empty() {
+            None
+        } else {
+            Some(Self::parse(&text, path)?)
         };
         Ok(Self {
             root: archive.to_owned(),
@@ -332,9 +333,10 @@ impl Search {
             self.look_into(&archive, Path::new(""), selection)?;
             return Ok(());
         }
-        let here = match self.root.as_os_str().is_empty() {
-            true => PathBuf::from("."),
-            false => self.root.clone(),
+        let here = if self.root.as_os_str().is_empty() {
+            PathBuf::from(".")
+        } else {
+            self.root.clone()
         };
         let out = selection.out.and_then(Identity::of);
         let mut open = vec![(here.clone(), self.root.clone(), 0, Vec::new())];

@@ -287,10 +287,11 @@ impl Paths {
             node.children.iter().find(called).copied()
         };
         if let Some(child) = found {
-            let place = match self.nodes[parent as usize].by_name.is_empty() {
-                true => node.children.iter().position(|known| *known == child),
-                // Where that is in a long list is not worth to look for.
-                false => None,
+            let place = if self.nodes[parent as usize].by_name.is_empty() {
+                node.children.iter().position(|known| *known == child)
+            } else {
+                // Where it is in a long list is not worth looking for.
+                None
             };
             if let Some(place) = place {
                 self.nodes[parent as usize].guess = place + 1;

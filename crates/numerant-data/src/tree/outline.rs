@@ -48,9 +48,10 @@ impl Outline {
         let mut known: HashMap<(usize, String, bool), (usize, usize)> = HashMap::new();
         for (place, column) in columns.iter().enumerate() {
             let column = column.as_ref();
-            let path = match flat {
-                true => vec![Segment::Name(column.to_owned())],
-                false => parse(column),
+            let path = if flat {
+                vec![Segment::Name(column.to_owned())]
+            } else {
+                parse(column)
             };
             let (mut node, mut number_of) = (&mut root, 0);
             for segment in &path {

@@ -203,9 +203,10 @@ impl Survey {
             node.items == items && node.name == name
         };
         let children = &self.nodes[parent].children;
-        let found = match children.len() > FEW {
-            true => self.by_name.get(&(parent, items, name.to_owned())).copied(),
-            false => children.iter().find(called).copied(),
+        let found = if children.len() > FEW {
+            self.by_name.get(&(parent, items, name.to_owned())).copied()
+        } else {
+            children.iter().find(called).copied()
         };
         let place = match found {
             Some(place) => place,

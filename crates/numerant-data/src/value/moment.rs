@@ -143,9 +143,10 @@ impl Moment {
         let since = self.datetime().duration_since(DateTime::ZERO);
         let seconds = since.as_secs() - i64::from(self.offset.unwrap_or(0));
         let nanoseconds = since.subsec_nanos();
-        match nanoseconds < 0 {
-            true => (seconds - 1, (nanoseconds + NANOSECONDS) as u32),
-            false => (seconds, nanoseconds as u32),
+        if nanoseconds < 0 {
+            (seconds - 1, (nanoseconds + NANOSECONDS) as u32)
+        } else {
+            (seconds, nanoseconds as u32)
         }
     }
 

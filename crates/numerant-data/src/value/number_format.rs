@@ -151,20 +151,19 @@ impl NumberFormat {
             plain.push(b'.');
             plain.extend_from_slice(fraction.as_bytes());
         }
-        let number = Number::parse(&plain).ok_or(match plain.len() > 38 {
-            true => NumberProblem::TooLong,
-            false => NumberProblem::Not,
+        let number = Number::parse(&plain).ok_or(if plain.len() > 38 {
+            NumberProblem::TooLong
+        } else {
+            NumberProblem::Not
         })?;
-        let number = match negative {
-            true => number.negated(),
-            false => number,
-        };
-        Ok(match percent {
-            true => Number {
+        let number = if negative { number.negated() } else { number };
+        Ok(if percent {
+            Number {
                 scale: number.scale + 2,
                 ..number
-            },
-            false => number,
+            }
+        } else {
+            number
         })
     }
 

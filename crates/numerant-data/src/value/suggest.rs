@@ -142,9 +142,10 @@ pub fn number_hint(value: &str) -> Option<String> {
 }
 
 fn quoted(pattern: &str) -> String {
-    match pattern.contains([' ', ',']) {
-        true => format!("'{pattern}'"),
-        false => pattern.to_owned(),
+    if pattern.contains([' ', ',']) {
+        format!("'{pattern}'")
+    } else {
+        pattern.to_owned()
     }
 }
 

@@ -41,9 +41,10 @@ pub(super) fn descend(
                 open.push((node, inside, list));
                 at = skip(bytes, at + 1);
                 if !matches!(bytes.get(at), Some(b'}' | b']')) {
-                    path = match list {
-                        true => inside,
-                        false => member(text, &mut at, paths, inside)?,
+                    path = if list {
+                        inside
+                    } else {
+                        member(text, &mut at, paths, inside)?
                     };
                     continue;
                 }
@@ -78,9 +79,10 @@ pub(super) fn descend(
             match bytes.get(at) {
                 Some(b',') => {
                     at = skip(bytes, at + 1);
-                    path = match list {
-                        true => inside,
-                        false => member(text, &mut at, paths, inside)?,
+                    path = if list {
+                        inside
+                    } else {
+                        member(text, &mut at, paths, inside)?
                     };
                     break;
                 }

@@ -43,9 +43,10 @@ impl Format for JsonFormat {
     fn open(&self, start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {
         let is_named = start.is_named(&[NAME, LINES]);
         let is_said = start.is_said(&[NAME, LINES]);
-        match begins(start.text(), is_named) || is_said {
-            true => TreeSource::open(start, &JsonTreeFormat).map(Some),
-            false => Ok(None),
+        if begins(start.text(), is_named) || is_said {
+            TreeSource::open(start, &JsonTreeFormat).map(Some)
+        } else {
+            Ok(None)
         }
     }
 

@@ -133,9 +133,10 @@ impl Walk {
     /// How the value that comes next is reached from its container.
     pub(super) fn reached(&self) -> Option<Reached<'_>> {
         let frame = self.open.last()?;
-        Some(match frame.list {
-            true => Reached::Index(frame.values - 1),
-            false => Reached::Name(&self.name),
+        Some(if frame.list {
+            Reached::Index(frame.values - 1)
+        } else {
+            Reached::Name(&self.name)
         })
     }
 

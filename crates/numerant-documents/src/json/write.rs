@@ -70,9 +70,10 @@ impl Member {
 impl JsonEncoder {
     /// Writes records of these columns, nested as `outline` says.
     pub fn new(form: JsonForm, columns: Vec<TextColumn>, outline: &Outline, cells: Cells) -> Self {
-        let between = match form.lines {
-            true => b"\n".to_vec(),
-            false => b",\n".to_vec(),
+        let between = if form.lines {
+            b"\n".to_vec()
+        } else {
+            b",\n".to_vec()
         };
         let root = Member::new(&outline.root, true, form.indent.is_some());
         let leaves = root.children.iter().all(|child| child.children.is_empty());

@@ -121,9 +121,10 @@ impl<'a> Parser<'a> {
     }
 
     fn expect(&mut self, word: &str) -> Parsed<()> {
-        match self.takes(word) {
-            true => Ok(()),
-            false => self.wrong(format!("'{word}' is missing here in the document type")),
+        if self.takes(word) {
+            Ok(())
+        } else {
+            self.wrong(format!("'{word}' is missing here in the document type"))
         }
     }
 
@@ -136,9 +137,10 @@ impl<'a> Parser<'a> {
     }
 
     fn blank(&mut self) -> Parsed<()> {
-        match self.blanks() {
-            true => Ok(()),
-            false => self.wrong("a blank is missing here in the document type"),
+        if self.blanks() {
+            Ok(())
+        } else {
+            self.wrong("a blank is missing here in the document type")
         }
     }
 
@@ -333,13 +335,12 @@ impl<'a> Parser<'a> {
         } else {
             self.external(false)?;
             let blank = self.blanks();
-            match !is_parameter && blank && self.takes("NDATA") {
-                true => {
-                    self.blank()?;
-                    self.name()?;
-                    Entity::Unparsed
-                }
-                false => Entity::External,
+            if !is_parameter && blank && self.takes("NDATA") {
+                self.blank()?;
+                self.name()?;
+                Entity::Unparsed
+            } else {
+                Entity::External
             }
         };
         self.blanks();
@@ -474,12 +475,11 @@ impl<'a> Parser<'a> {
         if !self.takes("EMPTY") && !self.takes("ANY") {
             self.expect("(")?;
             self.blanks();
-            match self.takes("#PCDATA") {
-                true => self.mixed()?,
-                false => {
-                    self.group(0)?;
-                    self.occurrence();
-                }
+            if self.takes("#PCDATA") {
+                self.mixed()?;
+            } else {
+                self.group(0)?;
+                self.occurrence();
             }
         }
         self.blanks();
@@ -493,9 +493,10 @@ impl<'a> Parser<'a> {
             self.blanks();
             if self.takes(")") {
                 let starred = self.takes("*");
-                return match has_names && !starred {
-                    true => self.wrong("'*' is missing here in the document type"),
-                    false => Ok(()),
+                return if has_names && !starred {
+                    self.wrong("'*' is missing here in the document type")
+                } else {
+                    Ok(())
                 };
             }
             self.expect("|")?;
@@ -513,11 +514,10 @@ impl<'a> Parser<'a> {
         let mut separator = None;
         loop {
             self.blanks();
-            match self.takes("(") {
-                true => self.group(depth + 1)?,
-                false => {
-                    self.name()?;
-                }
+            if self.takes("(") {
+                self.group(depth + 1)?;
+            } else {
+                self.name()?;
             }
             self.occurrence();
             self.blanks();

@@ -38,9 +38,10 @@ impl Format for XmlFormat {
     fn open(&self, start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {
         let is_named = start.is_named(&[NAME]);
         let is_said = start.is_said(&[NAME]);
-        match begins(start.text(), is_named) || is_said {
-            true => TreeSource::open(start, &XmlTreeFormat).map(Some),
-            false => Ok(None),
+        if begins(start.text(), is_named) || is_said {
+            TreeSource::open(start, &XmlTreeFormat).map(Some)
+        } else {
+            Ok(None)
         }
     }
 

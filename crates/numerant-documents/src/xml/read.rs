@@ -292,9 +292,10 @@ impl Handler for Builder<'_> {
             let node = &mut self.tree.nodes[open.node];
             node.text = (start, self.tree.text.len() as u32);
             if leaf {
-                node.kind = match open.nil && text.is_empty() {
-                    true => Kind::Null,
-                    false => Kind::Text,
+                node.kind = if open.nil && text.is_empty() {
+                    Kind::Null
+                } else {
+                    Kind::Text
                 };
                 if text.is_empty() {
                     // Nothing stands there to be looked for.

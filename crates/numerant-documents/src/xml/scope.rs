@@ -32,9 +32,10 @@ impl<'t> AttributeNames<'t> {
     }
 
     pub(super) fn contains(&self, name: &str) -> bool {
-        match self.hashed.is_empty() {
-            true => self.in_order.contains(&name),
-            false => self.hashed.contains(name),
+        if self.hashed.is_empty() {
+            self.in_order.contains(&name)
+        } else {
+            self.hashed.contains(name)
         }
     }
 

@@ -72,9 +72,10 @@ pub(super) fn wrong_declaration(text: &str) -> Option<String> {
             return wrong("the version is missing");
         }
     }
-    match has_version {
-        true => None,
-        false => wrong("the version is missing"),
+    if has_version {
+        None
+    } else {
+        wrong("the version is missing")
     }
 }
 

@@ -592,9 +592,10 @@ fn check_characters(text: &str, from: usize) -> Result<(), Wrong> {
     };
     let at = text.find(found).unwrap_or_default();
     let code = u32::from(found);
-    let what = match found.is_control() {
-        true => format!("the control character U+{code:04X}, which XML cannot hold"),
-        false => format!("the character U+{code:04X}, which XML cannot hold"),
+    let what = if found.is_control() {
+        format!("the control character U+{code:04X}, which XML cannot hold")
+    } else {
+        format!("the character U+{code:04X}, which XML cannot hold")
     };
     Err(malformed(from + at, what))
 }

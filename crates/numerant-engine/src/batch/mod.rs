@@ -150,18 +150,20 @@ fn batch(
     if let Some(ledger) = &job.ledger {
         check_beside(ledger, &protected(&job.sources, job, context), job.existing)?;
     }
-    let mut recovered = match planned {
-        true => Vec::from_iter(before_plan(&out)),
-        false => before_run(&out, job, context)?,
+    let mut recovered = if planned {
+        Vec::from_iter(before_plan(&out))
+    } else {
+        before_run(&out, job, context)?
     };
     let (tasks, mut files) = tasks(job, selected, &out, context)?;
     context
         .observer
         .begins(Some(tasks.iter().map(|task| task.size).sum()));
     context.observer.begins_files(tasks.len() as u64);
-    let stage = match planned {
-        true => None,
-        false => Some(Stage::beside(&out, &context.disk)?),
+    let stage = if planned {
+        None
+    } else {
+        Some(Stage::beside(&out, &context.disk)?)
     };
     // What is the output of another file may be replaced.
     let kept = job

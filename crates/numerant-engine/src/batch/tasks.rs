@@ -35,9 +35,10 @@ pub(super) fn root(job: &Job, selected: &Selected) -> PathBuf {
         return out.clone();
     }
     let shared = common_folder(selected.files.iter().map(|file| &file.path));
-    match shared.as_os_str().is_empty() {
-        true => PathBuf::from("."),
-        false => shared,
+    if shared.as_os_str().is_empty() {
+        PathBuf::from(".")
+    } else {
+        shared
     }
 }
 
@@ -268,9 +269,10 @@ fn folder_for(job: &Job, file: &Found) -> PathBuf {
         Some(out) => out.join(&file.below),
         None => file.path.parent(),
     };
-    match folder.as_os_str().is_empty() {
-        true => PathBuf::from("."),
-        false => folder,
+    if folder.as_os_str().is_empty() {
+        PathBuf::from(".")
+    } else {
+        folder
     }
 }
 

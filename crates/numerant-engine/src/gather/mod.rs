@@ -126,9 +126,10 @@ pub(crate) fn settle(
     if partial.count() == 0 {
         return Ok(first());
     }
-    let usual = match documents {
-        true => ColumnPolicy::Union,
-        false => ColumnPolicy::Same,
+    let usual = if documents {
+        ColumnPolicy::Union
+    } else {
+        ColumnPolicy::Same
     };
     match policy.unwrap_or(usual) {
         ColumnPolicy::Union => Ok(names.into_iter().cloned().collect()),

@@ -181,9 +181,10 @@ impl RecordReader for GatheredReader {
     }
 
     fn document_mut(&mut self) -> Option<&mut dyn Document> {
-        match self.inner.document().is_some() {
-            true => Some(self),
-            false => None,
+        if self.inner.document().is_some() {
+            Some(self)
+        } else {
+            None
         }
     }
 

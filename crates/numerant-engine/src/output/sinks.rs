@@ -414,9 +414,10 @@ fn write_share(
 impl Sink {
     /// Opens the file, to append if it is there already.
     fn open(&mut self, path: &Path, disk: &Disk) -> io::Result<OutFile> {
-        let file = match self.created {
-            true => disk.append(path)?,
-            false => disk.create(path)?,
+        let file = if self.created {
+            disk.append(path)?
+        } else {
+            disk.create(path)?
         };
         self.created = true;
         Ok(file)

@@ -152,9 +152,10 @@ impl Producer {
             self.note_records(&name, document.facts());
         }
         // What the columns of a sheet are called matters not where it comes out as it is.
-        let notes = match self.keeps {
-            true => &[],
-            false => reader.columns().notes(),
+        let notes = if self.keeps {
+            &[]
+        } else {
+            reader.columns().notes()
         };
         for note in notes {
             self.notices.push(Notice::Header {
@@ -211,10 +212,13 @@ impl Producer {
         self.encoder = None;
         let mut foot = None;
         let becomes = match self.format.capabilities().workbook {
-            Some(_) if let Some(kept) = kept => match self.job.like_source {
-                true => Becomes::OwnRows(Arc::new(kept)),
-                false => Becomes::Sheet(Arc::new(kept)),
-            },
+            Some(_) if let Some(kept) = kept => {
+                if self.job.like_source {
+                    Becomes::OwnRows(Arc::new(kept))
+                } else {
+                    Becomes::Sheet(Arc::new(kept))
+                }
+            }
             Some(_) if self.job.like_source => {
                 let problem = ReadProblem::NoLook {
                     format: facts.format,
@@ -255,13 +259,14 @@ impl Producer {
             .header()
             .map(|header| (header.first_as_batch(), None));
         let is_written = facts.written.has_fields_of(&facts.written);
-        let reject_dialect = match dialect.is_ours() || !is_written {
-            true => Dialect {
+        let reject_dialect = if dialect.is_ours() || !is_written {
+            Dialect {
                 delimiter: Delimiter::COMMA,
                 quote: Quote::Byte(b'"'),
                 ..dialect
-            },
-            false => dialect,
+            }
+        } else {
+            dialect
         };
         let reject_encoder =
             DelimitedEncoder::new(dialect, reject_dialect, None, width, as_it_stands, true);
@@ -282,9 +287,10 @@ impl Producer {
         let facts = reader.facts();
         let name = facts.sheet.clone()?;
         let can = self.format.capabilities();
-        let is_kept_format = match self.job.like_source {
-            true => can.cuts_rows,
-            false => can.copies_sheets,
+        let is_kept_format = if self.job.like_source {
+            can.cuts_rows
+        } else {
+            can.copies_sheets
         };
         let is_packed = !reader.path().extension().eq_ignore_ascii_case("fods");
         let is_same = facts.format == self.format.name() && is_packed;

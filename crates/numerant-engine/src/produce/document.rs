@@ -101,9 +101,10 @@ impl Producer {
         })?;
         // Records that are sorted across sources are written as those of the last.
         let alone = self.apart || self.job.sources.len() == 1;
-        match alone || self.pipeline.sort().is_empty() {
-            true => Some(patcher),
-            false => Some(Err(EncodeError::SortedSources)),
+        if alone || self.pipeline.sort().is_empty() {
+            Some(patcher)
+        } else {
+            Some(Err(EncodeError::SortedSources))
         }
     }
 
@@ -224,9 +225,10 @@ impl Producer {
             columns.push(TextColumn {
                 name,
                 slot: found.slot,
-                typing: match own && found.declared.is_none() {
-                    true => Typing::Own,
-                    false => typing(found, Found::Text),
+                typing: if own && found.declared.is_none() {
+                    Typing::Own
+                } else {
+                    typing(found, Found::Text)
                 },
                 tells_blanks: reader.document().is_some() && !found.computed,
             });

@@ -59,9 +59,10 @@ fn shaped(job: &Job) -> Result<(Job, Option<Shape>), Error> {
     };
     let shape = Shape::read(path).map_err(Box::new)?;
     let (_, format) = job.format(job.sources.first().ok_or(JobError::NoSource)?)?;
-    let wanted = match shape.is_xml() {
-        true => DocumentLanguage::Xml,
-        false => DocumentLanguage::Json,
+    let wanted = if shape.is_xml() {
+        DocumentLanguage::Xml
+    } else {
+        DocumentLanguage::Json
     };
     let fits = format.capabilities().language == Some(wanted);
     if !fits {

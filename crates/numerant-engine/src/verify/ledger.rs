@@ -198,10 +198,7 @@ enum Outputs {
 
 impl Outputs {
     fn new(out: &Path) -> Result<Self, Error> {
-        let members = match out.is_file() {
-            true => members(out)?,
-            false => None,
-        };
+        let members = if out.is_file() { members(out)? } else { None };
         let named = |member: Member| {
             let name = member.name().to_owned();
             (name, SourcePath::Member(Arc::new(member)))
@@ -344,9 +341,10 @@ fn contents(
     temporary: &Path,
 ) -> Result<(u64, Vec<Option<Number>>), Error> {
     let cells = Cells {
-        mark: match ledger.decimal_comma {
-            true => DecimalMark::Comma,
-            false => DecimalMark::Point,
+        mark: if ledger.decimal_comma {
+            DecimalMark::Comma
+        } else {
+            DecimalMark::Point
         },
         numbers: ledger.number_format.clone(),
         ..Cells::default()

@@ -369,9 +369,10 @@ impl Compared {
         let (sources, _) = Sources::open(&job, true, true, true, context)?;
         prepare::hold_for_any(&mut job, &sources);
         let changes = !job.steps.is_empty() || !job.case.is_empty();
-        let pipeline = match changes {
-            true => Some(prepare::pipeline(&job, &sources, context)?),
-            false => None,
+        let pipeline = if changes {
+            Some(prepare::pipeline(&job, &sources, context)?)
+        } else {
+            None
         };
         Ok(Self {
             job,

@@ -320,10 +320,7 @@ proptest! {
             text.push_str(&format!("{key},\"{}\",{count}\n", note.replace('"', "\"\"")));
         }
         folder.write("whole.csv", &text);
-        let steps = match turned {
-            true => vec![Step::Keep(["count", "key", "note"].map(str::to_owned).to_vec())],
-            false => Vec::new(),
-        };
+        let steps = if turned { vec![Step::Keep(["count", "key", "note"].map(str::to_owned).to_vec())] } else { Vec::new() };
         let whole = folder.path("whole.csv");
         let split = Job { steps, ..job(&whole, "{key}.csv", &folder.path("parts")) };
         run(&split, &context()).expect("split");
@@ -489,10 +486,7 @@ proptest! {
         let end = if crlf { "\r\n" } else { "\n" };
         let quoted = |value: &str| format!("\"{}\"", value.replace('"', "\"\""));
         let text = |turned: bool| {
-            let row = |note: &str, count: &str| match turned {
-                true => format!("{count}{delimiter}{note}{end}"),
-                false => format!("{note}{delimiter}{count}{end}"),
-            };
+            let row = |note: &str, count: &str| if turned { format!("{count}{delimiter}{note}{end}") } else { format!("{note}{delimiter}{count}{end}") };
             let mut text = row("note", "count");
             for (note, count) in &records {
                 text.push_str(&row(&quoted(note), count));

@@ -664,10 +664,7 @@ proptest! {
         let mut split = job(&folder, "whole.x12", "{CLM01}.x12");
         split.read.layout = vec![folder.path("837.toml")];
         let summary = run(&split, &context()).expect("done");
-        let parts: Vec<String> = match folder.path("out").exists() {
-            true => tree(&folder.path("out")).into_values().map(|bytes| String::from_utf8(bytes).expect("text")).collect(),
-            false => Vec::new(),
-        };
+        let parts: Vec<String> = if folder.path("out").exists() { tree(&folder.path("out")).into_values().map(|bytes| String::from_utf8(bytes).expect("text")).collect() } else { Vec::new() };
         if total == 0 {
             // Nothing could be taken, and that is counted.
             let left: u64 = summary.ledger.sources[0].values_left_out.iter().map(|left| left.values).sum();

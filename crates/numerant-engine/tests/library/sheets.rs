@@ -867,12 +867,13 @@ fn texts_and_workbooks_become_one_table() {
         if order {
             sources.reverse();
         }
-        let steps = match sorted {
-            true => vec![Step::Sort(vec![numerant_steps::SortColumn {
+        let steps = if sorted {
+            vec![Step::Sort(vec![numerant_steps::SortColumn {
                 column: "dues".into(),
                 descending: false,
-            }])],
-            false => Vec::new(),
+            }])]
+        } else {
+            Vec::new()
         };
         let name = format!("all-{order}-{sorted}.xlsx");
         let all = Job {

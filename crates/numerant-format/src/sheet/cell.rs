@@ -280,9 +280,10 @@ fn is_shortest(value: &[u8]) -> bool {
     let Ok(double) = text.parse::<f64>() else {
         return false;
     };
-    let trimmed = match text.contains('.') {
-        true => text.trim_end_matches('0').trim_end_matches('.'),
-        false => text,
+    let trimmed = if text.contains('.') {
+        text.trim_end_matches('0').trim_end_matches('.')
+    } else {
+        text
     };
     double.to_string() == trimmed
 }

@@ -335,12 +335,13 @@ impl EdiTrees {
             });
         }
         let is_left_out = message.records == 0 && message.layout.is_some();
-        self.counts.add(match is_left_out {
-            true => SegmentCounts {
+        self.counts.add(if is_left_out {
+            SegmentCounts {
                 left_out: message.segments,
                 ..SegmentCounts::default()
-            },
-            false => message.counts,
+            }
+        } else {
+            message.counts
         });
         let segments = message.segments.to_string();
         self.expect(&segment, 1, &segments, "the segments of the message are")?;

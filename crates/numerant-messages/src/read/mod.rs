@@ -406,12 +406,13 @@ impl EdiTrees {
             if self.message.is_none() {
                 let raw = self.segments.raw();
                 let advises = is_named(raw, b"UNA") && self.envelope.interchange.is_none();
-                let segment = match advises {
-                    true => Segment {
+                let segment = if advises {
+                    Segment {
                         id: "UNA".to_owned(),
                         elements: Vec::new(),
-                    },
-                    false => Segment::parse(raw, &marks),
+                    }
+                } else {
+                    Segment::parse(raw, &marks)
                 };
                 self.counts.envelopes += 1;
                 let id = String::from_utf8_lossy(id_of(raw, &marks)).into_owned();
@@ -514,9 +515,10 @@ impl Trees for EdiTrees {
     }
 
     fn text(&self) -> &[u8] {
-        match self.found.made.is_empty() {
-            true => self.segments.held(self.with_last),
-            false => &self.with_made,
+        if self.found.made.is_empty() {
+            self.segments.held(self.with_last)
+        } else {
+            &self.with_made
         }
     }
 

@@ -78,8 +78,9 @@ pub fn sample_of(path: &Path) -> Result<Option<Sample>, SchemaError> {
 fn place(path: &[String]) -> String {
     let name = path.join(".");
     let is_plain = !name.contains(['{', '}', ':', '"', ',']);
-    match is_plain {
-        true => format!("{{{name}}}"),
-        false => format!("{{\"{}\"}}", name.replace('"', "\"\"")),
+    if is_plain {
+        format!("{{{name}}}")
+    } else {
+        format!("{{\"{}\"}}", name.replace('"', "\"\""))
     }
 }

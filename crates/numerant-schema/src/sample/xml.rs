@@ -204,10 +204,7 @@ impl<'d> Components<'d> {
             !used.contains(name) && node.attribute("abstract") != Some("true")
         };
         let roots: Vec<Node<'d, 'd>> = all.iter().filter(is_root).copied().collect();
-        match roots.is_empty() {
-            true => all,
-            false => roots,
-        }
+        if roots.is_empty() { all } else { roots }
     }
 }
 
@@ -320,15 +317,17 @@ impl<'d> Sampler<'_, 'd> {
     fn name_of(&mut self, node: Node<'d, 'd>, is_top: bool, is_attribute: bool) -> String {
         let local = node.attribute("name").unwrap_or("unnamed").to_owned();
         let schema = node.document().root_element();
-        let default = match is_attribute {
-            true => "attributeFormDefault",
-            false => "elementFormDefault",
+        let default = if is_attribute {
+            "attributeFormDefault"
+        } else {
+            "elementFormDefault"
         };
         let form = node.attribute("form").or_else(|| schema.attribute(default));
         let is_qualified = is_top || form == Some("qualified");
-        let namespace = match is_qualified {
-            true => self.components.namespace_of(node).to_owned(),
-            false => String::new(),
+        let namespace = if is_qualified {
+            self.components.namespace_of(node).to_owned()
+        } else {
+            String::new()
         };
         let is_default = namespace == self.main && !is_attribute && !self.has_local_names;
         if namespace.is_empty() || is_default {

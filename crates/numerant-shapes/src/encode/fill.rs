@@ -506,9 +506,10 @@ impl Filler<'_> {
             let before = out.len();
             let mut list = ListState::default();
             self.item(item, None, 0, scope, &mut list, out)?;
-            match list.any {
-                true => out.push(b'\n'),
-                false => out.truncate(before),
+            if list.any {
+                out.push(b'\n');
+            } else {
+                out.truncate(before);
             }
             Ok(())
         };
@@ -539,9 +540,10 @@ impl Filler<'_> {
             Item::One(value) => (value, false),
             Item::Optional(value) => (value, true),
             Item::When(when) => {
-                return match self.holds(when, scope, &mut list.chosen)? {
-                    true => self.item(&when.body, indent, level, scope, list, out),
-                    false => Ok(()),
+                return if self.holds(when, scope, &mut list.chosen)? {
+                    self.item(&when.body, indent, level, scope, list, out)
+                } else {
+                    Ok(())
                 };
             }
             Item::Each(each) => {

@@ -113,9 +113,10 @@ impl Shape {
                 matches!(each.over, Over::Records) && matches!(*each.body, Item::One(_))
             }
         };
-        match is_plain && inside.is_of_one_record() {
-            true => Mode::Stream,
-            false => Mode::Gather,
+        if is_plain && inside.is_of_one_record() {
+            Mode::Stream
+        } else {
+            Mode::Gather
         }
     }
 
@@ -247,9 +248,10 @@ impl ShapeEncoder {
         let names = columns.iter().enumerate();
         let places = names.map(|(place, column)| (column.name.clone(), place));
         let places = places.collect();
-        let mode = match form.as_lines {
-            true => shape.mode_of_lines(),
-            false => shape.mode(form.comment.as_ref()),
+        let mode = if form.as_lines {
+            shape.mode_of_lines()
+        } else {
+            shape.mode(form.comment.as_ref())
         };
         let mut encoder = Self {
             shape,
@@ -414,9 +416,10 @@ impl RecordEncoder for ShapeEncoder {
                     Some(Item::One(body)) => body,
                     _ => value,
                 };
-                let (indent, level) = match self.form.as_lines {
-                    true => (None, 0),
-                    false => (*indent, level),
+                let (indent, level) = if self.form.as_lines {
+                    (None, 0)
+                } else {
+                    (*indent, level)
                 };
                 if !filler.json(body, indent, level, &scope, out)? {
                     out.extend_from_slice(b"null");

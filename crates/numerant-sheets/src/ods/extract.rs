@@ -223,9 +223,10 @@ impl Taking {
                     }
                     parts.extend(attribute(tag, "href"));
                     let tag = self.tag(tag, told);
-                    return writer.write_event(match is_open {
-                        true => Event::Start(tag),
-                        false => Event::Empty(tag),
+                    return writer.write_event(if is_open {
+                        Event::Start(tag)
+                    } else {
+                        Event::Empty(tag)
                     });
                 }
                 Event::End(tag) => {
@@ -244,9 +245,10 @@ impl Taking {
                 }
                 _ => {}
             }
-            match skipped.is_some() || left_out_range {
-                true => Ok(()),
-                false => writer.write_event(event),
+            if skipped.is_some() || left_out_range {
+                Ok(())
+            } else {
+                writer.write_event(event)
             }
         })
     }
@@ -290,13 +292,12 @@ impl Taking {
                 push_raw(&mut new, key, &attribute.value);
                 continue;
             }
-            match key.ends_with("formula") {
-                true => {
-                    told.formulas += 1;
-                    told.without_value +=
-                        u64::from(numerant_markup::attribute(tag, "value-type").is_none());
-                }
-                false => told.rules += 1,
+            if key.ends_with("formula") {
+                told.formulas += 1;
+                told.without_value +=
+                    u64::from(numerant_markup::attribute(tag, "value-type").is_none());
+            } else {
+                told.rules += 1;
             }
         }
         new

@@ -140,9 +140,10 @@ fn sheet_info(tag: &BytesStart<'_>, styles: &Styles) -> SheetInfo {
     let style = attribute(tag, "style-name").unwrap_or_default();
     SheetInfo {
         name: attribute(tag, "name").unwrap_or_default(),
-        visibility: match styles.hides(&style) {
-            true => Visibility::Hidden,
-            false => Visibility::Visible,
+        visibility: if styles.hides(&style) {
+            Visibility::Hidden
+        } else {
+            Visibility::Visible
         },
         has_cells: true,
     }
@@ -358,9 +359,10 @@ impl State {
             "boolean" => {
                 let shown = self.text.as_str();
                 let spelled = shown.eq_ignore_ascii_case(&head.value);
-                let word = match spelled {
-                    true => shown.to_owned(),
-                    false => head.value.to_uppercase(),
+                let word = if spelled {
+                    shown.to_owned()
+                } else {
+                    head.value.to_uppercase()
                 };
                 value.extend_from_slice(word.as_bytes());
                 true

@@ -142,16 +142,13 @@ impl XlsBook {
                 0x0042 => globals.encoding = encoding(u16_at(data, 0)),
                 0x0022 if u16_at(data, 0) == 1 => globals.epoch = Epoch::Year1904,
                 0x041e => {
-                    let text = match globals.biff8 {
+                    let text = if globals.biff8 {
                         // Some programs write a longer length than there are bytes.
-                        true => {
-                            Pieces::new(vec![data.get(2..).unwrap_or_default()]).truncated_text()
-                        }
-                        false => {
-                            let length = usize::from(data.get(2).copied().unwrap_or(0));
-                            let bytes = data.get(3..3 + length).unwrap_or_default();
-                            globals.decoded(bytes)
-                        }
+                        Pieces::new(vec![data.get(2..).unwrap_or_default()]).truncated_text()
+                    } else {
+                        let length = usize::from(data.get(2).copied().unwrap_or(0));
+                        let bytes = data.get(3..3 + length).unwrap_or_default();
+                        globals.decoded(bytes)
                     };
                     own.push((u16_at(data, 0).into(), Shown::of(&text)));
                 }
@@ -196,12 +193,11 @@ impl XlsBook {
         }
         for (sheet, name) in sheets.iter_mut().zip(names) {
             let length = usize::from(name.first().copied().unwrap_or(0));
-            sheet.name = match globals.biff8 {
-                true => {
-                    let wide = name.get(1).copied().unwrap_or(0) & 1 != 0;
-                    Pieces::new(vec![name.get(2..).unwrap_or_default()]).characters(length, wide)?
-                }
-                false => globals.decoded(name.get(1..1 + length).unwrap_or_default()),
+            sheet.name = if globals.biff8 {
+                let wide = name.get(1).copied().unwrap_or(0) & 1 != 0;
+                Pieces::new(vec![name.get(2..).unwrap_or_default()]).characters(length, wide)?
+            } else {
+                globals.decoded(name.get(1..1 + length).unwrap_or_default())
             };
         }
         globals.styles = formats

@@ -165,9 +165,10 @@ pub(super) fn prefix(first: &str, last: Option<&str>) -> String {
         Some(last) => format!("{first}:{last}"),
         None => first.to_owned(),
     };
-    match quotes {
-        true => format!("'{}'!", names.replace('\'', "''")),
-        false => format!("{names}!"),
+    if quotes {
+        format!("'{}'!", names.replace('\'', "''"))
+    } else {
+        format!("{names}!")
     }
 }
 

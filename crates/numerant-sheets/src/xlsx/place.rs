@@ -133,9 +133,10 @@ impl Area {
 
 impl fmt::Display for Area {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.first == self.last {
-            true => write!(f, "{}", self.first),
-            false => write!(f, "{}:{}", self.first, self.last),
+        if self.first == self.last {
+            write!(f, "{}", self.first)
+        } else {
+            write!(f, "{}:{}", self.first, self.last)
         }
     }
 }

@@ -143,10 +143,13 @@ pub(super) fn push_content(cell: &Cell<'_>, shared: Option<u32>, prefix: &str, o
             }
         },
         Cell::Number(number, _) => put("", number.as_bytes()),
-        Cell::Moment(serial, ..) => match serial.fract() == 0.0 {
-            true => put("", itoa(*serial as u64).text()),
-            false => put("", serial.to_string().as_bytes()),
-        },
+        Cell::Moment(serial, ..) => {
+            if serial.fract() == 0.0 {
+                put("", itoa(*serial as u64).text());
+            } else {
+                put("", serial.to_string().as_bytes());
+            }
+        }
         Cell::Boolean(value, _) => put(" t=\"b\"", if *value { b"1" } else { b"0" }),
     }
 }

@@ -182,9 +182,10 @@ impl AnyOf {
                     None => is_unknown = true,
                 }
             }
-            return match any {
-                true => Ok((!is_unknown).then_some(false)),
-                false => holds(&[(column.slot, None)]).map_err(Choices::Failed),
+            return if any {
+                Ok((!is_unknown).then_some(false))
+            } else {
+                holds(&[(column.slot, None)]).map_err(Choices::Failed)
             };
         }
         // For each group the choices of values in it.
@@ -203,9 +204,10 @@ impl AnyOf {
                 }
                 let mut taken: Vec<Taken> = vec![Taken::new()];
                 for (column, present) in group.columns.iter().zip(&present) {
-                    let slots: Vec<Option<usize>> = match present.is_empty() {
-                        true => vec![None],
-                        false => present.iter().copied().map(Some).collect(),
+                    let slots: Vec<Option<usize>> = if present.is_empty() {
+                        vec![None]
+                    } else {
+                        present.iter().copied().map(Some).collect()
                     };
                     taken = slots
                         .iter()

@@ -432,10 +432,7 @@ impl EvalError {
             }
             Self::SameValue { column, is_date, .. } => {
                 let column = column.as_deref().unwrap_or("column");
-                let literal = match is_date {
-                    true => "DATE '2026-03-05' compares dates",
-                    false => "a number without quotes compares numbers",
-                };
+                let literal = if *is_date { "DATE '2026-03-05' compares dates" } else { "a number without quotes compares numbers" };
                 Some(format!("{literal}; CAST(\"{column}\" AS VARCHAR) compares texts"))
             }
             Self::Arithmetic(ArithmeticError::DivisionByZero) => {

@@ -113,12 +113,13 @@ impl<'t> Lexer<'t> {
         }
         if first == '"' {
             let name = self.quoted('"', OPEN_NAME)?;
-            return match name.is_empty() {
-                true => Err(LexError {
+            return if name.is_empty() {
+                Err(LexError {
                     at: self.at - 2,
                     what: EMPTY_NAME,
-                }),
-                false => Ok(Token::Quoted(name)),
+                })
+            } else {
+                Ok(Token::Quoted(name))
             };
         }
         if second == Some('\'') && matches!(first, 'N' | 'n' | 'X' | 'x' | 'B' | 'b') {

@@ -64,9 +64,10 @@ pub(super) fn sorted<'v>(value: &'v [u8], key: &SortKey, cells: &Cells) -> Sorte
         }
     }
     if moments {
-        let moment = match key.computed {
-            true => Moment::parse(value.trim_ascii(), &[]),
-            false => cells.moment(value),
+        let moment = if key.computed {
+            Moment::parse(value.trim_ascii(), &[])
+        } else {
+            cells.moment(value)
         };
         if let Some(moment) = moment {
             let (seconds, nanoseconds) = moment.since_year_0();
@@ -238,9 +239,10 @@ fn rounded_down(number: &LongDecimal) -> i128 {
     let digits = (0..kept).map(|place| number.digits.get(place).copied().unwrap_or(0));
     let units = digits.fold(0_i128, |sum, digit| sum * 10 + i128::from(digit));
     let cut = number.digits.len() > kept;
-    match number.negative {
-        true => -units - i128::from(cut),
-        false => units,
+    if number.negative {
+        -units - i128::from(cut)
+    } else {
+        units
     }
 }
 

@@ -45,13 +45,15 @@ pub(crate) fn detect_line_end(
     }
     returns += run;
     let feeds = line_feeds + pairs;
-    let of_feeds = match pairs > line_feeds {
-        true => LineEnd::CrLf,
-        false => LineEnd::Lf,
+    let of_feeds = if pairs > line_feeds {
+        LineEnd::CrLf
+    } else {
+        LineEnd::Lf
     };
-    let usual = match returns > feeds {
-        true => LineEnd::Cr,
-        false => of_feeds,
+    let usual = if returns > feeds {
+        LineEnd::Cr
+    } else {
+        of_feeds
     };
     // A few of one kind are text in fields. Where there are many of both, the one that makes a table of
     // the text ends its lines.

@@ -26,12 +26,11 @@ impl Sample {
     /// The complete records of `text`, as `irregular` says how they are written.
     pub(crate) fn new(text: &[u8], irregular: &Irregular) -> Self {
         let made_regular;
-        let (text, marks): (&[u8], Marks) = match irregular.is_regular() {
-            true => (text, irregular.marks()),
-            false => {
-                made_regular = regular(text, irregular);
-                (&made_regular, irregular.marks())
-            }
+        let (text, marks): (&[u8], Marks) = if irregular.is_regular() {
+            (text, irregular.marks())
+        } else {
+            made_regular = regular(text, irregular);
+            (&made_regular, irregular.marks())
         };
         let mut index = Index::default();
         let scanned = scan(text, marks, &mut index);

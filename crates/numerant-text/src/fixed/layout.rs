@@ -241,14 +241,15 @@ impl Layout {
         if is_single && file.field.is_empty() {
             return Err("it has no [[field]]".to_owned());
         }
-        let records = match is_single {
-            true => vec![RecordFile {
+        let records = if is_single {
+            vec![RecordFile {
                 name: String::new(),
                 tag: String::new(),
                 role: Role::Data,
                 field: file.field,
-            }],
-            false => file.record,
+            }]
+        } else {
+            file.record
         };
         let tag = match file.tag {
             Some(area) => Some(area_of(area.start, area.width, "the tag")?),
@@ -402,14 +403,10 @@ fn field(found: FieldFile, area: Area, role: Role) -> Result<Field, String> {
     Ok(Field {
         name: found.name,
         area,
-        align: found.align.unwrap_or(match is_number {
-            true => Align::Right,
-            false => Align::Left,
-        }),
-        fill: found.fill.unwrap_or(match is_number {
-            true => '0',
-            false => ' ',
-        }),
+        align: found
+            .align
+            .unwrap_or(if is_number { Align::Right } else { Align::Left }),
+        fill: found.fill.unwrap_or(if is_number { '0' } else { ' ' }),
         kind,
         constant: found.constant,
         counts: found.counts_records,

@@ -117,9 +117,10 @@ impl Format for FixedWidthFormat {
         let values = &start.options.of_formats;
         let is_stated = values.get(WIDTHS).is_some() || values.get(LAYOUT).is_some();
         let is_free = start.is_free() || start.is_said(&[NAME]);
-        match (is_stated && is_free) || start.is_said(&[NAME]) {
-            true => self.open_named(start).map(Some),
-            false => Ok(None),
+        if (is_stated && is_free) || start.is_said(&[NAME]) {
+            self.open_named(start).map(Some)
+        } else {
+            Ok(None)
         }
     }
 

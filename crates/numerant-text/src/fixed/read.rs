@@ -218,12 +218,13 @@ impl FixedReader {
             return Ok(());
         }
         let found = std::mem::take(&mut self.counted);
-        match said == found {
-            true => Ok(()),
-            false => Err(Wrong::frame(
+        if said == found {
+            Ok(())
+        } else {
+            Err(Wrong::frame(
                 &field.name,
                 format!("the trailer counts {said} records, and {found} are before it"),
-            )),
+            ))
         }
     }
 
@@ -309,22 +310,25 @@ struct Cut<'l> {
 
 impl<'l> Cut<'l> {
     fn new(line: &'l str) -> Self {
-        let starts = match line.is_ascii() {
-            true => Vec::new(),
-            false => line.char_indices().map(|(at, _)| at).collect(),
+        let starts = if line.is_ascii() {
+            Vec::new()
+        } else {
+            line.char_indices().map(|(at, _)| at).collect()
         };
         Self { line, starts }
     }
 
     /// The characters from one to before another, as far as the line has them.
     fn text(&self, start: usize, end: usize) -> &'l str {
-        let byte = |character: usize| match self.starts.is_empty() {
-            true => character.min(self.line.len()),
-            false => self
-                .starts
-                .get(character)
-                .copied()
-                .unwrap_or(self.line.len()),
+        let byte = |character: usize| {
+            if self.starts.is_empty() {
+                character.min(self.line.len())
+            } else {
+                self.starts
+                    .get(character)
+                    .copied()
+                    .unwrap_or(self.line.len())
+            }
         };
         &self.line[byte(start)..byte(end)]
     }

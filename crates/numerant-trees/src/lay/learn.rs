@@ -126,10 +126,11 @@ impl Layer {
         let at = if self.markup { number - 1 } else { number };
         while self.places[list as usize].items.len() <= at {
             let next = self.places[list as usize].items.len() + 1 + usize::from(self.markup);
-            let parent = match self.markup {
+            let parent = if self.markup {
                 // It stands beside the first.
-                true => self.places[list as usize].parent,
-                false => list,
+                self.places[list as usize].parent
+            } else {
+                list
             };
             let item = self.add(parent, path, next);
             self.places[list as usize].items.push(item);

@@ -16,9 +16,10 @@ pub(super) fn recover(
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
     let context = interrupts.context(Arc::new(Unobserved));
-    let direction = match arguments.forward {
-        true => Direction::Forward,
-        false => Direction::Back,
+    let direction = if arguments.forward {
+        Direction::Forward
+    } else {
+        Direction::Back
     };
     let recovered = numerant_engine::recover(&arguments.folder, direction, &context)?;
     reporter.recovered(&arguments.folder, &recovered)?;

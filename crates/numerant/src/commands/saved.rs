@@ -94,9 +94,10 @@ fn run_entry(
         Work::Split(job) | Work::Combine(job) | Work::Convert(job) | Work::Fill(job) => {
             let request = RunRequest {
                 job: (**job).clone(),
-                mode: match arguments.plan {
-                    true => Mode::Plan,
-                    false => Mode::Run,
+                mode: if arguments.plan {
+                    Mode::Plan
+                } else {
+                    Mode::Run
                 },
                 report: arguments.report,
                 save: None,

@@ -37,9 +37,10 @@ pub(super) fn show(
     if let [single] = batch.files.as_slice()
         && let FileFate::Done { .. } = single.fate
     {
-        return match planned {
-            true => run::plan(out, summary, ends_here),
-            false => run::done(out, summary),
+        return if planned {
+            run::plan(out, summary, ends_here)
+        } else {
+            run::done(out, summary)
         };
     }
     let done: Vec<Done<'_>> = batch

@@ -400,9 +400,12 @@ impl Reporter {
         }
         // What the command line takes, a job file has as a key.
         let of_file = self.documents.is_some();
-        let hint = hint.map(|hint| match of_file && hint.contains("--") {
-            true => format!("{hint}; a job file has these options as keys, without the dashes"),
-            false => hint,
+        let hint = hint.map(|hint| {
+            if of_file && hint.contains("--") {
+                format!("{hint}; a job file has these options as keys, without the dashes")
+            } else {
+                hint
+            }
         });
         if let Some(hint) = &hint {
             words::labelled(&mut err, words::HINT, " hint", hint)?;

@@ -220,12 +220,13 @@ pub(super) fn text(notice: &Notice) -> String {
                 } else {
                     ""
                 },
-                match similar.in_blanks {
-                    true => format!(
+                if similar.in_blanks {
+                    format!(
                         "--tidy trims values, --by {}:upper makes one of those that differ in case",
                         similar.column
-                    ),
-                    false => format!("--by {}:upper makes one of them", similar.column),
+                    )
+                } else {
+                    format!("--by {}:upper makes one of them", similar.column)
                 }
             )
         }
@@ -294,9 +295,10 @@ pub(super) fn text(notice: &Notice) -> String {
                     }
                 },
                 super::words::records(unknown.records),
-                match unknown.condition.starts_with("--case ") {
-                    true => "of no case",
-                    false => "that were left out",
+                if unknown.condition.starts_with("--case ") {
+                    "of no case"
+                } else {
+                    "that were left out"
                 },
             )
         }

@@ -168,9 +168,10 @@ fn within(ledger: &Ledger) -> (&'static str, &'static str) {
             .as_ref()
             .is_some_and(|sheet| sheet.contains('!'))
     };
-    match ledger.outputs.iter().any(is_place) {
-        true => ("table", "tables"),
-        false => ("sheet", "sheets"),
+    if ledger.outputs.iter().any(is_place) {
+        ("table", "tables")
+    } else {
+        ("sheet", "sheets")
     }
 }
 
@@ -369,9 +370,10 @@ pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> i
     let blank: u64 = ledger.sources.iter().map(|source| source.blank_lines).sum();
     if blank > 0 {
         let sheets = ledger.sources.iter().any(|source| source.sheet.is_some());
-        let lines = match sheets {
-            true => counted(blank, "blank row was", "blank rows were"),
-            false => counted(blank, "blank line was", "blank lines were"),
+        let lines = if sheets {
+            counted(blank, "blank row was", "blank rows were")
+        } else {
+            counted(blank, "blank line was", "blank lines were")
         };
         writeln!(out, "  {lines} passed over; they are no records")?;
     }

@@ -21,12 +21,11 @@ fn without_colours(text: &str) -> String {
         let end = order
             .find(|sign: char| !sign.is_ascii_digit() && sign != ';')
             .unwrap_or(order.len());
-        match order[end..].starts_with('m') {
-            true => rest = &order[end + 1..],
-            false => {
-                plain.push_str("\u{1b}[");
-                rest = order;
-            }
+        if order[end..].starts_with('m') {
+            rest = &order[end + 1..];
+        } else {
+            plain.push_str("\u{1b}[");
+            rest = order;
         }
     }
     plain + rest

@@ -286,9 +286,10 @@ fn reads_own_output(job: &Job) -> Result<(), JobFileProblem> {
     };
     let own = plain(&output);
     let is_own = |source: &SourcePath| source.on_disk().is_some_and(|path| plain(path) == own);
-    match job.sources.iter().any(is_own) {
-        true => Err(JobFileProblem::OwnOutput(output)),
-        false => Ok(()),
+    if job.sources.iter().any(is_own) {
+        Err(JobFileProblem::OwnOutput(output))
+    } else {
+        Ok(())
     }
 }
 
@@ -445,9 +446,10 @@ impl Source<'_> {
         job.write.of_formats = of_formats.write;
         let folder = self.folder();
         job.map_paths(&|path| from_folder(&folder, path));
-        job.base = match folder.as_os_str().is_empty() {
-            true => PathBuf::from("."),
-            false => folder,
+        job.base = if folder.as_os_str().is_empty() {
+            PathBuf::from(".")
+        } else {
+            folder
         };
         Ok(job)
     }
@@ -509,9 +511,10 @@ fn place_of(
 
 /// A path that begins in a folder, unless it is one from the root.
 fn from_folder(folder: &Path, path: &Path) -> PathBuf {
-    match path.as_os_str() == "-" {
-        true => path.to_owned(),
-        false => folder.join(path),
+    if path.as_os_str() == "-" {
+        path.to_owned()
+    } else {
+        folder.join(path)
     }
 }
 

@@ -21,9 +21,10 @@ const WIDTH: usize = 96;
 /// If a value has no form in TOML, as a whole number beyond 63 bits.
 pub fn to_toml(work: &Work, path: &Path) -> Result<String, toml::ser::Error> {
     let near = |named: &Path| -> PathBuf {
-        match named.is_absolute() {
-            true => named.to_owned(),
-            false => PathBuf::from(from_folder_of(path, named)),
+        if named.is_absolute() {
+            named.to_owned()
+        } else {
+            PathBuf::from(from_folder_of(path, named))
         }
     };
     let command = work.command();

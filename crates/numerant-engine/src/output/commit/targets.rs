@@ -25,15 +25,17 @@ pub(super) fn target(path: &Path, replace: bool) -> io::Result<Target> {
         return Err(io::Error::from(io::ErrorKind::IsADirectory));
     }
     if !kind.is_file() {
-        let what = match kind.is_symlink() {
-            true => "it is a link, and only files are replaced",
-            false => "it is a device or pipe, and only files are replaced",
+        let what = if kind.is_symlink() {
+            "it is a link, and only files are replaced"
+        } else {
+            "it is a device or pipe, and only files are replaced"
         };
         return Err(io::Error::new(io::ErrorKind::InvalidInput, what));
     }
-    match replace {
-        true => Ok(Target::File(found)),
-        false => Err(io::Error::from(io::ErrorKind::AlreadyExists)),
+    if replace {
+        Ok(Target::File(found))
+    } else {
+        Err(io::Error::from(io::ErrorKind::AlreadyExists))
     }
 }
 
@@ -90,12 +92,13 @@ impl Below {
     fn is_within(&self, link: &Path) -> io::Result<bool> {
         let to = fs::canonicalize(link)?;
         let is_below = self.real.as_ref().is_ok_and(|real| to.starts_with(real));
-        match is_below && to.is_dir() {
-            true => Ok(true),
-            false => Err(io::Error::new(
+        if is_below && to.is_dir() {
+            Ok(true)
+        } else {
+            Err(io::Error::new(
                 io::ErrorKind::InvalidInput,
                 "it is a link that leads out of the output folder",
-            )),
+            ))
         }
     }
 }

@@ -153,9 +153,10 @@ impl Injector {
                 for path in moved {
                     state.dirty.remove(&path);
                     let below = path.strip_prefix(from).expect("below it").to_owned();
-                    let now = match below.as_os_str().is_empty() {
-                        true => to.to_owned(),
-                        false => to.join(below),
+                    let now = if below.as_os_str().is_empty() {
+                        to.to_owned()
+                    } else {
+                        to.join(below)
                     };
                     state.dirty.insert(now);
                 }

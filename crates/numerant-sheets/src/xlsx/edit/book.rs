@@ -360,12 +360,13 @@ impl Book {
                 return Ok(reached);
             };
             next += 1;
-            found = match *path == self.path {
-                true => inside(path, &self.leads),
-                false => match Leads::of(&self.package, path)? {
+            found = if *path == self.path {
+                inside(path, &self.leads)
+            } else {
+                match Leads::of(&self.package, path)? {
                     Some(leads) => inside(path, &leads),
                     None => Vec::new(),
-                },
+                }
             };
         }
     }

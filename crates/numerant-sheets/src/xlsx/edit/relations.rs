@@ -43,9 +43,10 @@ impl Leads {
             Lead {
                 id: text("Id"),
                 kind: kind.rsplit('/').next().unwrap_or_default().to_owned(),
-                target: match outside {
-                    true => target,
-                    false => resolved(folder, &target),
+                target: if outside {
+                    target
+                } else {
+                    resolved(folder, &target)
                 },
                 outside,
             }

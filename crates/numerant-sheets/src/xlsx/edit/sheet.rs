@@ -282,9 +282,10 @@ impl Scan {
     fn write<W: Write>(&self, kept: Kept, edit: &Edit, writer: &mut Writer<W>) -> io::Result<()> {
         let gone = &edit.gone;
         let breaks = gone.breaks(&kept.formula);
-        let renamed = match breaks {
-            true => None,
-            false => edit.renames.apply(&kept.formula),
+        let renamed = if breaks {
+            None
+        } else {
+            edit.renames.apply(&kept.formula)
         };
         if kept.name != "c" {
             let mut events = kept.events.into_iter();

@@ -114,9 +114,10 @@ pub(super) fn copy(base: &Texts, more: &[Texts], out: &mut dyn Write) -> io::Res
             }
             _ => {}
         }
-        match skips {
-            true => Ok(()),
-            false => writer.write_event(event),
+        if skips {
+            Ok(())
+        } else {
+            writer.write_event(event)
         }
     })
 }

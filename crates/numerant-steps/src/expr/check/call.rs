@@ -197,9 +197,10 @@ impl Check<'_> {
                 let any_cell = checked.iter().any(|(_, kind)| *kind == Type::Cell);
                 let (nodes, kind) = self.unify(tree, &name, &arguments, checked)?;
                 if matches!(kind, Type::Cell | Type::Text) && any_cell {
-                    let wanted = match name == "GREATEST" {
-                        true => Comparison::Greater,
-                        false => Comparison::Less,
+                    let wanted = if name == "GREATEST" {
+                        Comparison::Greater
+                    } else {
+                        Comparison::Less
                     };
                     return Ok((Node::ExtremeCell(wanted, nodes), kind));
                 }

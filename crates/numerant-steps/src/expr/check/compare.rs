@@ -94,9 +94,10 @@ impl<'c> Check<'c> {
             let above = self.comparison(tree, value, Comparison::GreaterOrEqual, low)?;
             let below = self.comparison(tree, value, Comparison::LessOrEqual, high)?;
             let within = Node::And(vec![above, below]);
-            let node = match negated {
-                true => Node::Not(Box::new(within)),
-                false => within,
+            let node = if negated {
+                Node::Not(Box::new(within))
+            } else {
+                within
             };
             return Ok((node, Type::Boolean));
         }
@@ -139,9 +140,10 @@ impl<'c> Check<'c> {
                 (both, truth(negated)),
                 (Node::Or(vec![one, other]), truth(!negated)),
             ],
-            otherwise: Box::new(match negated {
-                true => same,
-                false => Node::Not(Box::new(same)),
+            otherwise: Box::new(if negated {
+                same
+            } else {
+                Node::Not(Box::new(same))
             }),
         };
         Ok((node, Type::Boolean))

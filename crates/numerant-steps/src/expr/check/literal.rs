@@ -79,9 +79,10 @@ impl Check<'_> {
             None => first,
         };
         let parsed = Interval::parse(&literal.text, first, last).ok_or_else(failed)?;
-        let parsed = match literal.is_negative {
-            true => parsed.negated(),
-            false => parsed,
+        let parsed = if literal.is_negative {
+            parsed.negated()
+        } else {
+            parsed
         };
         Ok((Node::Constant(Value::Interval(parsed)), Type::Interval))
     }

@@ -62,10 +62,13 @@ impl Row<'_> {
             (None, Some(moment)) => self
                 .cell_moment(node, cell)
                 .map(|cell| cell.compare(moment)),
-            (None, None) => match self.is_typed(node, cell) {
-                true => None,
-                false => Some(cell.cmp(literal.text.as_slice())),
-            },
+            (None, None) => {
+                if self.is_typed(node, cell) {
+                    None
+                } else {
+                    Some(cell.cmp(literal.text.as_slice()))
+                }
+            }
         };
         match ordering {
             Some(ordering) => Ok(Some(comparison.holds(ordering))),
@@ -140,9 +143,10 @@ impl Row<'_> {
                 _ => {}
             }
         }
-        let (node, cell, beside, literal) = match self.is_typed(one, left) {
-            true => (one, left, other, right),
-            false => (other, right, one, left),
+        let (node, cell, beside, literal) = if self.is_typed(one, left) {
+            (one, left, other, right)
+        } else {
+            (other, right, one, left)
         };
         let number = self.cell_number(beside, literal);
         let literal = CellText {
@@ -225,9 +229,10 @@ impl Row<'_> {
     }
 
     fn cell_moment(&self, node: &Node, cell: &[u8]) -> Option<Moment> {
-        match is_computed(node) {
-            true => Moment::parse(cell.trim_ascii(), &[]),
-            false => self.cells.moment(cell),
+        if is_computed(node) {
+            Moment::parse(cell.trim_ascii(), &[])
+        } else {
+            self.cells.moment(cell)
         }
     }
 

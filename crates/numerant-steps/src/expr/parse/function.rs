@@ -152,9 +152,10 @@ impl Parser<'_> {
             });
         }
         let first = self.boxed(LOOSEST)?;
-        let (character, text) = match self.take_word("FROM") {
-            true => (Some(first), self.boxed(LOOSEST)?),
-            false => (None, first),
+        let (character, text) = if self.take_word("FROM") {
+            (Some(first), self.boxed(LOOSEST)?)
+        } else {
+            (None, first)
         };
         Ok(Kind::Trim {
             side,
@@ -169,9 +170,10 @@ impl Parser<'_> {
         let with = self.boxed(LOOSEST)?;
         self.want_word("FROM")?;
         let from = self.boxed(LOOSEST)?;
-        let length = match self.take_word("FOR") {
-            true => Some(self.boxed(LOOSEST)?),
-            false => None,
+        let length = if self.take_word("FOR") {
+            Some(self.boxed(LOOSEST)?)
+        } else {
+            None
         };
         Ok(Kind::Overlay {
             text,

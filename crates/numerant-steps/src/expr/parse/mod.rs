@@ -161,18 +161,20 @@ impl Parser<'_> {
     }
 
     fn want_word(&mut self, keyword: &str) -> Result<(), ParseError> {
-        match self.take_word(keyword) {
-            true => Ok(()),
-            false => Err(self.wanted(keyword)),
+        if self.take_word(keyword) {
+            Ok(())
+        } else {
+            Err(self.wanted(keyword))
         }
     }
 
     /// Takes a sign, and says where it is.
     fn want_sign(&mut self, sign: &str) -> Result<Span, ParseError> {
         let span = self.span();
-        match self.take_sign(sign) {
-            true => Ok(span),
-            false => Err(self.wanted(sign)),
+        if self.take_sign(sign) {
+            Ok(span)
+        } else {
+            Err(self.wanted(sign))
         }
     }
 

@@ -111,9 +111,10 @@ impl Parser<'_> {
 
     /// A choice, behind its keyword.
     pub(super) fn case(&mut self, span: Span) -> Parsed {
-        let operand = match self.is_word("WHEN") {
-            true => None,
-            false => Some(self.boxed(LOOSEST)?),
+        let operand = if self.is_word("WHEN") {
+            None
+        } else {
+            Some(self.boxed(LOOSEST)?)
         };
         let mut branches = Vec::new();
         self.want_word("WHEN")?;
@@ -125,9 +126,10 @@ impl Parser<'_> {
                 break;
             }
         }
-        let otherwise = match self.take_word("ELSE") {
-            true => Some(self.boxed(LOOSEST)?),
-            false => None,
+        let otherwise = if self.take_word("ELSE") {
+            Some(self.boxed(LOOSEST)?)
+        } else {
+            None
         };
         let end = self.span();
         self.want_word("END")?;

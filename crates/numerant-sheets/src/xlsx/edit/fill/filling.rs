@@ -140,9 +140,10 @@ impl Filling<'_> {
             return Ok(());
         }
         open.rows.read()?;
-        let from = match self.style_down {
-            true => first.row + u32::from(open.table.header.is_some()),
-            false => row,
+        let from = if self.style_down {
+            first.row + u32::from(open.table.header.is_some())
+        } else {
+            row
         };
         for (column, plan) in open.table.plans.iter().enumerate() {
             let (class, value) = open.rows.value(column);
@@ -196,9 +197,10 @@ impl Filling<'_> {
             return style;
         };
         let code = format.code();
-        let new = match styles.is_general(style) && code != "General" {
-            true => styles.with_format(style, &code),
-            false => style,
+        let new = if styles.is_general(style) && code != "General" {
+            styles.with_format(style, &code)
+        } else {
+            style
         };
         self.derived.insert((style, format), new);
         new

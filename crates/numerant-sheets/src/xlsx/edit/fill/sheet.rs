@@ -115,9 +115,10 @@ impl FormSheet {
                             style: number(tag, "s"),
                             holds: Holds::Nothing,
                         };
-                        match closes {
-                            true => self.push(cell, reading.row),
-                            false => reading.cell = Some(cell),
+                        if closes {
+                            self.push(cell, reading.row);
+                        } else {
+                            reading.cell = Some(cell);
                         }
                         return Ok(());
                     }

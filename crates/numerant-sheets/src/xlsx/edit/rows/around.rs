@@ -180,9 +180,10 @@ impl Cutting {
                     continue;
                 }
                 let text = child.text();
-                let new = match ranges {
-                    true => moved.formula(&text, &self.sheet),
-                    false => moved.rule(&text, &self.sheet),
+                let new = if ranges {
+                    moved.formula(&text, &self.sheet)
+                } else {
+                    moved.rule(&text, &self.sheet)
                 };
                 match new.filter(|_| !self.breaks_rule(&text)) {
                     Some(new) => child.set_text(&new),

@@ -114,9 +114,10 @@ impl Cutting {
                         let mut writer = Writer::new(Vec::new());
                         let ends = matches!(event, Event::Empty(_));
                         writer.write_event(event)?;
-                        match ends {
-                            true => row(last, writer.get_ref())?,
-                            false => open = Some((last, writer)),
+                        if ends {
+                            row(last, writer.get_ref())?;
+                        } else {
+                            open = Some((last, writer));
                         }
                         return Ok(());
                     }

@@ -23,13 +23,15 @@ impl Moved<'_> {
 
     /// What is left of an area.
     pub(super) fn area(&self, area: Area) -> Option<Area> {
-        let first = match area.first.row <= self.above {
-            true => area.first.row,
-            false => self.above + 1 + self.rows.partition_point(|row| *row < area.first.row) as u32,
+        let first = if area.first.row <= self.above {
+            area.first.row
+        } else {
+            self.above + 1 + self.rows.partition_point(|row| *row < area.first.row) as u32
         };
-        let last = match area.last.row <= self.above {
-            true => area.last.row,
-            false => self.above + self.rows.partition_point(|row| *row <= area.last.row) as u32,
+        let last = if area.last.row <= self.above {
+            area.last.row
+        } else {
+            self.above + self.rows.partition_point(|row| *row <= area.last.row) as u32
         };
         (first <= last).then(|| area.with_rows(first, last))
     }
