@@ -80,6 +80,7 @@ impl Delimiter {
     pub const COMMA: Self = Self::byte(b',');
 
     /// A delimiter of one byte.
+    #[inline]
     pub const fn byte(byte: u8) -> Self {
         let mut bytes = [0; Self::MAX_LENGTH];
         bytes[0] = byte;
@@ -102,16 +103,19 @@ impl Delimiter {
     }
 
     /// Its bytes.
+    #[inline]
     pub fn as_bytes(&self) -> &[u8] {
         &self.bytes[..usize::from(self.length)]
     }
 
     /// Its first byte, which is all of it in the dialects of batches.
+    #[inline]
     pub const fn first(self) -> u8 {
         self.bytes[0]
     }
 
     /// Whether it is a single byte.
+    #[inline]
     pub const fn is_byte(self) -> bool {
         self.length == 1
     }
@@ -226,6 +230,7 @@ impl fmt::Display for Quote {
 
 impl Quote {
     /// The byte around fields; `None` if quotes are text.
+    #[inline]
     pub fn byte(self) -> Option<u8> {
         match self {
             Self::Byte(byte) => Some(byte),
@@ -255,6 +260,7 @@ text_in_jobs!(Delimiter, Quote, Escape);
 
 impl LineEnd {
     /// Its bytes.
+    #[inline]
     pub fn bytes(self) -> &'static [u8] {
         match self {
             Self::Lf => b"\n",
@@ -264,6 +270,7 @@ impl LineEnd {
     }
 
     /// Its name as people read it.
+    #[inline]
     pub fn name(self) -> &'static str {
         match self {
             Self::Lf => "LF",
@@ -273,6 +280,7 @@ impl LineEnd {
     }
 
     /// The last byte of the line end.
+    #[inline]
     pub fn terminator(self) -> u8 {
         if self == Self::Cr { b'\r' } else { b'\n' }
     }
@@ -321,11 +329,13 @@ impl Dialect {
     };
 
     /// Whether records travel in it and none are written in it: its quotes are nobody's.
+    #[inline]
     pub fn is_ours(&self) -> bool {
         self.quote.byte() == Some(CELL_QUOTE)
     }
 
     /// Whether fields in it can move to another dialect with the same marks as they are.
+    #[inline]
     pub fn has_fields_of(&self, other: &Self) -> bool {
         // Without quotes, the end of a line in one of them is text in the other.
         let marks = |dialect: &Self| {
@@ -336,12 +346,14 @@ impl Dialect {
     }
 
     /// Whether it is that of the records of sheets, whose values have the types of their cells.
+    #[inline]
     pub fn is_cells(&self) -> bool {
         (self.delimiter.first(), self.quote.byte())
             == (Self::CELLS_MARKS.0, Some(Self::CELLS_MARKS.1))
     }
 
     /// Makes a batch ready for records of `width` fields in this dialect.
+    #[inline]
     pub fn prepare(&self, batch: &mut Batch, width: usize) {
         batch.width = width;
         batch.delimiter = self.delimiter.first();

@@ -9,8 +9,8 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use super::consume::Consumer;
 use super::documents::{Counted, WrittenDocument};
-use super::once::Keep;
 use super::produce::Produced;
+use super::run::Keep;
 use super::{Context, Error};
 use crate::job::Job;
 use crate::output::OutputError;

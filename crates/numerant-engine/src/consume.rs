@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use super::Error;
 use super::conformity::Traced;
-use super::produce::{Becomes, KeptSheet, Message, Routed, SourceBegins};
+use super::produce::{Message, OutputMode, Routed, SourceBegins, SourceSheet};
 use crate::job::{Formulas, Job};
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks, Stage};
@@ -17,7 +17,7 @@ use numerant_data::source::SourcePath;
 use numerant_format::sheet::{ColumnTally, Spooler};
 use numerant_format::{MessagesWritten, RecordEncoder};
 use numerant_naming::route::NOWHERE;
-use numerant_sheets::{Cutting, ExtractError};
+use numerant_sheets::{ExtractError, RowCutter};
 
 /// Rejected records that the ledger names.
 const REJECTS_NAMED: usize = 1000;
@@ -49,10 +49,10 @@ pub(super) struct Consumer<'a> {
     /// The set that each output belongs to.
     set_of: Vec<u32>,
     /// Outputs that are sheets as they are in their sources.
-    kept: HashMap<usize, Arc<KeptSheet>>,
+    kept: HashMap<usize, Arc<SourceSheet>>,
     /// The sheet whose rows come out as they stand, with the output of each row.
-    own_rows: Option<(Arc<KeptSheet>, Vec<u32>)>,
-    cutting: Option<Cutting>,
+    own_rows: Option<(Arc<SourceSheet>, Vec<u32>)>,
+    cutting: Option<RowCutter>,
     lines: Vec<u64>,
     formulas: Formulas,
     rejects: Vec<Reject>,
@@ -129,7 +129,7 @@ impl<'a> Consumer<'a> {
     pub(super) fn take(&mut self, message: Message) -> Result<Option<Box<Routed>>, Error> {
         match message {
             Message::Source(begins) => {
-                if let Becomes::Bytes(encoder) = &begins.becomes {
+                if let OutputMode::Bytes(encoder) = &begins.becomes {
                     self.encoders
                         .push((Arc::clone(encoder), begins.path.clone()));
                 }
@@ -160,36 +160,36 @@ impl<'a> Consumer<'a> {
             };
             self.records.push(0);
             match &becomes {
-                Becomes::Bytes(encoder) => {
+                OutputMode::Bytes(encoder) => {
                     self.encoded.clear();
                     let begun = encoder.begin(&mut self.encoded);
                     begun.map_err(|problem| self.encode_error(sink, problem))?;
                     self.append(sink)?;
                     self.encoder_of.push(self.encoders.len() as u32 - 1);
                 }
-                Becomes::Rows(_, set) => self.set_of.push(*set as u32),
-                Becomes::Sheet(sheet) => {
+                OutputMode::Rows(_, set) => self.set_of.push(*set as u32),
+                OutputMode::Sheet(sheet) => {
                     self.set_of.push(u32::MAX);
                     self.kept.insert(sink, Arc::clone(sheet));
                 }
-                Becomes::OwnRows(_) => self.set_of.push(u32::MAX),
+                OutputMode::OwnRows(_) => self.set_of.push(u32::MAX),
             }
         }
         let encoder = match becomes {
-            Becomes::Bytes(encoder) => encoder,
-            Becomes::Sheet(_) => {
+            OutputMode::Bytes(encoder) => encoder,
+            OutputMode::Sheet(_) => {
                 for &output in routed.outputs.iter().filter(|output| **output != NOWHERE) {
                     self.records[output as usize] += 1;
                 }
                 let rejected = std::mem::take(&mut routed.batch.rejected);
                 return self.keep_rejected(rejected);
             }
-            Becomes::OwnRows(sheet) => {
+            OutputMode::OwnRows(sheet) => {
                 self.note_rows(&sheet, routed);
                 let rejected = std::mem::take(&mut routed.batch.rejected);
                 return self.keep_rejected(rejected);
             }
-            Becomes::Rows(spooler, set) => {
+            OutputMode::Rows(spooler, set) => {
                 if self.sets.len() <= set {
                     self.sets.resize_with(set + 1, || None);
                 }
@@ -260,7 +260,7 @@ impl<'a> Consumer<'a> {
     }
 
     /// Takes note of which output each row goes to.
-    fn note_rows(&mut self, sheet: &Arc<KeptSheet>, routed: &Routed) {
+    fn note_rows(&mut self, sheet: &Arc<SourceSheet>, routed: &Routed) {
         let (_, rows) = self
             .own_rows
             .get_or_insert_with(|| (Arc::clone(sheet), Vec::new()));
@@ -285,7 +285,7 @@ impl<'a> Consumer<'a> {
         };
         let sinks = &mut self.sinks;
         let mut failed: Option<SinkError> = None;
-        let cutting = Cutting::prepare(
+        let cutting = RowCutter::prepare(
             &sheet.book,
             &sheet.name,
             sheet.above,
@@ -316,7 +316,7 @@ impl<'a> Consumer<'a> {
     }
 
     /// The sheet whose rows come out as they stand, and the rows of each output.
-    pub(super) fn cutting(&self) -> Option<(&Cutting, Vec<Vec<u32>>)> {
+    pub(super) fn cutting(&self) -> Option<(&RowCutter, Vec<Vec<u32>>)> {
         let (_, outputs) = self.own_rows.as_ref()?;
         let mut rows = vec![Vec::new(); self.records.len()];
         for (row, output) in outputs.iter().enumerate() {
@@ -328,7 +328,7 @@ impl<'a> Consumer<'a> {
     }
 
     /// The sheet that an output is as it is, if it is one.
-    pub(super) fn kept(&self, output: usize) -> Option<&KeptSheet> {
+    pub(super) fn kept(&self, output: usize) -> Option<&SourceSheet> {
         self.kept.get(&output).map(Arc::as_ref)
     }
 

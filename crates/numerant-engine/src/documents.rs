@@ -7,15 +7,15 @@ use std::io::{BufReader, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use super::consume::Consumer;
-use super::once::Keep;
 use super::produce::Produced;
+use super::run::Keep;
 use super::{Context, Error};
 use crate::job::Job;
 use crate::ledger::FileDigest;
 use crate::output::OutputError;
 use numerant_data::disk::OutFile;
 use numerant_data::source::SourcePath;
-use numerant_format::{LateError, Placed};
+use numerant_format::{DeferredWriteError, Placed};
 use numerant_naming::OutputFacts;
 
 /// Bytes that are read and written at a time.
@@ -58,9 +58,9 @@ pub(super) fn write(
         let placed = late
             .write(&facts, &mut input, &mut out)
             .map_err(|error| match error {
-                LateError::Io(cause) => failed(cause),
-                LateError::TooLarge => failed(std::io::Error::other(error.to_string())),
-                LateError::Encode(problem) => Error::Encode {
+                DeferredWriteError::Io(cause) => failed(cause),
+                DeferredWriteError::TooLarge => failed(std::io::Error::other(error.to_string())),
+                DeferredWriteError::Encode(problem) => Error::Encode {
                     path: path.clone(),
                     source_name: source.to_string(),
                     problem: Box::new(problem),

@@ -17,7 +17,7 @@ use numerant_naming::ValueError;
 use numerant_naming::route::RouteError;
 use numerant_schema::SchemaError;
 use numerant_shapes::ShapeError;
-pub(crate) use numerant_sheets::FormProblem;
+pub(crate) use numerant_sheets::TemplateProblem;
 use numerant_steps::{LookupError, StepError, StepProblem};
 
 /// Why a run failed.
@@ -137,7 +137,7 @@ pub enum Error {
         /// The copy, where it is one that does not fit.
         output: Option<String>,
         /// What is wrong.
-        problem: Box<FormProblem>,
+        problem: Box<TemplateProblem>,
     },
     /// An output cannot be written.
     #[error(transparent)]

@@ -45,7 +45,6 @@
 
 mod addresses;
 mod batch;
-mod books;
 mod compress;
 mod conformity;
 mod consume;
@@ -59,15 +58,16 @@ mod inspect;
 pub mod job;
 pub mod ledger;
 mod notice;
-mod once;
 pub mod output;
 mod pack;
 mod prepare;
 mod produce;
 mod recovery;
+mod run;
 mod sources;
 mod suspects;
 mod verify;
+mod workbooks;
 
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -76,7 +76,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use jiff::civil::DateTime;
 
 pub use addresses::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
-pub use batch::{BatchFile, BatchSummary, FileFate, SkipReason, plan_batch, run_batch};
+pub use batch::{BatchFile, BatchSummary, FileDisposition, SkipReason, plan_batch, run_batch};
 pub use conformity::{Unfit, UnfitPlace};
 pub use error::{Error, Fault};
 use found::{dated, with_files};
@@ -85,8 +85,8 @@ pub use inspect::{
     ColumnProfile, Distinct, Inspection, TreeInspection, ValueCount, ValueCounts, inspect, values,
 };
 pub use notice::{Notice, SheetNote, ValuesBecause};
-use once::{Shared, foreseen, plan_once, run_once};
 pub use recovery::recover;
+use run::{Shared, foreseen, plan_once, run_once};
 pub use suspects::{SimilarKeys, TotalRecords};
 pub use verify::{
     ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, parts_of_run,

@@ -12,7 +12,7 @@ use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive};
 
 use super::addresses::{check_beside, protected};
-use super::once::keep_ledger;
+use super::run::keep_ledger;
 use super::{Context, Error, Summary};
 use crate::job::Job;
 use crate::ledger::out_of_ledger;

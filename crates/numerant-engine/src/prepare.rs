@@ -14,7 +14,7 @@ use numerant_format::{FillOptions, PutPlace, RecordReader};
 use numerant_formats::open_reader;
 use numerant_naming::Key;
 use numerant_naming::route::{Division, KeyValues, NOWHERE, Router};
-pub(crate) use numerant_sheets::{FillError, Form, FormProblem};
+pub(crate) use numerant_sheets::{FillError, TemplateProblem, WorkbookTemplate};
 use numerant_steps::{BlankColumns, OnError, Pipeline, PipelineOptions, Sorter, Step};
 
 /// Whether the sources have to be read twice.
@@ -213,9 +213,9 @@ pub(super) fn hold_for_any(job: &mut Job, inputs: &Sources) {
 }
 
 /// A template, with the places that are to be filled.
-pub(super) fn form(template: &Path, fill: &FillOptions) -> Result<Form, Error> {
+pub(super) fn form(template: &Path, fill: &FillOptions) -> Result<WorkbookTemplate, Error> {
     let places: Vec<PutPlace> = fill.put.iter().map(|put| put.place.clone()).collect();
-    Form::open(template, &places).map_err(|error| match error {
+    WorkbookTemplate::open(template, &places).map_err(|error| match error {
         FillError::Form(problem) => Error::Form {
             template: template.to_owned(),
             output: None,
@@ -242,7 +242,7 @@ pub(super) fn check_template(job: &Job, extension: &str) -> Result<(), Error> {
         problem: Box::new(problem),
     };
     if form(template, &job.fill)?.has_macros() && extension != "xlsm" {
-        return Err(wrong(FormProblem::Macros));
+        return Err(wrong(TemplateProblem::Macros));
     }
     if !job.case.is_empty() || job.fill.tables().next().is_none() {
         return Ok(());
@@ -259,7 +259,7 @@ pub(super) fn check_template(job: &Job, extension: &str) -> Result<(), Error> {
             [] => without.push(source.to_string()),
             [_] => {}
             [first, second, ..] => {
-                return Err(wrong(FormProblem::TwoTables {
+                return Err(wrong(TemplateProblem::TwoTables {
                     file: source.to_string(),
                     first: first.clone(),
                     second: second.clone(),
@@ -272,7 +272,7 @@ pub(super) fn check_template(job: &Job, extension: &str) -> Result<(), Error> {
     }
     let count = without.len() as u64;
     without.truncate(NAMED);
-    Err(wrong(FormProblem::NoTable {
+    Err(wrong(TemplateProblem::NoTable {
         files: without,
         count,
     }))

@@ -10,7 +10,7 @@ use numerant_data::tree::{Survey, ValuesBeside};
 
 /// What stands around the records of a document, so that some of them can be written as they stand.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Around {
+pub struct DocumentFrame {
     /// Before the first record.
     pub head: Vec<u8>,
     /// Between the first two.
@@ -23,7 +23,7 @@ pub struct Around {
     pub encoding: Option<Encoding>,
 }
 
-impl Around {
+impl DocumentFrame {
     /// What is around values a line.
     pub fn lines() -> Self {
         Self {
@@ -101,7 +101,7 @@ pub trait Document {
     fn namespaces(&self) -> &[(String, String)];
 
     /// What stands around the records: as far as it is known, and all of it when all are read.
-    fn around(&self) -> Around;
+    fn around(&self) -> DocumentFrame;
 
     /// A list with more items than there may be columns, which is in one cell as JSON, if its column
     /// is in use: an error for whoever needs its columns.

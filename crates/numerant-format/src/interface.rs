@@ -16,7 +16,7 @@ use crate::option::FormatOption;
 use crate::sheet::{Limits, SheetSink};
 use crate::start::Start;
 use crate::{
-    Around, Document, EncodeError, ReadOptions, RecordEncoder, RecordReader, WriteOptions,
+    Document, DocumentFrame, EncodeError, ReadOptions, RecordEncoder, RecordReader, WriteOptions,
 };
 
 /// A format that is read, written, or both: one value in the registry.
@@ -224,7 +224,7 @@ pub struct SheetsLeftOut {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Verbatim {
     /// What stands around them in an output.
-    pub around: Around,
+    pub around: DocumentFrame,
     /// What stands behind the last is known when all of the document is read.
     pub has_foot: bool,
     /// Line ends in records are left out.

@@ -55,7 +55,7 @@ use serde::{Deserialize, Serialize};
 
 pub use blanks::Blanks;
 pub use content::{content_of, other_content};
-pub use document::{Around, Document, Redeclared, TreeFacts};
+pub use document::{Document, DocumentFrame, Redeclared, TreeFacts};
 pub use fill::{FillOptions, Incomplete, Occupied, Put, PutError, PutPlace, PutWhat};
 pub use interface::{
     Capabilities, DocumentLanguage, DocumentNames, EncoderRequest, Fields, Format, NewEncoder,
@@ -70,7 +70,7 @@ pub use options::{Ragged, ReadOptions, WriteOptions};
 pub use patch::{Patch, PatchColumn};
 pub use start::Start;
 pub use tally::{ReadTally, TextNote};
-pub use verbatim::OwnEncoder;
+pub use verbatim::VerbatimEncoder;
 
 use self::sheet::SheetFacts;
 use numerant_data::dialect::{Delimiter, Dialect};
@@ -88,7 +88,7 @@ pub const TEXT_EXTENSIONS: &[&str] = &["csv", "tsv", "txt"];
     Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
 )]
 #[serde(rename_all = "lowercase")]
-pub enum ControlSigns {
+pub enum ControlCharacters {
     /// Refuse the run.
     #[default]
     Refuse,
@@ -257,7 +257,7 @@ pub trait RecordEncoder: Send + Sync {
     }
 
     /// Makes an output of what was appended, where what stands in it first is known last.
-    fn late(&self) -> Option<&dyn Late> {
+    fn late(&self) -> Option<&dyn DeferredWriter> {
         None
     }
 }
@@ -274,7 +274,7 @@ pub enum Placed {
 }
 
 /// Makes an output when all its records are known.
-pub trait Late: Sync {
+pub trait DeferredWriter: Sync {
     /// Writes an output whose records were appended to `kept`.
     ///
     /// # Errors
@@ -285,12 +285,12 @@ pub trait Late: Sync {
         facts: &OutputFacts,
         kept: &mut BufReader<File>,
         out: &mut dyn Write,
-    ) -> Result<Placed, LateError>;
+    ) -> Result<Placed, DeferredWriteError>;
 }
 
 /// An output that could not be made at last.
 #[derive(Debug, thiserror::Error)]
-pub enum LateError {
+pub enum DeferredWriteError {
     /// It could not be read or written.
     #[error(transparent)]
     Io(#[from] io::Error),

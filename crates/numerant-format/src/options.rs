@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::messages::{Balance, Miscounted};
 use super::option::OptionValues;
 use super::sheet::{SheetChoice, Types, Uncomputed};
-use super::{Blanks, ControlSigns, Namespace};
+use super::{Blanks, ControlCharacters, Namespace};
 use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};
 use numerant_data::encoding::Encoding;
 use numerant_data::tree::Repeats;
@@ -141,7 +141,7 @@ pub struct WriteOptions {
     /// Whether the columns of workbooks are typed.
     pub types: Types,
     /// What to do with control characters that a format has no way to write.
-    pub control_signs: ControlSigns,
+    pub control_signs: ControlCharacters,
     /// How blank values are written in documents.
     pub nulls: Blanks,
     /// Blanks before what is nested in documents, for each level; a record a line if not said.

@@ -1,6 +1,6 @@
 //! Records of a source that are written with changes.
 
-use super::ControlSigns;
+use super::ControlCharacters;
 
 /// What becomes of the records of a source that are written with changes.
 #[derive(Clone, Copy, Debug)]
@@ -12,7 +12,7 @@ pub struct Patch<'p> {
     /// The names of the columns of the source.
     pub source: &'p [String],
     /// What becomes of characters that the format cannot hold.
-    pub policy: ControlSigns,
+    pub policy: ControlCharacters,
 }
 
 /// A column of an output whose records are those of the source with changes.

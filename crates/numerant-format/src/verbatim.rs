@@ -3,14 +3,14 @@
 use std::sync::{Arc, OnceLock};
 
 use super::{EncodeError, RecordEncoder};
-use crate::Around;
+use crate::DocumentFrame;
 use numerant_data::encoding::Encoding;
 use numerant_data::record::Batch;
 
 /// Writes records as they stand in their document, with what is around them there.
 #[derive(Debug)]
-pub struct OwnEncoder {
-    around: Around,
+pub struct VerbatimEncoder {
+    around: DocumentFrame,
     /// What stands behind the records, once the document is read.
     foot: Option<Arc<OnceLock<Vec<u8>>>>,
     /// Line ends in records are left out, which between the marks of JSON mean nothing.
@@ -19,10 +19,14 @@ pub struct OwnEncoder {
     encoding: Encoding,
 }
 
-impl OwnEncoder {
+impl VerbatimEncoder {
     /// Writes records between what is `around` them. What is behind the last goes to `foot` when it is
     /// known; each record is put on one line if `one_line`.
-    pub fn new(mut around: Around, foot: Option<Arc<OnceLock<Vec<u8>>>>, one_line: bool) -> Self {
+    pub fn new(
+        mut around: DocumentFrame,
+        foot: Option<Arc<OnceLock<Vec<u8>>>>,
+        one_line: bool,
+    ) -> Self {
         let encoding = around.encoding.unwrap_or(Encoding::UTF_8);
         if !encoding.is_utf8() {
             let mark = encoding.byte_order_mark().unwrap_or_default();
@@ -45,7 +49,7 @@ fn encoded(text: &[u8], encoding: Encoding) -> Vec<u8> {
     bytes
 }
 
-impl RecordEncoder for OwnEncoder {
+impl RecordEncoder for VerbatimEncoder {
     fn begin(&self, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         out.extend_from_slice(&self.around.head);
         Ok(())

@@ -29,7 +29,7 @@ use quick_xml::name::QName;
 
 use numerant_data::record::holds_any;
 use numerant_data::source::ReadProblem;
-use numerant_data::value::eight;
+use numerant_data::value::swar;
 
 /// What may stand before a document.
 const BYTE_ORDER_MARK: &[u8] = "\u{feff}".as_bytes();
@@ -280,7 +280,7 @@ pub fn forbidden(text: &str) -> Option<char> {
     let mut found = 0;
     for bytes in eights {
         let word = u64::from_le_bytes(*bytes);
-        found |= eight::controls(word) | eight::same(word, 0xef);
+        found |= swar::controls(word) | swar::same(word, 0xef);
     }
     let plain = |byte: &u8| *byte >= 0x20 && *byte != 0xef;
     if found == 0 && rest.iter().all(plain) {

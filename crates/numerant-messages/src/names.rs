@@ -6,7 +6,7 @@ use super::marks::Marks;
 use super::roles::{Slots, is_called, key_of};
 use super::segments::{Part, each_component, id_of, text};
 use numerant_data::tree::{Kind, Paths, ROOT, Tree};
-use numerant_data::value::eight;
+use numerant_data::value::swar;
 use numerant_trees::Leaf;
 
 /// The paths of segments and their elements, which are the same from record to record.
@@ -150,7 +150,7 @@ fn is_hard(value: &[u8]) -> bool {
     let mut found = 0;
     for bytes in eights {
         let word = u64::from_le_bytes(*bytes);
-        found |= eight::controls(word) | (word & 0x8080_8080_8080_8080);
+        found |= swar::controls(word) | (word & 0x8080_8080_8080_8080);
     }
     found != 0 || rest.iter().any(|byte| *byte < 0x20 || *byte >= 0x80)
 }

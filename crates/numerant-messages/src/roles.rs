@@ -9,7 +9,7 @@ use super::layout::Layout;
 use super::marks::Marks;
 use super::names::Names;
 use super::segments::id_of;
-use numerant_data::value::eight;
+use numerant_data::value::swar;
 
 /// What a segment of a message is, by its layout and by the envelope.
 #[derive(Clone, Copy, Default)]
@@ -224,11 +224,11 @@ pub(super) fn key_of(raw: &[u8], marks: &Marks) -> u64 {
         return id.iter().rev().fold(0, shift) | (id.len() as u64) << 56;
     };
     let word = u64::from_le_bytes(*bytes);
-    let ends = eight::same(word, marks.element) | eight::same(word, marks.segment);
+    let ends = swar::same(word, marks.element) | swar::same(word, marks.segment);
     if ends == 0 {
         return NO_KEY;
     }
-    let length = eight::first(ends) as u64;
+    let length = swar::first(ends) as u64;
     word & ((1 << (8 * length)) - 1) | length << 56
 }
 

@@ -20,7 +20,7 @@ use numerant_data::value::Number;
 use numerant_format::messages::{
     Balance, BalanceNote, MessagesWritten, Miscounted, SegmentsWritten,
 };
-use numerant_format::{EncodeError, Late, LateError, Placed, RecordEncoder};
+use numerant_format::{DeferredWriteError, DeferredWriter, EncodeError, Placed, RecordEncoder};
 use numerant_naming::OutputFacts;
 
 /// Writes records of messages as complete messages.
@@ -57,7 +57,7 @@ impl RecordEncoder for EdiEncoder {
         false
     }
 
-    fn late(&self) -> Option<&dyn Late> {
+    fn late(&self) -> Option<&dyn DeferredWriter> {
         Some(self)
     }
 
@@ -75,13 +75,13 @@ struct Part {
     sum: Number,
 }
 
-impl Late for EdiEncoder {
+impl DeferredWriter for EdiEncoder {
     fn write(
         &self,
         _facts: &OutputFacts,
         kept: &mut BufReader<File>,
         out: &mut dyn Write,
-    ) -> Result<Placed, LateError> {
+    ) -> Result<Placed, DeferredWriteError> {
         // Totals stand before the records that they sum up, so those are gone through first.
         let mut parts: Vec<Part> = Vec::new();
         let mut last = None;
@@ -212,7 +212,7 @@ impl Writing<'_> {
         frame: &Frame,
         raw: &[u8],
         parts: &mut dyn Iterator<Item = Part>,
-    ) -> Result<(), LateError> {
+    ) -> Result<(), DeferredWriteError> {
         let known = self.open.as_ref().map(|open| &open.frame);
         let same_interchange = known.is_some_and(|known| known.interchange == frame.interchange);
         let same_group = same_interchange && known.is_some_and(|known| known.group == frame.group);
@@ -268,7 +268,7 @@ impl Writing<'_> {
     }
 
     /// Begins an interchange as it begins in the source.
-    fn begin(&mut self, frame: &Frame) -> Result<(), LateError> {
+    fn begin(&mut self, frame: &Frame) -> Result<(), DeferredWriteError> {
         let (segments, marks) = opening_at(&self.source.file, frame.interchange)?;
         for segment in &segments {
             self.out.write_all(segment)?;
@@ -289,7 +289,7 @@ impl Writing<'_> {
         Ok(())
     }
 
-    fn begin_group(&mut self, frame: &Frame) -> Result<(), LateError> {
+    fn begin_group(&mut self, frame: &Frame) -> Result<(), DeferredWriteError> {
         let (Some(from), Some(open)) = (frame.group, &mut self.open) else {
             return Ok(());
         };
@@ -301,7 +301,7 @@ impl Writing<'_> {
         Ok(self.out.write_all(&raw)?)
     }
 
-    fn begin_message(&mut self, frame: &Frame, part: Part) -> Result<(), LateError> {
+    fn begin_message(&mut self, frame: &Frame, part: Part) -> Result<(), DeferredWriteError> {
         let head = self.bytes(frame.message, frame.head_end)?;
         let tails = self.source.tails.lock();
         let tail = tails
@@ -345,7 +345,7 @@ impl Writing<'_> {
     }
 
     /// Closes what is open, up to a level.
-    fn close(&mut self, level: Level) -> Result<(), LateError> {
+    fn close(&mut self, level: Level) -> Result<(), DeferredWriteError> {
         let Some(open) = &mut self.open else {
             return Ok(());
         };
@@ -487,7 +487,7 @@ impl OpenMessage {
         marks: &Marks,
         (balance, miscounted): (Balance, Miscounted),
         out: &mut dyn Write,
-    ) -> Result<Option<BalanceNote>, LateError> {
+    ) -> Result<Option<BalanceNote>, DeferredWriteError> {
         let [_, _, (_, closes)] = marks.standard.envelope();
         let mut dropped = Vec::new();
         let place = marks.standard.control_of_message();

@@ -12,8 +12,8 @@
 //! assert_eq!(columns, ["quay", "arrived"]);
 //! ```
 
-mod book;
 mod key;
+mod name_registry;
 mod part;
 mod pattern;
 pub mod route;
@@ -21,8 +21,8 @@ mod safe;
 mod template;
 mod words;
 
-pub use book::{Claim, Clash, ClashPolicy, NameBook, numbered};
 pub use key::{Key, KeyError, parse_columns, parse_keys};
+pub use name_registry::{Claim, Clash, ClashPolicy, NameRegistry, numbered};
 pub use part::{Part, PartError, ValueError};
 pub use pattern::{NameMismatch, NamePattern, NamePatternError};
 pub use safe::{fold, spelled_out};

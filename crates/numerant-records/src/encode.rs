@@ -8,18 +8,18 @@ use super::record::{Field, Record, RecordError, SLIM};
 use super::{NAME, XML_NAME};
 use numerant_data::encoding::Encoding;
 use numerant_data::record::Batch;
-use numerant_format::{ControlSigns, EncodeError, RecordEncoder};
+use numerant_format::{ControlCharacters, EncodeError, RecordEncoder};
 
 /// One of the two forms.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Form {
+pub enum RecordSyntax {
     /// ISO 2709.
     Iso2709,
     /// MARCXML.
     Xml,
 }
 
-impl Form {
+impl RecordSyntax {
     /// The form that a format is, if it is one.
     pub(super) fn of(format: &str) -> Option<Self> {
         match format {
@@ -59,7 +59,7 @@ impl Form {
     pub(super) fn write(
         self,
         record: &Record<'_>,
-        policy: ControlSigns,
+        policy: ControlCharacters,
         out: &mut Vec<u8>,
     ) -> Result<(), RecordError> {
         match self {
@@ -72,12 +72,12 @@ impl Form {
 /// Writes the records of a source in one of the forms, as they stand if it is theirs.
 #[derive(Debug)]
 pub(crate) struct RecordsEncoder {
-    pub(crate) from: Form,
-    pub(crate) to: Form,
+    pub(crate) from: RecordSyntax,
+    pub(crate) to: RecordSyntax,
     /// The encoding that is stated for the records of ISO 2709.
     pub(crate) encoding: Option<Encoding>,
     /// What becomes of characters that XML cannot hold.
-    pub(crate) policy: ControlSigns,
+    pub(crate) policy: ControlCharacters,
 }
 
 impl RecordEncoder for RecordsEncoder {
@@ -88,7 +88,7 @@ impl RecordEncoder for RecordsEncoder {
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
         let own = batch.own(record);
-        if self.from == Form::Iso2709 && self.to == Form::Iso2709 {
+        if self.from == RecordSyntax::Iso2709 && self.to == RecordSyntax::Iso2709 {
             out.extend_from_slice(own);
             return Ok(());
         }
@@ -194,8 +194,8 @@ impl RecordPlan {
 /// Writes records that are made of columns with the trade's names.
 #[derive(Debug)]
 pub struct MarcTableEncoder {
-    to: Form,
-    policy: ControlSigns,
+    to: RecordSyntax,
+    policy: ControlCharacters,
     plan: RecordPlan,
     /// The places of the columns in batches.
     slots: Vec<usize>,
@@ -208,8 +208,8 @@ impl MarcTableEncoder {
     ///
     /// The name of a column that is none of the trade's.
     pub fn new<'n>(
-        to: Form,
-        policy: ControlSigns,
+        to: RecordSyntax,
+        policy: ControlCharacters,
         columns: impl IntoIterator<Item = (&'n str, usize)>,
     ) -> Result<Self, String> {
         let mut addresses = Vec::new();

@@ -9,8 +9,8 @@ use numerant_format::{
 use numerant_trees::TreeSource;
 
 use super::{
-    EXTENSIONS, Form, MarcTableEncoder, MarcTreeFormat, MarcXmlTreeFormat, NAME, XML_NAME, begins,
-    directory_end, is_marcxml,
+    EXTENSIONS, MarcTableEncoder, MarcTreeFormat, MarcXmlTreeFormat, NAME, RecordSyntax, XML_NAME,
+    begins, directory_end, is_marcxml,
 };
 
 /// Records of ISO 2709 with MARC 21.
@@ -58,7 +58,7 @@ impl Format for MarcFormat {
     }
 
     fn encoder(&self, request: EncoderRequest<'_>) -> Result<NewEncoder, EncodeError> {
-        encoder(&request, Form::Iso2709)
+        encoder(&request, RecordSyntax::Iso2709)
     }
 }
 
@@ -121,11 +121,11 @@ impl Format for MarcXmlFormat {
     }
 
     fn encoder(&self, request: EncoderRequest<'_>) -> Result<NewEncoder, EncodeError> {
-        encoder(&request, Form::Xml)
+        encoder(&request, RecordSyntax::Xml)
     }
 }
 
-fn encoder(request: &EncoderRequest<'_>, form: Form) -> Result<NewEncoder, EncodeError> {
+fn encoder(request: &EncoderRequest<'_>, form: RecordSyntax) -> Result<NewEncoder, EncodeError> {
     let columns = request.columns.iter();
     let columns = columns.map(|column| (column.name.as_str(), column.slot));
     let encoder = MarcTableEncoder::new(form, request.write.control_signs, columns);

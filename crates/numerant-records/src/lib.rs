@@ -41,7 +41,7 @@ use numerant_documents::xml as xml_format;
 use numerant_format::TreeFacts;
 use numerant_trees::{FoundRecords, OpenedTrees, TreeFormat, Trees};
 
-pub use encode::{Form, MarcTableEncoder};
+pub use encode::{MarcTableEncoder, RecordSyntax};
 pub use format::{MarcFormat, MarcXmlFormat};
 pub(crate) use notation::is_address;
 use numerant_data::tree::address_name;

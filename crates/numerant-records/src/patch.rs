@@ -6,20 +6,20 @@ use std::sync::Arc;
 
 use hashbrown::HashMap;
 
-use super::encode::{Form, failed};
+use super::encode::{RecordSyntax, failed};
 use super::notation::{Address, Slice, Tag};
 use super::record::{Content, Field, Record};
 use numerant_data::encoding::Encoding;
 use numerant_data::record::Batch;
-use numerant_format::{ControlSigns, EncodeError, Patch, RecordEncoder};
+use numerant_format::{ControlCharacters, EncodeError, Patch, RecordEncoder};
 
 /// Writes records of a source with changes.
 #[derive(Debug)]
 pub(super) struct PatchEncoder {
-    from: Form,
-    to: Form,
+    from: RecordSyntax,
+    to: RecordSyntax,
     encoding: Option<Encoding>,
-    policy: ControlSigns,
+    policy: ControlCharacters,
     /// What becomes of the addresses that the source has columns for.
     columns: HashMap<Address, Column>,
     /// The addresses of the columns of outputs, and their places in batches.
@@ -42,7 +42,7 @@ impl PatchEncoder {
     ///
     /// The name of a column that is no address.
     fn new(
-        (from, to): (Form, Form),
+        (from, to): (RecordSyntax, RecordSyntax),
         patch: &Patch<'_>,
         encoding: Option<Encoding>,
     ) -> Result<Self, String> {
@@ -235,11 +235,11 @@ enum Change {
 
 /// What writes records of a source in `from` with changes, if it is written in one of the forms.
 pub(super) fn patcher(
-    from: Form,
+    from: RecordSyntax,
     patch: &Patch<'_>,
     encoding: Option<Encoding>,
 ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
-    let to = Form::of(patch.to)?;
+    let to = RecordSyntax::of(patch.to)?;
     let encoder = PatchEncoder::new((from, to), patch, encoding);
     let encoder = encoder.map(|encoder| Arc::new(encoder) as Arc<dyn RecordEncoder>);
     Some(encoder.map_err(EncodeError::NotMarc))

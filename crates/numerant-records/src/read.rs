@@ -4,7 +4,7 @@ use std::cell::Cell;
 use std::io::{self, BufRead, BufReader};
 use std::sync::Arc;
 
-use super::encode::{Form, RecordsEncoder};
+use super::encode::{RecordSyntax, RecordsEncoder};
 use super::notation::{Slice, Wanted, push_tree};
 use super::patch::patcher;
 use super::record::{Decoding, RECORD_END, RawRecord, RecordError};
@@ -13,7 +13,7 @@ use numerant_data::record::{RejectedRecord, Unit};
 use numerant_data::source::{Input, Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::tree::{Paths, Tree};
 use numerant_format::{
-    Around, ControlSigns, EncodeError, Patch, Ragged, RecordEncoder, WriteOptions,
+    ControlCharacters, DocumentFrame, EncodeError, Patch, Ragged, RecordEncoder, WriteOptions,
 };
 use numerant_trees::{OpenedTrees, RecordOddities, Trees};
 
@@ -42,7 +42,7 @@ pub struct MarcTrees {
     learns: bool,
     oddities: RecordOddities,
     /// The records go into MARCXML, with what becomes of characters that it cannot hold.
-    as_xml: Cell<Option<ControlSigns>>,
+    as_xml: Cell<Option<ControlCharacters>>,
 }
 
 impl MarcTrees {
@@ -258,8 +258,8 @@ impl Trees for MarcTrees {
         self.read
     }
 
-    fn around(&self) -> Around {
-        Around::default()
+    fn around(&self) -> DocumentFrame {
+        DocumentFrame::default()
     }
 
     fn unit(&self) -> Unit {
@@ -271,13 +271,13 @@ impl Trees for MarcTrees {
     }
 
     fn writer(&self, to: &str, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
-        let to = Form::of(to)?;
+        let to = RecordSyntax::of(to)?;
         let policy = options.control_signs;
-        if to == Form::Xml {
+        if to == RecordSyntax::Xml {
             self.as_xml.set(Some(policy));
         }
         Some(Arc::new(RecordsEncoder {
-            from: Form::Iso2709,
+            from: RecordSyntax::Iso2709,
             to,
             encoding: self.encoding,
             policy,
@@ -285,7 +285,7 @@ impl Trees for MarcTrees {
     }
 
     fn patcher(&self, patch: &Patch<'_>) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
-        patcher(Form::Iso2709, patch, self.encoding)
+        patcher(RecordSyntax::Iso2709, patch, self.encoding)
     }
 
     fn learn(&mut self) {

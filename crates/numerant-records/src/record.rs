@@ -442,7 +442,7 @@ pub(super) mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use numerant_format::ControlSigns;
+    use numerant_format::ControlCharacters;
 
     pub(crate) fn chart() -> Record<'static> {
         let data = |tag: &str, indicators: [char; 2], subfields: &[(char, &str)]| Field {
@@ -483,7 +483,7 @@ pub(super) mod tests {
         read.write(&mut again).expect("written");
         assert_eq!(again, bytes);
         let mut xml = Vec::new();
-        read.write_xml(ControlSigns::Refuse, &mut xml)
+        read.write_xml(ControlCharacters::Refuse, &mut xml)
             .expect("written");
         let xml = String::from_utf8(xml).expect("text");
         assert!(

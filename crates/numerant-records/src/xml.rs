@@ -6,7 +6,7 @@ use std::sync::Arc;
 use quick_xml::Reader;
 use quick_xml::events::Event;
 
-use super::encode::{Form, RecordsEncoder};
+use super::encode::{RecordSyntax, RecordsEncoder};
 use super::notation::{Slice, Wanted, push_tree};
 use super::patch::patcher;
 use super::record::{Content, Field, Record, RecordError, SLIM};
@@ -15,7 +15,7 @@ use numerant_data::source::{Input, Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::tree::{Beside, Paths, Survey, Tree};
 use numerant_documents::xml::XmlTrees;
 use numerant_format::{
-    Around, ControlSigns, EncodeError, Patch, Ragged, RecordEncoder, WriteOptions,
+    ControlCharacters, DocumentFrame, EncodeError, Patch, Ragged, RecordEncoder, WriteOptions,
 };
 use numerant_markup::{attribute, push_reference};
 use numerant_trees::{OpenedTrees, Trees};
@@ -113,7 +113,7 @@ impl Trees for MarcXmlTrees {
         self.inner.read()
     }
 
-    fn around(&self) -> Around {
+    fn around(&self) -> DocumentFrame {
         self.inner.around()
     }
 
@@ -126,7 +126,7 @@ impl Trees for MarcXmlTrees {
     }
 
     fn patcher(&self, patch: &Patch<'_>) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
-        patcher(Form::Xml, patch, None)
+        patcher(RecordSyntax::Xml, patch, None)
     }
 
     fn take_rejected(&mut self) -> Vec<RejectedRecord> {
@@ -138,12 +138,12 @@ impl Trees for MarcXmlTrees {
     }
 
     fn writer(&self, to: &str, _: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
-        let to = Form::of(to)?;
+        let to = RecordSyntax::of(to)?;
         Some(Arc::new(RecordsEncoder {
-            from: Form::Xml,
+            from: RecordSyntax::Xml,
             to,
             encoding: None,
-            policy: ControlSigns::Refuse,
+            policy: ControlCharacters::Refuse,
         }))
     }
 }
@@ -240,13 +240,13 @@ impl Record<'static> {
 mod tests {
     use super::super::record::tests::chart;
     use super::*;
-    use numerant_format::ControlSigns;
+    use numerant_format::ControlCharacters;
 
     #[test]
     fn records_of_xml_are_those_of_iso_2709() {
         let mut xml = Vec::new();
         chart()
-            .write_xml(ControlSigns::Refuse, &mut xml)
+            .write_xml(ControlCharacters::Refuse, &mut xml)
             .expect("written");
         assert_eq!(Record::parse_xml(&xml).expect("read"), chart());
         let text = String::from_utf8(xml).expect("text");

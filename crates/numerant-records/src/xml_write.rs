@@ -1,7 +1,7 @@
 //! Writes records as MARCXML (the slim schema), indented, without a declared namespace.
 
 use super::record::{Content, Field, Record, RecordError};
-use numerant_format::ControlSigns;
+use numerant_format::ControlCharacters;
 use numerant_markup::{forbidden, push_escaped};
 
 impl Record<'_> {
@@ -9,7 +9,7 @@ impl Record<'_> {
     /// subfields they are always an error, as the rest would be another field.
     pub(super) fn write_xml(
         &self,
-        policy: ControlSigns,
+        policy: ControlCharacters,
         out: &mut Vec<u8>,
     ) -> Result<(), RecordError> {
         let record = self.in_unicode();
@@ -38,7 +38,7 @@ impl Record<'_> {
 }
 
 struct XmlWriter<'o> {
-    policy: ControlSigns,
+    policy: ControlCharacters,
     out: &'o mut Vec<u8>,
 }
 
@@ -52,7 +52,7 @@ impl XmlWriter<'_> {
         let mut scratch = [0; 4];
         let text = character.encode_utf8(&mut scratch);
         match forbidden(text) {
-            Some(character) if self.policy == ControlSigns::Refuse => {
+            Some(character) if self.policy == ControlCharacters::Refuse => {
                 return Err(RecordError::Character(what(), character.into()));
             }
             Some(_) => self.out.push(b' '),
@@ -75,7 +75,7 @@ impl XmlWriter<'_> {
     fn text(&mut self, tag: &str, text: &str) -> Result<(), RecordError> {
         match forbidden(text) {
             None => push_escaped(text, false, self.out),
-            Some(character) if self.policy == ControlSigns::Refuse => {
+            Some(character) if self.policy == ControlCharacters::Refuse => {
                 return Err(RecordError::Character(
                     format!("field {tag}"),
                     character.into(),

@@ -1,7 +1,7 @@
 //! Reads a shape that is a sample of a JSON document.
 
 use super::parts::{Body, Each, Item, Member, Value};
-use super::word::Place;
+use super::word::Placeholder;
 use super::{MARKS, Marks, ShapeProblem, Wrong};
 use numerant_data::tree::{Kind, Paths, Tree};
 
@@ -57,7 +57,7 @@ impl Parser<'_> {
         Ok(match self.tree.nodes[node].kind {
             Kind::Null => Value::Literal("null".to_owned()),
             Kind::Number | Kind::Boolean => Value::Literal(self.text(node)),
-            Kind::Text => Value::Place(Place::new(&self.text(node), self.lines[node])?),
+            Kind::Text => Value::Placeholder(Placeholder::new(&self.text(node), self.lines[node])?),
             Kind::Object => self.object(node)?,
             Kind::List => self.list(node)?,
         })
@@ -94,7 +94,7 @@ impl Parser<'_> {
                 optional.remove(found);
             }
             members.push(Member::One {
-                name: Place::new(&name, line)?,
+                name: Placeholder::new(&name, line)?,
                 value: self.value(child)?,
                 optional: found.is_some(),
             });

@@ -28,7 +28,7 @@ use std::path::{Path, PathBuf};
 pub use encode::{ShapeEncoder, ShapeForm};
 
 use parts::{Body, Over, Unscoped, Used, When};
-use word::Place;
+use word::Placeholder;
 
 use numerant_data::record::ColumnError;
 use numerant_naming::{OutputField, WordsError, parse_keys};
@@ -116,7 +116,7 @@ type Wrong = (usize, ShapeProblem);
 struct Marks {
     each: Option<(Over, usize)>,
     /// Whether the part is instead of the one before it, and its condition.
-    when: Option<(bool, Option<Place>, usize)>,
+    when: Option<(bool, Option<Placeholder>, usize)>,
     optional: bool,
     attributes: Vec<String>,
 }
@@ -152,7 +152,7 @@ impl Marks {
                         return Err(wrong(format!("'{rest}' behind 'else' is not 'when …'")));
                     }
                 };
-                let condition = condition.map(|text| Place {
+                let condition = condition.map(|text| Placeholder {
                     words: vec![word::ShapeWord::Expression(text.to_owned())],
                     line,
                 });

@@ -1,6 +1,6 @@
 //! The parts of a shape, and what stands in them.
 
-use super::word::{Place, ShapeWord, computed_name};
+use super::word::{Placeholder, ShapeWord, computed_name};
 use numerant_naming::Key;
 
 /// How what is filled in has to be written.
@@ -41,7 +41,7 @@ pub(super) struct When<P> {
     /// It is not there if the part before it is.
     pub(super) is_else: bool,
     /// The condition, computed for each record; `None` if that it follows is all.
-    pub(super) condition: Option<Place>,
+    pub(super) condition: Option<Placeholder>,
     pub(super) body: P,
 }
 
@@ -49,7 +49,7 @@ pub(super) struct When<P> {
 #[derive(Clone, Debug)]
 pub(super) enum Piece {
     Literal(String),
-    Place(Place, Escape),
+    Placeholder(Placeholder, Escape),
     Each(Each<Vec<Piece>>),
     When(When<Vec<Piece>>),
     /// Left out where all that is filled in is blank.
@@ -62,7 +62,7 @@ pub(super) enum Value {
     /// Verbatim.
     Literal(String),
     /// A text, or a single value with its type.
-    Place(Place),
+    Placeholder(Placeholder),
     List(Vec<Item>),
     Object(Vec<Member>),
 }
@@ -81,7 +81,7 @@ pub(super) enum Item {
 #[derive(Clone, Debug)]
 pub(super) enum Member {
     One {
-        name: Place,
+        name: Placeholder,
         value: Value,
         optional: bool,
     },
@@ -99,9 +99,9 @@ pub(super) enum Body {
 
 /// Hears what stands in a shape.
 pub(super) trait Visitor<'a> {
-    fn place(&mut self, place: &'a Place);
+    fn place(&mut self, place: &'a Placeholder);
     /// The condition of a part.
-    fn condition(&mut self, place: &'a Place) {
+    fn condition(&mut self, place: &'a Placeholder) {
         self.place(place);
     }
     /// A part that repeats begins.
@@ -144,7 +144,7 @@ pub(super) fn visit_pieces<'a>(pieces: &'a [Piece], visitor: &mut dyn Visitor<'a
     for piece in pieces {
         match piece {
             Piece::Literal(_) => {}
-            Piece::Place(place, _) => visitor.place(place),
+            Piece::Placeholder(place, _) => visitor.place(place),
             Piece::Each(each) => visit_each(each, visitor, |body, v| visit_pieces(body, v)),
             Piece::When(when) => visit_when(when, visitor, |body, v| visit_pieces(body, v)),
             Piece::Optional(inside) => visit_pieces(inside, visitor),
@@ -156,7 +156,7 @@ impl Value {
     pub(super) fn visit<'a>(&'a self, visitor: &mut dyn Visitor<'a>) {
         match self {
             Self::Literal(_) => {}
-            Self::Place(place) => visitor.place(place),
+            Self::Placeholder(place) => visitor.place(place),
             Self::List(items) => items.iter().for_each(|item| item.visit(visitor)),
             Self::Object(members) => visit_members(members, visitor),
         }
@@ -215,7 +215,7 @@ impl Used {
 }
 
 impl<'a> Visitor<'a> for Used {
-    fn place(&mut self, place: &'a Place) {
+    fn place(&mut self, place: &'a Placeholder) {
         for word in &place.words {
             match word {
                 ShapeWord::Column(key) => self.column(&key.column, place.line),
@@ -230,7 +230,7 @@ impl<'a> Visitor<'a> for Used {
         }
     }
 
-    fn condition(&mut self, place: &'a Place) {
+    fn condition(&mut self, place: &'a Placeholder) {
         self.place(place);
         for word in &place.words {
             if let ShapeWord::Expression(text) = word {
@@ -256,7 +256,7 @@ pub(super) struct Unscoped {
 }
 
 impl<'a> Visitor<'a> for Unscoped {
-    fn place(&mut self, place: &'a Place) {
+    fn place(&mut self, place: &'a Placeholder) {
         let is_number = |word: &ShapeWord| matches!(word, ShapeWord::Number);
         if self.depth == 0 && place.words.iter().any(is_number) {
             self.numbers.push(place.line);

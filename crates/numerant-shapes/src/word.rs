@@ -44,12 +44,12 @@ pub(super) enum Function {
 
 /// A place that is filled in.
 #[derive(Clone, Debug)]
-pub(super) struct Place {
+pub(super) struct Placeholder {
     pub(super) words: Vec<ShapeWord>,
     pub(super) line: usize,
 }
 
-impl Place {
+impl Placeholder {
     pub(super) fn new(text: &str, line: usize) -> Result<Self, (usize, ShapeProblem)> {
         let words = parse_words(text, ShapeWord::Literal, shape_word);
         Ok(Self {
@@ -179,7 +179,7 @@ mod tests {
 
     #[test]
     fn places_hold_columns_numbers_and_aggregates() {
-        let place = Place::new("{.number} of {COUNT(*)}: {sum( dues )}", 1).expect("a place");
+        let place = Placeholder::new("{.number} of {COUNT(*)}: {sum( dues )}", 1).expect("a place");
         let [
             ShapeWord::Number,
             _,

@@ -5,7 +5,7 @@ use quick_xml::escape::unescape;
 use quick_xml::events::{BytesStart, Event};
 
 use super::parts::{Each, Escape, Piece};
-use super::word::Place;
+use super::word::Placeholder;
 use super::{MARKS, Marks, ShapeProblem, Wrong};
 use numerant_documents::xml::check;
 
@@ -107,8 +107,8 @@ impl Parser<'_> {
 
     /// Takes a text, with places or without.
     fn words(&mut self, text: &str, escape: Escape, line: usize) -> Result<(), Wrong> {
-        let place = Place::new(text, line)?;
-        self.push(Piece::Place(place, escape));
+        let place = Placeholder::new(text, line)?;
+        self.push(Piece::Placeholder(place, escape));
         Ok(())
     }
 
@@ -240,7 +240,7 @@ impl Parser<'_> {
             }
             let line = self.line(from + at);
             let text = unescape(value).map_err(|error| malformed(line, error))?;
-            let place = Place::new(&text, line)?;
+            let place = Placeholder::new(&text, line)?;
             let quote = &raw[at - 1..at];
             let begins = raw[taken..at]
                 .rfind(name)
@@ -251,12 +251,12 @@ impl Parser<'_> {
                 self.literal(&raw[taken..begins]);
                 self.push(Piece::Optional(vec![
                     Piece::Literal(raw[begins..at].to_owned()),
-                    Piece::Place(place, Escape::Attribute),
+                    Piece::Placeholder(place, Escape::Attribute),
                     Piece::Literal(quote.to_owned()),
                 ]));
             } else {
                 self.literal(&raw[taken..at]);
-                self.push(Piece::Place(place, Escape::Attribute));
+                self.push(Piece::Placeholder(place, Escape::Attribute));
                 self.literal(quote);
             }
             taken = at + value.len() + 1;

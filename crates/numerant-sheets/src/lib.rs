@@ -25,6 +25,6 @@ pub use format::{OdsFormat, XlsFormat, XlsbFormat, XlsxFormat, refuse_other_pack
 pub use ods::extract as extract_ods;
 pub use package::Package;
 pub use xlsx::{
-    Cutting, ExtractError, Extracted, FillError, Form, FormProblem, PutTable, Shelf, Taken, Ways,
-    assemble,
+    AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter, TakenSheet,
+    TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
 };

@@ -2,7 +2,7 @@
 //!
 //! A format of documents hands on one record after the other as a tree ([`Trees`]); [`TreeReader`] finds the columns
 //! of all of them and fills batches. Records that are like one before them but for their values are read without a
-//! parser ([`Likenesses`]).
+//! parser ([`RecordPatterns`]).
 //!
 //! ```
 //! use numerant_data::source::{Input, SourcePath};
@@ -26,15 +26,15 @@
 //! # Ok::<(), numerant_data::source::ReadError>(())
 //! ```
 
-mod alike;
-mod lay;
+mod flatten;
 mod opened;
 mod reader;
+mod record_pattern;
 mod source;
 mod text;
 
-pub use alike::Likenesses;
-pub use opened::{FoundRecords, Leaf, MOST_DEPTH, OpenedTrees, RecordOddities, TreeFormat, Trees};
+pub use opened::{FoundRecords, Leaf, MAX_DEPTH, OpenedTrees, RecordOddities, TreeFormat, Trees};
 pub use reader::TreeReader;
+pub use record_pattern::RecordPatterns;
 pub use source::TreeSource;
 pub use text::Text;

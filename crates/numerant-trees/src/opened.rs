@@ -17,14 +17,15 @@ use numerant_data::source::{Input, ReadError, ReadProblem, SharedFile, SourcePat
 use numerant_data::tree::{Beside, Kind, Paths, Repeats, Survey, Tree, column_name};
 use numerant_format::messages::{MessageFacts, SegmentCounts};
 use numerant_format::{
-    Around, EncodeError, Patch, ReadOptions, RecordEncoder, Redeclared, TreeFacts, WriteOptions,
+    DocumentFrame, EncodeError, Patch, ReadOptions, RecordEncoder, Redeclared, TreeFacts,
+    WriteOptions,
 };
 
 /// Levels that a document may be nested if nothing else is said.
 const DEPTH: usize = 128;
 
 /// Levels that may be allowed at most: what is nested is gone through with the stack.
-pub const MOST_DEPTH: usize = 4000;
+pub const MAX_DEPTH: usize = 4000;
 
 /// Bytes of a document that are looked at first to find its records.
 const SAMPLE: u64 = 1 << 22;
@@ -92,7 +93,7 @@ pub trait Trees: Send {
     fn read(&self) -> u64;
 
     /// What is around the records; known when all are read.
-    fn around(&self) -> Around;
+    fn around(&self) -> DocumentFrame;
 
     /// The values beside the records that were read so far, where they are counted.
     fn beside(&self) -> Option<&Beside> {

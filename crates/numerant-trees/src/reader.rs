@@ -4,7 +4,7 @@ use std::fmt;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
-use super::lay::{Filling, Laid, LayError, Layer, Likeness};
+use super::flatten::{Filling, FlatValue, FlattenError, Flattener, PatternCells};
 use crate::{Leaf, OpenedTrees, Trees};
 use numerant_data::dialect::Dialect;
 use numerant_data::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
@@ -13,8 +13,8 @@ use numerant_data::tree::{Beside, Kind, Paths, Survey, Tree, ValuesBeside, push_
 use numerant_format::column::is_json_number;
 use numerant_format::sheet::{Class, Look};
 use numerant_format::{
-    Around, Document, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder, RecordReader,
-    Redeclared, SourceFacts, TextNote, TreeFacts, WriteOptions,
+    Document, DocumentFrame, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder,
+    RecordReader, Redeclared, SourceFacts, TextNote, TreeFacts, WriteOptions,
 };
 
 /// Bytes of text whose records are looked at for columns before the first is handed on.
@@ -29,12 +29,12 @@ const SAMPLE: u64 = 1 << 22;
 pub struct TreeReader {
     path: SourcePath,
     trees: Box<dyn Trees>,
-    layer: Layer,
+    layer: Flattener,
     paths: Paths,
     tree: Tree,
     leaves: Vec<Leaf>,
     /// The columns of the values of records that are remembered, and cells that are always the same.
-    likenesses: Vec<Likeness>,
+    likenesses: Vec<PatternCells>,
     facts: SourceFacts,
     opened: Box<OpenedTrees>,
     columns: Columns,
@@ -52,7 +52,7 @@ pub struct TreeReader {
     /// Records are members of an object, and their names a column.
     is_keyed: bool,
     /// What is around the records, as far as it showed before any was handed on.
-    around: Around,
+    around: DocumentFrame,
     ended: bool,
     /// All of it was looked at before any was handed on.
     thorough: bool,
@@ -82,7 +82,7 @@ impl TreeReader {
         }
         let markup = opened.format.repeats_names();
         let repeats = opened.repeats();
-        let mut layer = Layer::new(repeats, markup);
+        let mut layer = Flattener::new(repeats, markup);
         if opened.format.holds_for_any() {
             layer.name_lists(&opened.options.named);
         }
@@ -214,9 +214,9 @@ impl TreeReader {
                 Filling::Value(number) => {
                     let Leaf { kind, text } = self.leaves[*number];
                     match kind {
-                        Kind::Text => Laid::Text(text.0, text.1),
-                        Kind::Null => Laid::Null,
-                        _ => Laid::Literal(text.0, text.1),
+                        Kind::Text => FlatValue::Text(text.0, text.1),
+                        Kind::Null => FlatValue::Null,
+                        _ => FlatValue::Literal(text.0, text.1),
                     }
                 }
             };
@@ -250,13 +250,13 @@ fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Un
     }
 }
 
-fn lay_error(path: &SourcePath, place: Place, error: LayError) -> ReadError {
+fn lay_error(path: &SourcePath, place: Place, error: FlattenError) -> ReadError {
     let problem = match error {
-        LayError::Unforeseen => ReadProblem::Unforeseen,
-        LayError::Twice(name) => ReadProblem::NameTwice { name },
-        LayError::WhichRows(lists) => ReadProblem::WhichRows { lists },
-        LayError::NoRows { path, lists } => ReadProblem::NoRows { path, lists },
-        LayError::OtherKind => ReadProblem::OtherKind,
+        FlattenError::Unforeseen => ReadProblem::Unforeseen,
+        FlattenError::Twice(name) => ReadProblem::NameTwice { name },
+        FlattenError::WhichRows(lists) => ReadProblem::WhichRows { lists },
+        FlattenError::NoRows { path, lists } => ReadProblem::NoRows { path, lists },
+        FlattenError::OtherKind => ReadProblem::OtherKind,
     };
     path.error_at(place, problem)
 }
@@ -321,25 +321,25 @@ impl Row<'_> {
 
     /// Fills the next column.
     #[inline]
-    fn push(&mut self, laid: Laid, batch: &mut Batch) {
+    fn push(&mut self, laid: FlatValue, batch: &mut Batch) {
         let delimiter = batch.delimiter;
         let out = &mut batch.bytes;
         match laid {
-            Laid::Absent => {}
-            Laid::Text(from, to) if from == to => Nothing::Empty.push(CELL_QUOTE, out),
-            Laid::Text(from, to) => {
+            FlatValue::Absent => {}
+            FlatValue::Text(from, to) if from == to => Nothing::Empty.push(CELL_QUOTE, out),
+            FlatValue::Text(from, to) => {
                 let text = &self.text[from as usize..to as usize];
                 push_text(text, self.typed, self.plain, delimiter, out);
             }
-            Laid::Literal(from, to) => {
+            FlatValue::Literal(from, to) => {
                 out.extend_from_slice(&self.text[from as usize..to as usize]);
             }
-            Laid::Kept(from, to) => {
+            FlatValue::Kept(from, to) => {
                 let json = &self.kept[from as usize..to as usize];
                 push_quoted(json, delimiter, Some(CELL_QUOTE), false, out);
             }
-            Laid::Null => Nothing::Null.push(CELL_QUOTE, out),
-            Laid::Hollow(levels) => Nothing::Hollow(levels as usize).push(CELL_QUOTE, out),
+            FlatValue::Null => Nothing::Null.push(CELL_QUOTE, out),
+            FlatValue::Hollow(levels) => Nothing::Hollow(levels as usize).push(CELL_QUOTE, out),
         }
         batch.ends.push(out.len() as u32);
         out.push(delimiter);
@@ -360,7 +360,7 @@ impl Row<'_> {
 
 /// Adds the record that is laid out.
 #[inline]
-fn push_row(layer: &Layer, text: &[u8], typed: bool, wanted: &[bool], batch: &mut Batch) {
+fn push_row(layer: &Flattener, text: &[u8], typed: bool, wanted: &[bool], batch: &mut Batch) {
     let mut row = Row {
         text,
         kept: &layer.kept,
@@ -370,7 +370,7 @@ fn push_row(layer: &Layer, text: &[u8], typed: bool, wanted: &[bool], batch: &mu
     };
     let first = row.begin(batch);
     for (laid, wanted) in layer.cells.iter().zip(wanted) {
-        row.push(if *wanted { *laid } else { Laid::Absent }, batch);
+        row.push(if *wanted { *laid } else { FlatValue::Absent }, batch);
     }
     row.end(first, batch);
 }
@@ -418,7 +418,7 @@ impl Document for TreeReader {
         &self.namespaces
     }
 
-    fn around(&self) -> Around {
+    fn around(&self) -> DocumentFrame {
         if self.ended {
             self.trees.around()
         } else {
@@ -576,7 +576,8 @@ impl RecordReader for TreeReader {
                 {
                     let like = self.layer.likeness();
                     if self.likenesses.len() <= likeness {
-                        self.likenesses.resize_with(likeness + 1, Likeness::default);
+                        self.likenesses
+                            .resize_with(likeness + 1, PatternCells::default);
                     }
                     self.likenesses[likeness] = like;
                 }

@@ -14,6 +14,7 @@ pub struct Arena {
 
 impl Arena {
     /// Room for `size` bytes in all; memory is taken as it is filled.
+    #[inline]
     pub fn reserve(&mut self, size: usize) -> io::Result<()> {
         if self.map.as_ref().is_none_or(|map| map.len() < size) {
             let mut map = MmapOptions::new().len(size).map_anon()?;
@@ -29,6 +30,7 @@ impl Arena {
     }
 
     /// Appends bytes, for which room was reserved.
+    #[inline]
     pub fn push(&mut self, bytes: &[u8]) {
         if let Some(map) = &mut self.map {
             map[self.filled..self.filled + bytes.len()].copy_from_slice(bytes);
@@ -37,21 +39,25 @@ impl Arena {
     }
 
     /// Bytes that are in it.
+    #[inline]
     pub fn len(&self) -> usize {
         self.filled
     }
 
     /// Empties it and keeps its memory.
+    #[inline]
     pub fn clear(&mut self) {
         self.filled = 0;
     }
 
     /// Whether no room was reserved yet.
+    #[inline]
     pub fn is_unmapped(&self) -> bool {
         self.map.is_none()
     }
 
     /// What was appended.
+    #[inline]
     pub fn as_slice(&self) -> &[u8] {
         self.map.as_ref().map_or(&[], |map| &map[..self.filled])
     }

@@ -45,6 +45,7 @@ pub enum Unit {
 
 impl Unit {
     /// Whether it is that of texts.
+    #[inline]
     pub fn is_line(&self) -> bool {
         *self == Self::Line
     }
@@ -71,6 +72,7 @@ pub struct At {
 
 impl At {
     /// Where the header most often is.
+    #[inline]
     pub fn header() -> Self {
         Self {
             unit: Unit::Line,
@@ -147,6 +149,7 @@ impl Computed {
     }
 
     /// Adds the value of the next record: what `write` appends.
+    #[inline]
     pub fn push_with<E>(
         &mut self,
         write: impl FnOnce(&mut Vec<u8>) -> Result<(), E>,
@@ -158,6 +161,7 @@ impl Computed {
     }
 
     /// Adds the value of the next record.
+    #[inline]
     pub fn push(&mut self, value: &[u8]) {
         let start = self.bytes.len() as u32;
         self.bytes.extend_from_slice(value);
@@ -189,16 +193,19 @@ pub fn without_returns(mut field: &[u8]) -> &[u8] {
 
 impl Batch {
     /// Number of records.
+    #[inline]
     pub fn len(&self) -> usize {
         self.spans.len()
     }
 
     /// Whether there are no records in it.
+    #[inline]
     pub fn is_empty(&self) -> bool {
         self.spans.is_empty()
     }
 
     /// Number of fields of every record, without computed ones.
+    #[inline]
     pub fn width(&self) -> usize {
         self.width
     }
@@ -230,6 +237,7 @@ impl Batch {
     }
 
     /// Makes ready for `count` computed columns and `sums` columns that are summed up.
+    #[inline]
     pub fn clear_computed(&mut self, count: usize, sums: usize) {
         self.computed.resize_with(count, Computed::default);
         self.computed.iter_mut().for_each(Computed::clear);
@@ -238,16 +246,19 @@ impl Batch {
     }
 
     /// Takes a computed column out while it is being filled; [`Batch::put_back`] returns it.
+    #[inline]
     pub fn take_computed(&mut self, column: usize) -> Computed {
         mem::take(&mut self.computed[column - self.width])
     }
 
     /// Bytes of all values that were computed.
+    #[inline]
     pub fn bytes_computed(&self) -> usize {
         self.computed.iter().map(|values| values.bytes.len()).sum()
     }
 
     /// Puts the values of a computed column back that were taken out.
+    #[inline]
     pub fn put_back(&mut self, column: usize, values: Computed) {
         self.computed[column - self.width] = values;
     }
@@ -335,6 +346,7 @@ impl Batch {
     }
 
     /// The bytes that end a record.
+    #[inline]
     pub fn line_end(&self, record: usize) -> &[u8] {
         let raw = self.raw(record);
         let last = raw.len() - 1;
@@ -346,6 +358,7 @@ impl Batch {
     }
 
     /// The bytes of a record as they stand in the source, even where a step has changed them.
+    #[inline]
     pub fn original(&self, record: usize) -> &[u8] {
         let start = self.spans[record].start;
         match self.copy_of(start) {
@@ -383,6 +396,7 @@ impl Batch {
     }
 
     /// How many fields of a record are quoted.
+    #[inline]
     pub fn quoted_fields(&self, record: usize) -> u64 {
         let Some(quote) = self.quote else { return 0 };
         if memchr::memchr(quote, self.raw(record)).is_none() {
@@ -444,6 +458,7 @@ impl Batch {
     }
 
     /// The line of the source on which record `record` begins, counted from 1.
+    #[inline]
     pub fn line(&self, record: usize) -> u64 {
         if let Some(line) = self.lines.get(record) {
             return *line;
@@ -454,6 +469,7 @@ impl Batch {
     }
 
     /// Where the batch begins in its source.
+    #[inline]
     pub fn begins_at(&self) -> At {
         At {
             unit: self.unit,
@@ -462,6 +478,7 @@ impl Batch {
     }
 
     /// Where record `record` begins in its source.
+    #[inline]
     pub fn at(&self, record: usize) -> At {
         At {
             unit: self.unit,
@@ -498,6 +515,7 @@ impl Batch {
     }
 
     /// The line on which the byte at a position is, from 1.
+    #[inline]
     pub fn line_at(&self, position: usize) -> u64 {
         let before = &self.bytes[..position];
         self.first_line + memchr::memchr_iter(self.terminator, before).count() as u64
@@ -529,6 +547,7 @@ impl Batch {
     }
 
     /// Empties the batch and keeps its memory.
+    #[inline]
     pub fn clear(&mut self) {
         self.spans.clear();
         self.rejected.clear();
@@ -539,6 +558,7 @@ impl Batch {
     }
 
     /// A record as it stands in its document.
+    #[inline]
     pub fn own(&self, record: usize) -> &[u8] {
         let (start, end) = self.own.spans[record];
         &self.own.bytes[start as usize..end as usize]

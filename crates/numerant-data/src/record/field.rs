@@ -3,7 +3,7 @@
 
 use std::borrow::Cow;
 
-use crate::value::eight;
+use crate::value::swar;
 
 /// One field as it stands in its source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -21,7 +21,7 @@ pub fn holds_any(value: &[u8], marks: [u8; 4]) -> bool {
     for bytes in eights {
         let word = u64::from_le_bytes(*bytes);
         for mark in marks {
-            found |= eight::same(word, mark);
+            found |= swar::same(word, mark);
         }
     }
     found != 0 || rest.iter().any(|byte| marks.contains(byte))
@@ -65,6 +65,7 @@ impl<'a> Field<'a> {
     }
 
     /// The field's text as it stands in its source, quotes included.
+    #[inline]
     pub fn raw(&self) -> &'a [u8] {
         self.raw
     }
@@ -73,6 +74,7 @@ impl<'a> Field<'a> {
     ///
     /// Where text stands behind the closing quote, nobody can say what the quotes are for, and the
     /// value is `raw`. `scratch` is used where the value is not a slice of the source.
+    #[inline]
     pub fn value<'s>(&self, scratch: &'s mut Vec<u8>) -> &'s [u8]
     where
         'a: 's,
@@ -88,6 +90,7 @@ impl<'a> Field<'a> {
     }
 
     /// The field's value as [`Field::value`] has it, on its own.
+    #[inline]
     pub fn text(self) -> Cow<'a, [u8]> {
         match self.enclosed() {
             Enclosed::No => Cow::Borrowed(self.raw),
@@ -134,12 +137,14 @@ impl<'a> Field<'a> {
     }
 
     /// Whether a quote stands in the field where RFC 4180 has none, so that it is read as text.
+    #[inline]
     pub fn has_stray_quote(&self) -> bool {
         let has_quote = |quote| memchr::memchr(quote, self.raw).is_some();
         matches!(self.enclosed(), Enclosed::No) && self.quote.is_some_and(has_quote)
     }
 
     /// Whether the value is empty.
+    #[inline]
     pub fn is_blank(&self) -> bool {
         self.raw.is_empty()
             || self
@@ -148,6 +153,7 @@ impl<'a> Field<'a> {
     }
 
     /// What kind of blank a blank field of a document is.
+    #[inline]
     pub fn nothing(&self) -> Nothing {
         match self.raw {
             [] => Nothing::Absent,
@@ -177,6 +183,7 @@ pub enum Nothing {
 
 impl Nothing {
     /// Appends a field that is blank in this way.
+    #[inline]
     pub fn push(self, quote: u8, out: &mut Vec<u8>) {
         let marks = match self {
             Self::Absent => return,

@@ -12,7 +12,7 @@ mod survey;
 
 use std::collections::HashMap;
 
-use crate::value::eight;
+use crate::value::swar;
 
 pub use beside::{Beside, TOP, ValuesBeside};
 pub use name::{address_name, column_name, push_index, push_name, with_plain_dots};
@@ -61,17 +61,20 @@ pub struct Tree {
 
 impl Tree {
     /// Leaves no nodes.
+    #[inline]
     pub fn clear(&mut self) {
         self.nodes.clear();
         self.text.clear();
     }
 
     /// The text of a value.
+    #[inline]
     pub fn text_of(&self, node: &Node) -> &[u8] {
         &self.text[node.text.0 as usize..node.text.1 as usize]
     }
 
     /// Adds a node without text, whose end is not known yet.
+    #[inline]
     pub fn open(&mut self, path: u32, kind: Kind) -> usize {
         let here = self.text.len() as u32;
         self.nodes.push(Node {
@@ -84,11 +87,13 @@ impl Tree {
     }
 
     /// All nodes of an open one are there.
+    #[inline]
     pub fn close(&mut self, node: usize) {
         self.nodes[node].next = self.nodes.len() as u32;
     }
 
     /// Adds a value.
+    #[inline]
     pub fn push(&mut self, path: u32, kind: Kind, text: &[u8]) {
         let start = self.text.len() as u32;
         self.text.extend_from_slice(text);
@@ -166,6 +171,7 @@ impl Tree {
     }
 
     /// The places of the nodes right below one.
+    #[inline]
     pub fn children(&self, place: usize) -> impl Iterator<Item = usize> + '_ {
         let end = self.nodes[place].next as usize;
         let mut next = place + 1;
@@ -214,7 +220,7 @@ fn is_plain(text: &[u8]) -> bool {
     let mut found = 0;
     for bytes in eights {
         let word = u64::from_le_bytes(*bytes);
-        found |= eight::same(word, b'"') | eight::same(word, b'\\') | eight::controls(word);
+        found |= swar::same(word, b'"') | swar::same(word, b'\\') | swar::controls(word);
     }
     let plain = |byte: &u8| *byte >= 0x20 && !matches!(byte, b'"' | b'\\');
     found == 0 && rest.iter().all(plain)
@@ -319,6 +325,7 @@ impl Paths {
     }
 
     /// The path of the items of a list.
+    #[inline]
     pub fn item(&mut self, list: u32) -> u32 {
         if self.nodes[list as usize].item == NONE {
             let name = self.nodes[list as usize].name.clone();
@@ -329,6 +336,7 @@ impl Paths {
     }
 
     /// The name of what is at a path.
+    #[inline]
     pub fn name(&self, path: u32) -> &str {
         &self.nodes[path as usize].name
     }

@@ -73,6 +73,7 @@ impl Number {
     /// # Errors
     ///
     /// [`ArithmeticError::Overflow`].
+    #[inline]
     pub fn minus(self, other: Self) -> Result<Self, ArithmeticError> {
         let (one, other, scale) = self.aligned(other)?;
         Self::checked(one.checked_sub(other), scale)
@@ -144,6 +145,7 @@ impl Number {
     /// # Errors
     ///
     /// [`ArithmeticError::DivisionByZero`] and [`ArithmeticError::Overflow`].
+    #[inline]
     pub fn remainder(self, other: Self) -> Result<Self, ArithmeticError> {
         if other.units == 0 {
             return Err(ArithmeticError::DivisionByZero);
@@ -153,6 +155,7 @@ impl Number {
     }
 
     /// The number with the other sign.
+    #[inline]
     pub fn negated(self) -> Self {
         Self {
             units: -self.units,
@@ -207,6 +210,7 @@ impl Number {
     }
 
     /// The same number without zeros at the end of its fraction.
+    #[inline]
     pub fn shortest(self) -> Self {
         let mut number = self;
         while number.scale > 0 && number.units % 10 == 0 {
@@ -217,6 +221,7 @@ impl Number {
     }
 
     /// As a whole number, if it is one.
+    #[inline]
     pub fn whole(self) -> Option<i128> {
         let shortest = self.shortest();
         (shortest.scale == 0).then_some(shortest.units)

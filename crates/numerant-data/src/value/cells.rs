@@ -15,6 +15,7 @@ pub struct Cells {
 
 impl Cells {
     /// How computed cells are read: as they were written, dates after ISO 8601.
+    #[inline]
     pub fn computed(&self) -> Self {
         Self {
             mark: self.mark,
@@ -28,6 +29,7 @@ impl Cells {
     /// # Errors
     ///
     /// [`NumberProblem`] if it holds none.
+    #[inline]
     pub fn number(&self, text: &[u8]) -> Result<Number, NumberProblem> {
         let plain = Number::read(text, self.mark);
         match (&self.numbers, plain) {
@@ -37,6 +39,7 @@ impl Cells {
     }
 
     /// The date that a cell holds; `None` if it holds none.
+    #[inline]
     pub fn moment(&self, text: &[u8]) -> Option<Moment> {
         Moment::parse(text.trim_ascii(), &self.formats)
     }

@@ -5,13 +5,13 @@ mod arithmetic;
 mod cells;
 mod column_type;
 mod decimal;
-pub mod eight;
 mod kind;
 mod moment;
 mod number;
 mod number_format;
 mod size;
 mod suggest;
+pub mod swar;
 
 pub use arithmetic::{ArithmeticError, QUOTIENT_SCALE, Rounding};
 pub use cells::Cells;

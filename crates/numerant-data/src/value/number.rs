@@ -86,6 +86,7 @@ impl Number {
 
     /// The same number with `scale` digits behind the point; `None` if it has more digits there,
     /// or too many in all.
+    #[inline]
     pub fn rescaled(self, scale: u32) -> Option<Self> {
         let more = scale.checked_sub(self.scale)?;
         let units = self.units.checked_mul(10_i128.checked_pow(more)?)?;
@@ -159,6 +160,7 @@ impl Number {
     /// # Errors
     ///
     /// [`NumberProblem`].
+    #[inline]
     pub fn read(text: &[u8], mark: DecimalMark) -> Result<Self, NumberProblem> {
         if mark == DecimalMark::Point
             && let Some(number) = Self::parse(text)

@@ -4,7 +4,7 @@ use numerant_data::source::{ReadError, ReadProblem};
 use numerant_data::tree::{Outline, OutlineError};
 use numerant_format::column::TextColumn;
 use numerant_format::{
-    Around, Capabilities, Document, DocumentLanguage, EncodeError, EncoderRequest, Format,
+    Capabilities, Document, DocumentFrame, DocumentLanguage, EncodeError, EncoderRequest, Format,
     NewEncoder, Source, Start, Verbatim, Weight, other_content,
 };
 use numerant_trees::{TreeFormat, TreeSource};
@@ -70,7 +70,11 @@ impl Format for JsonFormat {
         let has_head = !around.head.is_empty() || document.facts().single;
         let is_framed = alone && !around.scattered && has_head;
         Some(Verbatim {
-            around: if is_framed { around } else { Around::list() },
+            around: if is_framed {
+                around
+            } else {
+                DocumentFrame::list()
+            },
             has_foot: is_framed,
             one_line: false,
         })
@@ -131,9 +135,9 @@ impl Format for JsonLinesFormat {
             None => Vec::new(),
         };
         Some(Verbatim {
-            around: Around {
+            around: DocumentFrame {
                 head,
-                ..Around::lines()
+                ..DocumentFrame::lines()
             },
             has_foot: false,
             one_line: true,

@@ -1,7 +1,7 @@
 //! Values that are found without a parser: texts without escapes, numbers, and words.
 
 use numerant_data::tree::Kind;
-use numerant_data::value::eight;
+use numerant_data::value::swar;
 use numerant_format::column::json_number;
 use numerant_trees::Leaf;
 
@@ -32,9 +32,9 @@ fn plain_text(text: &[u8]) -> Option<usize> {
     let mut at = 0;
     while let Some(bytes) = text.get(at..at + 8) {
         let word = u64::from_le_bytes(bytes.try_into().ok()?);
-        let found = eight::same(word, b'"') | eight::same(word, b'\\') | eight::controls(word);
+        let found = swar::same(word, b'"') | swar::same(word, b'\\') | swar::controls(word);
         if found != 0 {
-            let place = at + eight::first(found);
+            let place = at + swar::first(found);
             return (text[place] == b'"').then_some(place);
         }
         at += 8;

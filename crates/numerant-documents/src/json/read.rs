@@ -6,8 +6,8 @@ use super::tokens::Tokens;
 use super::walk::{Frame, Next, Walk};
 use numerant_data::source::{Input, ReadError, ReadProblem};
 use numerant_data::tree::{Beside, Kind, Node, Paths, ROOT, TOP, Tree};
-use numerant_format::Around;
-use numerant_trees::{Leaf, Likenesses, OpenedTrees, Trees};
+use numerant_format::DocumentFrame;
+use numerant_trees::{Leaf, OpenedTrees, RecordPatterns, Trees};
 
 /// Bytes around the records that are kept.
 const MAX_AROUND: usize = 1 << 26;
@@ -21,7 +21,7 @@ pub(crate) struct JsonTrees {
     single: bool,
     /// Each line is a value, and there may be none.
     lines: bool,
-    likenesses: Likenesses,
+    likenesses: RecordPatterns,
     /// Where the values of the record that was read last stand in it.
     spans: Vec<(u32, u32)>,
     /// From and to of the record that was read last.
@@ -33,7 +33,7 @@ pub(crate) struct JsonTrees {
     records: u64,
     /// Begins of the document, as long as there was no record.
     head: Head,
-    around: Around,
+    around: DocumentFrame,
     /// The container that the records are in.
     parent: Option<u64>,
     beside: Beside,
@@ -96,7 +96,7 @@ impl JsonTrees {
             opened.path.error(ReadProblem::RecordsPath { path, what })
         })?;
         let mut walk = Walk::new(input, opened)?;
-        let mut around = Around::default();
+        let mut around = DocumentFrame::default();
         if opened.facts.header.is_some() {
             walk.next()?;
             let length = walk.text.value()?;
@@ -114,7 +114,7 @@ impl JsonTrees {
             lines: opened.facts.lines,
             selector,
             path,
-            likenesses: Likenesses::default(),
+            likenesses: RecordPatterns::default(),
             spans: Vec::new(),
             record: (0, 0),
             counted: (0, 1),
@@ -363,7 +363,7 @@ impl Trees for JsonTrees {
         self.walk.text.passed()
     }
 
-    fn around(&self) -> Around {
+    fn around(&self) -> DocumentFrame {
         self.around.clone()
     }
 

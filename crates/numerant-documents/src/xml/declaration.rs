@@ -2,13 +2,13 @@
 
 use super::walk::declared_name;
 use numerant_data::encoding::Encoding;
-use numerant_format::Around;
+use numerant_format::DocumentFrame;
 
 /// What stands around records, with a declaration that is true.
 ///
 /// Parts of one document are written in its encoding if that is the one it declares. Else, and where
 /// records of several documents come together (`is_alone` is false), they are UTF-8 and declared so.
-pub fn in_one_encoding(mut around: Around, is_alone: bool) -> Around {
+pub fn in_one_encoding(mut around: DocumentFrame, is_alone: bool) -> DocumentFrame {
     let head = String::from_utf8_lossy(&around.head).into_owned();
     let declared = declared_name(&head);
     let encoding = around.encoding.unwrap_or(Encoding::UTF_8);
@@ -89,10 +89,10 @@ mod tests {
             ("<a encoding='x'>", latin, true, "<a encoding='x'>", None),
             ("<a>", utf16, true, "<a>", utf16),
         ] {
-            let around = Around {
+            let around = DocumentFrame {
                 head: head.as_bytes().to_vec(),
                 encoding,
-                ..Around::default()
+                ..DocumentFrame::default()
             };
             let found = in_one_encoding(around, alone);
             let text = String::from_utf8_lossy(&found.head).into_owned();

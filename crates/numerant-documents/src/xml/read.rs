@@ -5,10 +5,10 @@ use super::walk::{Handler, Walk, shown};
 use super::write::INSTANCE;
 use numerant_data::source::{Input, ReadError, ReadProblem};
 use numerant_data::tree::{Beside, Kind, Paths, ROOT, TOP, Tree};
-use numerant_data::value::eight;
-use numerant_format::{Around, Redeclared};
+use numerant_data::value::swar;
+use numerant_format::{DocumentFrame, Redeclared};
 use numerant_markup::Flow;
-use numerant_trees::{Leaf, Likenesses, OpenedTrees, Trees};
+use numerant_trees::{Leaf, OpenedTrees, RecordPatterns, Trees};
 
 /// Bytes around the records that are kept, at most.
 const MOST_AROUND: usize = 1 << 26;
@@ -22,12 +22,12 @@ fn plain_value(text: &[u8], behind: u8) -> Option<(Leaf, usize)> {
     let length = 'found: {
         while let Some(bytes) = text.get(at..at + 8) {
             let word = u64::from_le_bytes(bytes.try_into().ok()?);
-            let mut found = eight::controls(word);
+            let mut found = swar::controls(word);
             for mark in [behind, b'&', b'<', b']'] {
-                found |= eight::same(word, mark);
+                found |= swar::same(word, mark);
             }
             if found != 0 {
-                break 'found at + eight::first(found);
+                break 'found at + swar::first(found);
             }
             at += 8;
         }
@@ -326,11 +326,11 @@ impl Handler for Builder<'_> {
 pub struct XmlTrees {
     walk: Walk,
     building: Building,
-    likenesses: Likenesses,
+    likenesses: RecordPatterns,
     /// The line on which the record begins.
     line: u64,
     counted: (u64, u64),
-    around: Around,
+    around: DocumentFrame,
     /// What stands since the last record, or the start.
     gap: Vec<u8>,
     gap_upto: u64,
@@ -376,10 +376,10 @@ impl XmlTrees {
                 last_parent: None,
                 beside: Beside::default(),
             },
-            likenesses: Likenesses::default(),
+            likenesses: RecordPatterns::default(),
             line: 1,
             counted: (0, 1),
-            around: Around::default(),
+            around: DocumentFrame::default(),
             gap: Vec::new(),
             gap_upto: start,
             records: 0,
@@ -543,9 +543,9 @@ impl Trees for XmlTrees {
         self.walk.text.passed()
     }
 
-    fn around(&self) -> Around {
+    fn around(&self) -> DocumentFrame {
         let encoding = self.walk.text.encoding();
-        Around {
+        DocumentFrame {
             encoding: (!encoding.is_utf8()).then_some(encoding),
             ..self.around.clone()
         }

@@ -12,7 +12,7 @@ use numerant_data::encoding::{Encoding, EncodingError, mostly_utf16};
 use numerant_data::source::{Input, ReadError, ReadProblem, SourcePath};
 use numerant_markup::name::is_name;
 use numerant_markup::{Flow, forbidden};
-use numerant_trees::{MOST_DEPTH, OpenedTrees, Text};
+use numerant_trees::{MAX_DEPTH, OpenedTrees, Text};
 
 /// What is wrong at a place in the text.
 struct Wrong(usize, ReadProblem);
@@ -262,7 +262,7 @@ pub fn check(text: &str) -> Result<(), (u64, String)> {
         Input::from_reader(SourcePath::Standard, Box::new(bytes), None).and_then(|input| {
             let utf8 = Some(Encoding::UTF_8);
             let text = Text::new(input, super::NAME, utf8, declared, usize::MAX)?;
-            let mut walk = Walk::through(text, MOST_DEPTH);
+            let mut walk = Walk::through(text, MAX_DEPTH);
             loop {
                 walk.pull(&mut Unheard)?;
                 if walk.text.is_at_end() {

@@ -9,7 +9,10 @@ use numerant_data::record::{Batch, Nothing};
 use numerant_data::tree::{Outline, OutlineNode};
 use numerant_data::value::Cells;
 use numerant_format::column::{Shown, TextColumn, Typing};
-use numerant_format::{Blanks, ControlSigns, EncodeError, Late, LateError, Placed, RecordEncoder};
+use numerant_format::{
+    Blanks, ControlCharacters, DeferredWriteError, DeferredWriter, EncodeError, Placed,
+    RecordEncoder,
+};
 use numerant_markup::name::{continues_name, starts_name};
 use numerant_markup::{forbidden, is_allowed, push_escaped};
 use numerant_naming::{OutputFacts, Words};
@@ -39,7 +42,7 @@ pub struct XmlForm {
     /// So many of them are declared whether they are used or not.
     pub declared: usize,
     /// What becomes of control characters.
-    pub control_signs: ControlSigns,
+    pub control_signs: ControlCharacters,
 }
 
 /// Writes the records of a source as XML.
@@ -413,7 +416,7 @@ impl XmlEncoder {
     ) -> Result<(), EncodeError> {
         let text = String::from_utf8_lossy(text);
         if let Some(sign) = forbidden(&text) {
-            if self.form.control_signs == ControlSigns::Refuse {
+            if self.form.control_signs == ControlCharacters::Refuse {
                 return Err(EncodeError::ControlSign {
                     at: batch.at(record),
                     column: column.name.clone(),
@@ -496,19 +499,19 @@ impl RecordEncoder for XmlEncoder {
         Ok(())
     }
 
-    fn late(&self) -> Option<&dyn Late> {
+    fn late(&self) -> Option<&dyn DeferredWriter> {
         let comment = self.form.comment.as_ref()?;
         comment.names_output().then_some(self)
     }
 }
 
-impl Late for XmlEncoder {
+impl DeferredWriter for XmlEncoder {
     fn write(
         &self,
         facts: &OutputFacts,
         kept: &mut BufReader<File>,
         out: &mut dyn Write,
-    ) -> Result<Placed, LateError> {
+    ) -> Result<Placed, DeferredWriteError> {
         let mut head = Vec::new();
         if self.form.bom {
             head.extend_from_slice(self.form.encoding.byte_order_mark().unwrap_or_default());

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use super::{Addresses, Fate, Refusal};
+use super::{Addresses, Disposition, Refusal};
 use crate::job::Job;
 use numerant_format::{FillOptions, Incomplete, PutWhat};
 use numerant_naming::route::{Divider, KeyValues, Router};
@@ -70,7 +70,7 @@ impl Addresses {
         let mut lacking: Vec<(String, Vec<String>)> = Vec::new();
         let mut left_out: Vec<usize> = Vec::new();
         for workbook in &sheets.workbooks {
-            let written = |output: &&usize| self.fates[**output] == Fate::Write;
+            let written = |output: &&usize| self.fates[**output] == Disposition::Write;
             let outputs: Vec<usize> = workbook.outputs.iter().filter(written).copied().collect();
             let Some(&first) = outputs.first() else {
                 continue;
@@ -126,7 +126,7 @@ impl Addresses {
             });
         }
         for output in left_out {
-            self.divert(output, Fate::Incomplete);
+            self.divert(output, Disposition::Incomplete);
         }
         self.copies = copies;
         if !lacking.is_empty() && fill.incomplete == Incomplete::Refuse {

@@ -23,7 +23,9 @@ use numerant_data::source::{Identity, SourcePath};
 use numerant_format::FillOptions;
 use numerant_format::sheet::legal;
 use numerant_naming::route::{Divider, Router};
-use numerant_naming::{Claim, ClashPolicy, Key, NameBook, RunField, RunValues, Template, numbered};
+use numerant_naming::{
+    Claim, ClashPolicy, Key, NameRegistry, RunField, RunValues, Template, numbered,
+};
 
 /// Names that are remembered to show what was changed.
 const EXAMPLES: usize = 2;
@@ -33,7 +35,7 @@ const LISTED: usize = 1000;
 
 /// What becomes of the records of an output.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Fate {
+pub(super) enum Disposition {
     /// They are written.
     Write,
     /// They are written to another output.
@@ -53,7 +55,7 @@ pub(super) struct Named {
     pub(super) paths: Vec<String>,
     /// The sheet of each output; empty if outputs are text.
     pub(super) sheets: Vec<String>,
-    pub(super) fates: Vec<Fate>,
+    pub(super) fates: Vec<Disposition>,
     pub(super) changed: NamesChanged,
     pub(super) clashed: NamesClashed,
     /// Sheets that are called otherwise, as another has their name: old and new names.
@@ -131,7 +133,7 @@ pub(super) struct Addresses {
     fill: Option<FillOptions>,
     copies: Vec<FilledCopy>,
     lacking: Vec<(String, Vec<String>)>,
-    book: NameBook,
+    book: NameRegistry,
     root: PathBuf,
     root_exists: bool,
     existing: ExistingPolicy,
@@ -147,7 +149,7 @@ pub(super) struct Addresses {
     sources: Vec<SourceNames>,
     /// The path of each output.
     paths: Vec<String>,
-    fates: Vec<Fate>,
+    fates: Vec<Disposition>,
     /// Any output has another fate than to be written.
     diverts: bool,
     changed: NamesChanged,
@@ -198,7 +200,7 @@ impl Addresses {
             fill: job.fill.template.is_some().then(|| job.fill.clone()),
             copies: Vec::new(),
             lacking: Vec::new(),
-            book: NameBook::new(job.clash),
+            book: NameRegistry::new(job.clash),
             root: root.to_owned(),
             root_exists: fs::symlink_metadata(root).is_ok(),
             existing: job.existing,
@@ -257,11 +259,11 @@ impl Addresses {
     }
 
     /// What becomes of the records of an output, as far as it is known.
-    pub(super) fn fate(&self, output: u32) -> Fate {
+    pub(super) fn fate(&self, output: u32) -> Disposition {
         self.fates
             .get(output as usize)
             .copied()
-            .unwrap_or(Fate::Write)
+            .unwrap_or(Disposition::Write)
     }
 
     /// The path of an output as far as it is known, for messages, with its sheet where others are
@@ -293,7 +295,7 @@ impl Addresses {
             if let Some(sheets) = &mut self.sheets {
                 sheets.names.push(String::new());
             }
-            self.fates.push(Fate::Write);
+            self.fates.push(Disposition::Write);
             // Some names are known only when all records are.
             if !self.template.names(RunField::Rows) {
                 self.name(router, divider, output, None);
@@ -340,7 +342,7 @@ impl Addresses {
         self.fill(router, divider, records)?;
         if let Some(sheets) = &self.sheets {
             let outgrown = |output: &usize| {
-                let kept = matches!(self.fates[*output], Fate::Write);
+                let kept = matches!(self.fates[*output], Disposition::Write);
                 kept && records
                     .get(*output)
                     .is_some_and(|records| *records > sheets.most)
@@ -427,7 +429,7 @@ impl Addresses {
         match self.claim_path(router, divider, output, wanted) {
             Claimed::Path(path) => {
                 if self.is_left(&path) {
-                    self.divert(output, Fate::Exists);
+                    self.divert(output, Disposition::Exists);
                 }
                 self.paths[output] = path;
             }
@@ -435,21 +437,25 @@ impl Addresses {
             Claimed::Taken { path, holder } => {
                 self.paths[output] = path;
                 match (self.clashed.policy, self.fates[holder]) {
-                    (ClashPolicy::Together, Fate::Exists) => self.divert(output, Fate::Exists),
-                    (ClashPolicy::Together, _) => self.divert(output, Fate::Joined(holder as u32)),
+                    (ClashPolicy::Together, Disposition::Exists) => {
+                        self.divert(output, Disposition::Exists);
+                    }
+                    (ClashPolicy::Together, _) => {
+                        self.divert(output, Disposition::Joined(holder as u32));
+                    }
                     (ClashPolicy::Last, fate) => {
                         self.divert(output, fate);
-                        self.divert(holder, Fate::NameTaken);
+                        self.divert(holder, Disposition::NameTaken);
                     }
-                    _ => self.divert(output, Fate::NameTaken),
+                    _ => self.divert(output, Disposition::NameTaken),
                 }
             }
         }
     }
 
-    fn divert(&mut self, output: usize, fate: Fate) {
+    fn divert(&mut self, output: usize, fate: Disposition) {
         self.fates[output] = fate;
-        self.diverts |= fate != Fate::Write;
+        self.diverts |= fate != Disposition::Write;
     }
 
     /// Claims a path, and takes note if another output has it.

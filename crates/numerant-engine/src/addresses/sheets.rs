@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::{Addresses, Claimed, Fate, SourceNames};
+use super::{Addresses, Claimed, Disposition, SourceNames};
 use crate::job::Overflow;
 use numerant_format::sheet::{SheetNames, legal};
 use numerant_naming::route::{Divider, KeyValues, Router};
@@ -37,7 +37,7 @@ pub(super) struct Sheets {
 pub(super) struct Workbook {
     pub(super) path: String,
     /// What becomes of all its sheets; one of them may still have a fate of its own.
-    fate: Fate,
+    fate: Disposition,
     names: SheetNames,
     pub(super) outputs: Vec<usize>,
 }
@@ -81,7 +81,7 @@ impl Sheets {
     /// has only one sheet there, else both.
     pub(super) fn tell_apart(
         &mut self,
-        fates: &[Fate],
+        fates: &[Disposition],
         origins: &[u32],
         sources: &[SourceNames],
         blank: &str,
@@ -90,7 +90,7 @@ impl Sheets {
             return;
         }
         for workbook in &self.workbooks {
-            let written = |output: &&usize| fates[**output] == Fate::Write;
+            let written = |output: &&usize| fates[**output] == Disposition::Write;
             let outputs: Vec<usize> = workbook.outputs.iter().filter(written).copied().collect();
             let origin = |output: usize| &sources[origins[output] as usize];
             let mut counts: HashMap<String, usize> = HashMap::new();
@@ -160,7 +160,7 @@ impl Addresses {
         workbook.outputs.push(output);
         self.paths[output].clone_from(&workbook.path);
         let fate = workbook.fate;
-        if fate != Fate::Write {
+        if fate != Disposition::Write {
             self.divert(output, fate);
             return;
         }
@@ -184,11 +184,11 @@ impl Addresses {
             ClashPolicy::Number => {
                 sheets.names[output] = workbook.names.numbered(name, output, 2);
             }
-            ClashPolicy::Together => self.divert(output, Fate::Joined(holder as u32)),
-            ClashPolicy::First => self.divert(output, Fate::NameTaken),
+            ClashPolicy::Together => self.divert(output, Disposition::Joined(holder as u32)),
+            ClashPolicy::First => self.divert(output, Disposition::NameTaken),
             ClashPolicy::Last => {
                 workbook.names.hand_over(name, output);
-                self.divert(holder, Fate::NameTaken);
+                self.divert(holder, Disposition::NameTaken);
             }
         }
         self.note_clash(&shown);
@@ -204,9 +204,9 @@ impl Addresses {
         wanted: &str,
     ) -> usize {
         let (path, fate) = match self.claim_path(router, divider, output, wanted) {
-            Claimed::Path(path) if self.is_left(&path) => (path, Fate::Exists),
-            Claimed::Path(path) => (path, Fate::Write),
-            Claimed::Refused => (String::new(), Fate::NameTaken),
+            Claimed::Path(path) if self.is_left(&path) => (path, Disposition::Exists),
+            Claimed::Path(path) => (path, Disposition::Write),
+            Claimed::Refused => (String::new(), Disposition::NameTaken),
             Claimed::Taken { path, holder } => {
                 let known = |sheets: &super::Sheets| {
                     let with = |workbook: &Workbook| workbook.outputs.contains(&holder);
@@ -216,7 +216,7 @@ impl Addresses {
                 match (self.clashed.policy, holder) {
                     (ClashPolicy::Together, Some(holder)) => return holder,
                     (ClashPolicy::Last, Some(holder)) => (path, self.give_up(holder)),
-                    _ => (path, Fate::NameTaken),
+                    _ => (path, Disposition::NameTaken),
                 }
             }
         };
@@ -233,14 +233,14 @@ impl Addresses {
     }
 
     /// Leaves all sheets of a workbook out, as another one takes its path; what becomes of that.
-    fn give_up(&mut self, place: usize) -> Fate {
+    fn give_up(&mut self, place: usize) -> Disposition {
         let Some(sheets) = &mut self.sheets else {
-            return Fate::NameTaken;
+            return Disposition::NameTaken;
         };
         let workbook = &mut sheets.workbooks[place];
-        let fate = std::mem::replace(&mut workbook.fate, Fate::NameTaken);
+        let fate = std::mem::replace(&mut workbook.fate, Disposition::NameTaken);
         for output in workbook.outputs.clone() {
-            self.divert(output, Fate::NameTaken);
+            self.divert(output, Disposition::NameTaken);
         }
         fate
     }

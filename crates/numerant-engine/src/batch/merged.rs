@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use super::super::notice::note;
 use super::super::{Error, Notice, Summary};
-use super::FileFate;
+use super::FileDisposition;
 use crate::job::Job;
 use crate::ledger::{Ledger, LeftOut, OutputEntry, Reject, SourceEntry, TypedColumn};
 use numerant_data::value::Number;
@@ -49,7 +49,7 @@ impl Merged {
         }
     }
 
-    pub(super) fn take(&mut self, summary: Summary, below: &str, source: &str) -> FileFate {
+    pub(super) fn take(&mut self, summary: Summary, below: &str, source: &str) -> FileDisposition {
         let Ledger {
             sources,
             mut outputs,
@@ -112,7 +112,7 @@ impl Merged {
                 _ => {}
             }
         }
-        FileFate::Done {
+        FileDisposition::Done {
             records: totals.written,
             bytes,
             outputs: paths,

@@ -17,9 +17,9 @@ use tasks::{Task, root, tasks};
 
 use super::addresses::{check_beside, protected};
 use super::found::{find, source_format};
-use super::once::keep_ledger;
 use super::pack::{packed, planned};
 use super::recovery::{before_plan, before_run};
+use super::run::keep_ledger;
 use super::{
     Context, Error, FILES_KEPT_FREE, Observer, STACK, Shared, Summary, dated, foreseen, plan_once,
     run_once,
@@ -48,12 +48,12 @@ pub struct BatchFile {
     /// As it was found.
     pub source: String,
     /// What became of it.
-    pub fate: FileFate,
+    pub fate: FileDisposition,
 }
 
 /// What became of a file of a batch.
 #[derive(Debug)]
-pub enum FileFate {
+pub enum FileDisposition {
     /// It was written, or would be: so many records of it to these paths below the output folder.
     Done {
         /// Records that were written.
@@ -87,7 +87,7 @@ pub enum SkipReason {
 impl BatchSummary {
     /// How many files could not be done.
     pub fn failed(&self) -> usize {
-        let failed = |file: &&BatchFile| matches!(file.fate, FileFate::Failed(_));
+        let failed = |file: &&BatchFile| matches!(file.fate, FileDisposition::Failed(_));
         self.files.iter().filter(failed).count()
     }
 }
@@ -166,11 +166,9 @@ fn batch(
         Some(Stage::beside(&out, &context.disk)?)
     };
     // What is the output of another file may be replaced.
-    let kept = job
-        .sources
-        .iter()
-        .zip(&files)
-        .filter(|(_, file)| !matches!(file.fate, FileFate::Skipped(SkipReason::OutputOf(_))));
+    let kept = job.sources.iter().zip(&files).filter(|(_, file)| {
+        !matches!(file.fate, FileDisposition::Skipped(SkipReason::OutputOf(_)))
+    });
     let sources = Arc::new(protected(kept.map(|(source, _)| source), job, context));
     let mut results = work(&tasks, job, &sources, stage.as_ref(), context)?;
     results.sort_by_key(|(task, _)| *task);
@@ -180,12 +178,12 @@ fn batch(
         let Task { place, below, .. } = &tasks[task];
         files[*place].fate = match result {
             Ok(summary) => done.take(summary, below, &files[*place].source),
-            Err(Error::Interrupted) if cancelled => FileFate::NotReached,
-            Err(error) => FileFate::Failed(Box::new(error)),
+            Err(Error::Interrupted) if cancelled => FileDisposition::NotReached,
+            Err(error) => FileDisposition::Failed(Box::new(error)),
         };
     }
     if cancelled {
-        let finished = |file: &&BatchFile| matches!(file.fate, FileFate::Done { .. });
+        let finished = |file: &&BatchFile| matches!(file.fate, FileDisposition::Done { .. });
         return Err(Error::BatchInterrupted {
             done: files.iter().filter(finished).count() as u64,
             files: files.len() as u64,
@@ -193,7 +191,7 @@ fn batch(
     }
     let mut summary = done.close(out)?;
     let failed = files.iter().filter_map(|file| match &file.fate {
-        FileFate::Failed(error) => Some(FailedFile {
+        FileDisposition::Failed(error) => Some(FailedFile {
             path: file.source.clone(),
             reason: error.to_string(),
         }),

@@ -7,7 +7,7 @@ use std::path::{Component, Path, PathBuf};
 use super::super::addresses::{ExistingOutput, NameClash, Refusal};
 use super::super::found::source_format;
 use super::super::{Context, Error};
-use super::{BatchFile, FileFate, SkipReason};
+use super::{BatchFile, FileDisposition, SkipReason};
 use crate::job::Job;
 use crate::ledger::from_folder_of;
 use crate::output::ExistingPolicy;
@@ -72,7 +72,7 @@ pub(super) fn tasks(
             },
         };
         let fate = match skipped {
-            Some(reason) => FileFate::Skipped(reason),
+            Some(reason) => FileDisposition::Skipped(reason),
             None => {
                 let mut own = task(&shared, place, found, out, alone);
                 own.job.source_format = source_format(&own.job, Some(&found.path), context);
@@ -82,7 +82,7 @@ pub(super) fn tasks(
                     other => other,
                 };
                 tasks.push(own);
-                FileFate::NotReached
+                FileDisposition::NotReached
             }
         };
         files.push(BatchFile {
@@ -94,7 +94,7 @@ pub(super) fn tasks(
     for (path, error) in selected.closed {
         files.push(BatchFile {
             source: path.display().to_string(),
-            fate: FileFate::Failed(Box::new(error.into())),
+            fate: FileDisposition::Failed(Box::new(error.into())),
         });
     }
     Ok((tasks, files))

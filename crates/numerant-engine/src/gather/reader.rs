@@ -7,8 +7,8 @@ use numerant_data::record::{Batch, Columns, Span, push_quoted};
 use numerant_data::source::{ReadError, SourcePath};
 use numerant_format::sheet::SheetFacts;
 use numerant_format::{
-    Around, Document, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder, RecordReader,
-    Redeclared, SourceFacts, Survey, TreeFacts, ValuesBeside, WriteOptions,
+    Document, DocumentFrame, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder,
+    RecordReader, Redeclared, SourceFacts, Survey, TreeFacts, ValuesBeside, WriteOptions,
 };
 
 /// What becomes a column of the whole.
@@ -259,7 +259,7 @@ impl Document for GatheredReader {
         self.of().namespaces()
     }
 
-    fn around(&self) -> Around {
+    fn around(&self) -> DocumentFrame {
         self.of().around()
     }
 

@@ -14,7 +14,7 @@ use numerant_formats::{
 };
 use numerant_naming::{ClashPolicy, Key, NamePattern, Part, RunField, Template, WordsError};
 use numerant_steps::{CASE_COLUMN, OnError, Step, Unmatched};
-use numerant_trees::MOST_DEPTH;
+use numerant_trees::MAX_DEPTH;
 
 /// A job that cannot be run as it is.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -125,7 +125,7 @@ pub enum JobError {
     #[error("--xml-comment: {0}")]
     Comment(WordsError),
     /// Levels that cannot be followed.
-    #[error("--depth must be at least 1 and at most {MOST_DEPTH}")]
+    #[error("--depth must be at least 1 and at most {MAX_DEPTH}")]
     Depth,
     /// Workbooks are packed already.
     #[error("'{0}': workbooks are compressed as they are, so {ending} is for text", ending = .1)]
@@ -501,7 +501,7 @@ impl Job {
         if self
             .read
             .depth
-            .is_some_and(|depth| depth == 0 || depth > MOST_DEPTH)
+            .is_some_and(|depth| depth == 0 || depth > MAX_DEPTH)
         {
             return Err(JobError::Depth);
         }

@@ -26,7 +26,7 @@ pub(crate) struct SourceBegins {
     /// The file that it is.
     pub(crate) path: SourcePath,
     /// What its records become.
-    pub(crate) becomes: Becomes,
+    pub(crate) becomes: OutputMode,
     /// Turns its rejected records into bytes of the rejects file.
     pub(crate) reject_encoder: Arc<dyn RecordEncoder>,
     /// The dialect of its batches.
@@ -38,21 +38,21 @@ pub(crate) struct SourceBegins {
 
 /// What records become.
 #[derive(Clone)]
-pub(crate) enum Becomes {
+pub(crate) enum OutputMode {
     /// Bytes of outputs, at once.
     Bytes(Arc<dyn RecordEncoder>),
     /// Rows of sheets, when all are known. Sources with the same number share the types of their
     /// columns.
     Rows(Arc<Spooler>, usize),
     /// Nothing: the sheet that they are from comes out as it is.
-    Sheet(Arc<KeptSheet>),
+    Sheet(Arc<SourceSheet>),
     /// Rows of the sheet that they are from, as they stand.
-    OwnRows(Arc<KeptSheet>),
+    OwnRows(Arc<SourceSheet>),
 }
 
 /// A sheet that comes out as it is.
 #[derive(Debug)]
-pub(crate) struct KeptSheet {
+pub(crate) struct SourceSheet {
     /// The workbook.
     pub(crate) book: PathBuf,
     /// Its name.
@@ -214,9 +214,9 @@ impl Producer {
         let becomes = match self.format.capabilities().workbook {
             Some(_) if let Some(kept) = kept => {
                 if self.job.like_source {
-                    Becomes::OwnRows(Arc::new(kept))
+                    OutputMode::OwnRows(Arc::new(kept))
                 } else {
-                    Becomes::Sheet(Arc::new(kept))
+                    OutputMode::Sheet(Arc::new(kept))
                 }
             }
             Some(_) if self.job.like_source => {
@@ -233,7 +233,7 @@ impl Producer {
                     source_name: name.clone(),
                     problem: Box::new(problem),
                 })?;
-                Becomes::Rows(Arc::new(spooler), set)
+                OutputMode::Rows(Arc::new(spooler), set)
             }
             None => {
                 let encoder: Arc<dyn RecordEncoder> = match patcher {
@@ -252,7 +252,7 @@ impl Producer {
                     }
                 };
                 self.encoder = Some(Arc::clone(&encoder));
-                Becomes::Bytes(encoder)
+                OutputMode::Bytes(encoder)
             }
         };
         let as_it_stands = reader
@@ -283,7 +283,7 @@ impl Producer {
     }
 
     /// The sheet that a source is, if it comes out as it is.
-    fn kept_sheet(&mut self, reader: &dyn RecordReader) -> Option<KeptSheet> {
+    fn kept_sheet(&mut self, reader: &dyn RecordReader) -> Option<SourceSheet> {
         let facts = reader.facts();
         let name = facts.sheet.clone()?;
         let can = self.format.capabilities();
@@ -300,7 +300,7 @@ impl Producer {
         let because = match path {
             SourcePath::File(book) if keeps && is_open && facts.compression.is_none() => {
                 let header = reader.header().map_or(0, |header| header.at(0).number);
-                return Some(KeptSheet {
+                return Some(SourceSheet {
                     book: book.clone(),
                     name,
                     above: u32::try_from(header).unwrap_or(u32::MAX),
@@ -392,7 +392,7 @@ impl Producer {
     /// Tells the divider how many bytes stand before the first record of an output.
     pub(super) fn measure_header(&mut self, begins: &SourceBegins) -> Result<(), Error> {
         let mut bytes = Vec::new();
-        let Becomes::Bytes(encoder) = &begins.becomes else {
+        let OutputMode::Bytes(encoder) = &begins.becomes else {
             return Ok(());
         };
         let framed = encoder

@@ -13,8 +13,8 @@ use numerant_data::value::ColumnType;
 use numerant_format::column::{Found, TextColumn, Typing};
 use numerant_format::sheet::Types;
 use numerant_format::{
-    Blanks, Document, DocumentNames, EncodeError, EncoderRequest, Fields, OwnEncoder, Patch,
-    PatchColumn, RecordEncoder, RecordReader, Verbatim,
+    Blanks, Document, DocumentNames, EncodeError, EncoderRequest, Fields, Patch, PatchColumn,
+    RecordEncoder, RecordReader, Verbatim, VerbatimEncoder,
 };
 use numerant_shapes::{Shape, ShapeEncoder, ShapeForm, ShapeProblem};
 use numerant_steps::expr::Type;
@@ -153,7 +153,7 @@ impl Producer {
                 let Verbatim {
                     around, one_line, ..
                 } = verbatim;
-                let encoder = OwnEncoder::new(around, foot.clone(), one_line);
+                let encoder = VerbatimEncoder::new(around, foot.clone(), one_line);
                 return Ok((Arc::new(encoder), foot));
             }
             if let Some(writer) = document.writer(self.format.name(), &self.job.write) {

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::path::PathBuf;
 
-use super::super::addresses::{Fate, FilledCopy, NamesChanged};
+use super::super::addresses::{Disposition, FilledCopy, NamesChanged};
 use super::super::suspects::similar_keys;
 use super::super::{Error, Notice};
 use super::Producer;
@@ -124,11 +124,11 @@ impl Producer {
         let mut places: HashMap<(LeftOutReason, String), usize> = HashMap::new();
         for (output, (path, fate)) in named.paths.into_iter().zip(named.fates).enumerate() {
             let reason = match fate {
-                Fate::Write => {
+                Disposition::Write => {
                     paths.push(Some(path));
                     continue;
                 }
-                Fate::Joined(other) => {
+                Disposition::Joined(other) => {
                     paths.push(None);
                     let joined = std::mem::take(&mut sums[output]);
                     for (sum, number) in sums[other as usize].iter_mut().zip(joined) {
@@ -138,9 +138,9 @@ impl Producer {
                     }
                     continue;
                 }
-                Fate::Exists => LeftOutReason::OutputExists,
-                Fate::NameTaken => LeftOutReason::NameTaken,
-                Fate::Incomplete => LeftOutReason::Incomplete,
+                Disposition::Exists => LeftOutReason::OutputExists,
+                Disposition::NameTaken => LeftOutReason::NameTaken,
+                Disposition::Incomplete => LeftOutReason::Incomplete,
             };
             paths.push(None);
             // Some were handed on before it was known that the output would not be written.

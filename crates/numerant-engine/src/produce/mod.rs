@@ -11,10 +11,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use begin::shared_values;
-pub(super) use begin::{Becomes, KeptSheet, SourceBegins};
+pub(super) use begin::{OutputMode, SourceBegins, SourceSheet};
 pub(super) use finish::Produced;
 
-use super::addresses::{Addresses, Fate, protected};
+use super::addresses::{Addresses, Disposition, protected};
 use super::earlier::Earlier;
 use super::notice::{note, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources};
@@ -362,7 +362,10 @@ impl Producer {
         if self.job.max_size.is_some() {
             self.measure_header(&begins)?;
         }
-        let kept = matches!(begins.becomes, Becomes::Sheet(_) | Becomes::OwnRows(_));
+        let kept = matches!(
+            begins.becomes,
+            OutputMode::Sheet(_) | OutputMode::OwnRows(_)
+        );
         emit(Message::Source(begins))?;
         if self.job.fill.template.is_none() {
             // What has no columns in its name is written even if no record comes.
@@ -607,12 +610,12 @@ impl Producer {
         if self.addresses.diverts_any() {
             for output in outputs.iter_mut().filter(|output| **output != NOWHERE) {
                 match self.addresses.fate(*output) {
-                    Fate::Write => {}
-                    Fate::Joined(other) => {
+                    Disposition::Write => {}
+                    Disposition::Joined(other) => {
                         self.diverted[*output as usize] += 1;
                         *output = other;
                     }
-                    Fate::Exists | Fate::NameTaken | Fate::Incomplete => {
+                    Disposition::Exists | Disposition::NameTaken | Disposition::Incomplete => {
                         self.diverted[*output as usize] += 1;
                         *output = NOWHERE;
                     }

@@ -8,7 +8,7 @@ use numerant_engine::gather::ColumnPolicy;
 use numerant_engine::job::Job;
 use numerant_engine::output::ExistingPolicy;
 use numerant_engine::{
-    Error, FileFate, PartsOptions, Refusal, plan_batch, run, run_batch, verify_parts,
+    Error, FileDisposition, PartsOptions, Refusal, plan_batch, run, run_batch, verify_parts,
 };
 use numerant_format::ReadOptions;
 use numerant_steps::{OnError, SortColumn, Step};
@@ -87,7 +87,7 @@ fn a_file_that_fails_stops_no_other() {
     let reached = batch
         .files
         .iter()
-        .filter(|file| !matches!(file.fate, FileFate::NotReached));
+        .filter(|file| !matches!(file.fate, FileDisposition::NotReached));
     assert_eq!(reached.count(), 1);
 }
 

@@ -12,7 +12,7 @@ use numerant_engine::job::{Formulas, Gathering, Job};
 use numerant_engine::{Error, Notice, Refusal, Summary, run};
 use numerant_format::{FillOptions, Incomplete, Occupied};
 use numerant_naming::parse_keys;
-use numerant_sheets::{Extracted, FormProblem};
+use numerant_sheets::{Extracted, TemplateProblem};
 
 /// A workbook of the folder `books`.
 fn book(name: &str) -> PathBuf {
@@ -593,13 +593,13 @@ fn records_of_one_file_fill_tables_by_case_and_forms_by_value() {
     job.out = Some(folder.path("none"));
     assert!(matches!(
         problem(&job),
-        FormProblem::OnlyValues { records: 2 }
+        TemplateProblem::OnlyValues { records: 2 }
     ));
     assert!(!folder.path("none").exists());
 }
 
 /// What is wrong with a template and what is to be put into it.
-fn problem(job: &Job) -> FormProblem {
+fn problem(job: &Job) -> TemplateProblem {
     match run(job, &context()).expect_err("a problem") {
         Error::Form { problem, .. } => *problem,
         other => panic!("{other:?}"),
@@ -616,11 +616,11 @@ fn what_does_not_fit_a_template_is_refused() {
     assert!(said(&["Level!XFE1={.records}"]).contains("outside"));
     assert!(matches!(
         wrong(&[LEVEL]),
-        FormProblem::NoTable { count: 2, .. }
+        TemplateProblem::NoTable { count: 2, .. }
     ));
     assert!(matches!(
         wrong(&[LEVEL, "Salinity!A6={.records:*.tsv}"]),
-        FormProblem::TwoTables { .. }
+        TemplateProblem::TwoTables { .. }
     ));
     let occupied = wrong(&["Level!A5={.records:*_level.tsv}", SALINITY]);
     assert!(
@@ -633,19 +633,19 @@ fn what_does_not_fit_a_template_is_refused() {
     done(&job);
     assert!(matches!(
         wrong(&[LEVEL, "Level!B7={.records:*_salinity.tsv}"]),
-        FormProblem::Overlap { .. }
+        TemplateProblem::Overlap { .. }
     ));
     assert!(matches!(
         wrong(&["Level!B1={.records:*_level.tsv}", SALINITY]),
-        FormProblem::Merged { .. }
+        TemplateProblem::Merged { .. }
     ));
     assert!(matches!(
         wrong(&["Level!A1048576={.records:*_level.tsv}", SALINITY]),
-        FormProblem::TooManyRecords { records: 2, .. }
+        TemplateProblem::TooManyRecords { records: 2, .. }
     ));
     assert!(matches!(
         wrong(&["Summary!B7={station}", LEVEL, SALINITY]),
-        FormProblem::Occupied { count: 1, .. }
+        TemplateProblem::Occupied { count: 1, .. }
     ));
     std::fs::remove_file(folder.path("in/V02_salinity.tsv")).expect("removed");
     let mut job = fill(&folder, &[LEVEL, SALINITY]);
@@ -661,5 +661,5 @@ fn what_does_not_fit_a_template_is_refused() {
         other => panic!("{other:?}"),
     }
     job.fill.template = Some(folder.path("in/V01_level.tsv"));
-    assert_eq!(problem(&job), FormProblem::OtherFormat);
+    assert_eq!(problem(&job), TemplateProblem::OtherFormat);
 }

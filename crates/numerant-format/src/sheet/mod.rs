@@ -32,4 +32,4 @@ pub use serial::{Epoch, write_clock};
 pub use shared::{SharedTexts, Strings};
 pub use typing::{ColumnTally, Odd, Plan, Types, looks_typed, plan_of};
 pub(crate) use write::declared_look;
-pub use write::{Book, Head, Kept, Limits, SheetSink, SpooledColumn, Spooler, width};
+pub use write::{Head, Kept, Limits, SheetSink, SpooledColumn, Spooler, WorkbookContent, width};

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use super::cell::{Cell, Class, Look};
 use super::typing::{ColumnTally, Plan};
 use crate::column::is_json_number;
-use crate::{ControlSigns, EncodeError};
+use crate::{ControlCharacters, EncodeError};
 use numerant_data::dialect::Dialect;
 use numerant_data::record::Batch;
 use numerant_data::value::{Cells, ColumnType, DecimalMark, Moment, Number};
@@ -57,7 +57,7 @@ pub struct Spooler {
     /// The name of the format.
     pub format: &'static str,
     /// What becomes of control characters that the format cannot hold.
-    pub control_signs: ControlSigns,
+    pub control_signs: ControlCharacters,
 }
 
 /// Lengths up to this take one byte. All bytes that say lengths are ASCII, so that what is kept is
@@ -159,13 +159,13 @@ impl Spooler {
             return Ok(None);
         };
         match self.control_signs {
-            ControlSigns::Refuse => Err(EncodeError::ControlSign {
+            ControlCharacters::Refuse => Err(EncodeError::ControlSign {
                 at: at(),
                 column: self.column_name(place),
                 format: self.format,
                 sign,
             }),
-            ControlSigns::Drop => {
+            ControlCharacters::Drop => {
                 let kept: String = text.chars().filter(fits).collect();
                 Ok(Some(kept.into_bytes()))
             }
@@ -294,7 +294,7 @@ pub trait SheetSink {
 
 /// A workbook to write: its sheets in order, and where what was kept of their records is.
 #[derive(Debug)]
-pub struct Book<'a> {
+pub struct WorkbookContent<'a> {
     /// The head of each sheet, and the file with its records.
     pub sheets: Vec<(Head, &'a Path)>,
 }
@@ -302,7 +302,7 @@ pub struct Book<'a> {
 /// Rows that are written between two looks at whether to go on.
 const ROWS_AT_A_TIME: u64 = 1024;
 
-impl Book<'_> {
+impl WorkbookContent<'_> {
     /// Writes all sheets. `told` hears how many records were written.
     pub fn write(
         &self,

@@ -20,7 +20,7 @@ use numerant_data::record::Unit;
 use numerant_data::source::{Input, Place, ReadError, ReadProblem, SharedFile, SourcePath};
 use numerant_data::tree::{Beside, Paths, Tree};
 use numerant_data::value::Number;
-use numerant_format::{Around, MessageFacts, RecordEncoder, SegmentCounts, WriteOptions};
+use numerant_format::{DocumentFrame, MessageFacts, RecordEncoder, SegmentCounts, WriteOptions};
 use numerant_trees::{Leaf, OpenedTrees, RecordOddities, Trees};
 
 /// Segments and values of records that are remembered, all together.
@@ -536,8 +536,8 @@ impl Trees for EdiTrees {
         self.segments.end()
     }
 
-    fn around(&self) -> Around {
-        Around::default()
+    fn around(&self) -> DocumentFrame {
+        DocumentFrame::default()
     }
 
     fn unit(&self) -> Unit {

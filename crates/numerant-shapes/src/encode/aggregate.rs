@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 use std::collections::HashSet;
 
-use super::super::word::{Aggregate, Function, Place};
+use super::super::word::{Aggregate, Function, Placeholder};
 use super::fill::Filler;
 use super::rows::Filled;
 use super::scope::Scope;
@@ -16,7 +16,7 @@ impl Filler<'_> {
         &self,
         aggregate: &Aggregate,
         scope: &Scope<'_>,
-        place: &Place,
+        place: &Placeholder,
     ) -> Result<Filled, EncodeError> {
         if aggregate.function == Function::CountAll {
             return Ok(number(Number::from(scope.rows.len() as u64)));

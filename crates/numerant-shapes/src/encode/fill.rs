@@ -6,14 +6,14 @@ use std::ops::Range;
 
 use super::super::output_text;
 use super::super::parts::{Each, Escape, Item, Member, Over, Piece, Value, When};
-use super::super::word::{Place, ShapeWord, computed_name};
+use super::super::word::{Placeholder, ShapeWord, computed_name};
 use super::rows::{Filled, Rows};
 use super::scope::{Scope, stands_for};
 use super::{ShapeEncoder, line_of};
 use numerant_data::record::{At, Nothing};
 use numerant_data::tree::push_json_text;
 use numerant_data::value::{Moment, Number};
-use numerant_format::{ControlSigns, EncodeError};
+use numerant_format::{ControlCharacters, EncodeError};
 use numerant_markup::{is_allowed, push_escaped};
 use numerant_naming::{OutputFacts, OutputField, Part};
 
@@ -76,7 +76,12 @@ impl Filler<'_> {
     }
 
     /// The value of a column, the same for all records in `scope`.
-    fn value(&self, name: &str, scope: &Scope<'_>, place: &Place) -> Result<Filled, EncodeError> {
+    fn value(
+        &self,
+        name: &str,
+        scope: &Scope<'_>,
+        place: &Placeholder,
+    ) -> Result<Filled, EncodeError> {
         let name = scope.column(name);
         let Some((first, others)) = scope.rows.split_first() else {
             return Ok(Filled::Blank(None));
@@ -99,7 +104,7 @@ impl Filler<'_> {
         &self,
         word: &ShapeWord,
         scope: &Scope<'_>,
-        place: &Place,
+        place: &Placeholder,
     ) -> Result<Filled, EncodeError> {
         let filled = match word {
             ShapeWord::Literal(text) => return Ok(Filled::Text(text.as_bytes().to_vec())),
@@ -142,7 +147,7 @@ impl Filler<'_> {
     }
 
     /// The text of a place.
-    fn text(&self, place: &Place, scope: &Scope<'_>) -> Result<String, EncodeError> {
+    fn text(&self, place: &Placeholder, scope: &Scope<'_>) -> Result<String, EncodeError> {
         let mut text = Vec::new();
         for word in &place.words {
             match self.word(word, scope, place)? {
@@ -226,7 +231,7 @@ impl Filler<'_> {
             let mut values = Vec::new();
             for key in keys {
                 let before = self.tally.get();
-                values.push(self.text(&Place::of_key(key, each.line), &record)?);
+                values.push(self.text(&Placeholder::of_key(key, each.line), &record)?);
                 self.tally.set(before);
             }
             let group = *places.entry(values).or_insert_with(|| {
@@ -298,7 +303,7 @@ impl Filler<'_> {
         for piece in pieces {
             match piece {
                 Piece::Literal(text) => out.extend_from_slice(text.as_bytes()),
-                Piece::Place(place, escape) => {
+                Piece::Placeholder(place, escape) => {
                     let text = self.text(place, scope)?;
                     self.escaped(&text, *escape, place, scope, out)?;
                 }
@@ -339,13 +344,13 @@ impl Filler<'_> {
         &self,
         text: &str,
         escape: Escape,
-        place: &Place,
+        place: &Placeholder,
         scope: &Scope<'_>,
         out: &mut Vec<u8>,
     ) -> Result<(), EncodeError> {
         let mut text = std::borrow::Cow::Borrowed(text);
         if let Some(sign) = text.chars().find(|sign| !is_allowed(*sign)) {
-            if self.encoder.form.control_signs == ControlSigns::Refuse {
+            if self.encoder.form.control_signs == ControlCharacters::Refuse {
                 return Err(EncodeError::ControlSign {
                     at: scope
                         .rows
@@ -393,7 +398,7 @@ impl Filler<'_> {
     ) -> Result<bool, EncodeError> {
         match value {
             Value::Literal(text) => out.extend_from_slice(text.as_bytes()),
-            Value::Place(place) => {
+            Value::Placeholder(place) => {
                 let [word] = &place.words[..] else {
                     push_json_text(self.text(place, scope)?.as_bytes(), out);
                     return Ok(true);

@@ -18,12 +18,15 @@ use scope::Scope;
 
 use super::Shape;
 use super::parts::{Body, Each, Item, Member, Over, Piece, Value, Visitor, visit_pieces};
-use super::word::Place;
+use super::word::Placeholder;
 use numerant_data::record::Batch;
 use numerant_data::value::Cells;
 use numerant_documents::xml::push_comment;
 use numerant_format::column::TextColumn;
-use numerant_format::{Blanks, ControlSigns, EncodeError, Late, LateError, Placed, RecordEncoder};
+use numerant_format::{
+    Blanks, ControlCharacters, DeferredWriteError, DeferredWriter, EncodeError, Placed,
+    RecordEncoder,
+};
 use numerant_naming::{OutputFacts, Words};
 
 /// When a shape can be filled in.
@@ -45,7 +48,7 @@ pub struct ShapeForm {
     /// How blank values are written.
     pub nulls: Blanks,
     /// What becomes of control characters.
-    pub control_signs: ControlSigns,
+    pub control_signs: ControlCharacters,
     /// What stands in a comment before the root element of XML.
     pub comment: Option<Words>,
     /// Each record, or group of records, is a line of JSON.
@@ -141,12 +144,12 @@ impl Shape {
 /// The places of a part, and whether any of it repeats.
 #[derive(Default)]
 struct Places<'a> {
-    all: Vec<&'a Place>,
+    all: Vec<&'a Placeholder>,
     repeats: bool,
 }
 
 impl<'a> Visitor<'a> for Places<'a> {
-    fn place(&mut self, place: &'a Place) {
+    fn place(&mut self, place: &'a Placeholder) {
         self.all.push(place);
     }
 
@@ -159,19 +162,19 @@ impl<'a> Visitor<'a> for Places<'a> {
 impl Places<'_> {
     /// Whether the part can be filled in with one record.
     fn is_of_one_record(&self) -> bool {
-        let in_items = |place: &&Place| place.is_of_output();
+        let in_items = |place: &&Placeholder| place.is_of_output();
         !self.repeats && !self.all.iter().any(in_items)
     }
 }
 
 /// The places around the one part that repeats for each record; `None` if there is no such part.
-fn around_pieces(pieces: &[Piece]) -> Option<Vec<&Place>> {
+fn around_pieces(pieces: &[Piece]) -> Option<Vec<&Placeholder>> {
     let mut around = Vec::new();
     let mut bodies = 0;
     for piece in pieces {
         match piece {
             Piece::Literal(_) => {}
-            Piece::Place(place, _) => around.push(place),
+            Piece::Placeholder(place, _) => around.push(place),
             Piece::Each(Each {
                 over: Over::Records,
                 body,
@@ -190,11 +193,11 @@ fn around_pieces(pieces: &[Piece]) -> Option<Vec<&Place>> {
     (bodies == 1).then_some(around)
 }
 
-fn around_value(value: &Value) -> Option<Vec<&Place>> {
-    fn walk<'a>(value: &'a Value, around: &mut Vec<&'a Place>, bodies: &mut usize) -> bool {
+fn around_value(value: &Value) -> Option<Vec<&Placeholder>> {
+    fn walk<'a>(value: &'a Value, around: &mut Vec<&'a Placeholder>, bodies: &mut usize) -> bool {
         match value {
             Value::Literal(_) => true,
-            Value::Place(place) => {
+            Value::Placeholder(place) => {
                 around.push(place);
                 true
             }
@@ -353,7 +356,7 @@ fn level_of_each(value: &Value, level: usize) -> Option<usize> {
         Member::Each(_) | Member::When(_) => None,
     };
     match value {
-        Value::Literal(_) | Value::Place(_) => None,
+        Value::Literal(_) | Value::Placeholder(_) => None,
         Value::Object(members) => members.iter().find_map(member),
         Value::List(items) => items.iter().find_map(|item| match item {
             Item::Each(_) => Some(level + 1),
@@ -373,7 +376,7 @@ fn body_of_pieces(pieces: &[Piece]) -> Option<&[Piece]> {
 
 fn body_of_value(value: &Value) -> Option<&Item> {
     match value {
-        Value::Literal(_) | Value::Place(_) => None,
+        Value::Literal(_) | Value::Placeholder(_) => None,
         Value::Object(members) => members.iter().find_map(|member| match member {
             Member::One { value, .. } => body_of_value(value),
             Member::Each(_) | Member::When(_) => None,
@@ -452,18 +455,18 @@ impl RecordEncoder for ShapeEncoder {
         Ok(())
     }
 
-    fn late(&self) -> Option<&dyn Late> {
+    fn late(&self) -> Option<&dyn DeferredWriter> {
         (self.mode != Mode::Stream).then_some(self)
     }
 }
 
-impl Late for ShapeEncoder {
+impl DeferredWriter for ShapeEncoder {
     fn write(
         &self,
         facts: &OutputFacts,
         kept: &mut BufReader<File>,
         out: &mut dyn Write,
-    ) -> Result<Placed, LateError> {
+    ) -> Result<Placed, DeferredWriteError> {
         if self.mode == Mode::Frame {
             let (head, foot) = self.frame(Some(facts))?;
             out.write_all(&head)?;
@@ -475,7 +478,7 @@ impl Late for ShapeEncoder {
         kept.take(self.form.max_kept as u64 + 1)
             .read_to_end(&mut bytes)?;
         if bytes.len() > self.form.max_kept {
-            return Err(LateError::TooLarge);
+            return Err(DeferredWriteError::TooLarge);
         }
         let rows = Kept::new(bytes, self.columns.len());
         let scope: Vec<u32> = (0..rows.starts.len() as u32).collect();

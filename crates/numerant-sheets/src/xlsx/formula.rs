@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::ops::Range;
 
-use super::place::{Anchored, Place};
+use super::cell_reference::{Anchored, CellReference};
 
 /// What a formula leads to.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -249,7 +249,7 @@ pub(super) fn with_cells(
 }
 
 /// A formula that another cell shares, as it is for this one.
-pub(super) fn shifted(formula: &str, from: Place, to: Place) -> Option<String> {
+pub(super) fn shifted(formula: &str, from: CellReference, to: CellReference) -> Option<String> {
     let (named, _) = cells(formula);
     with_cells(formula, &named, |_, mut cell| {
         let shift = |value: u32, from: u32, to: u32| (value + to).checked_sub(from);

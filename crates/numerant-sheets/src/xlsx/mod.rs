@@ -1,17 +1,17 @@
 //! Workbooks after ECMA-376 / ISO/IEC 29500 (Office Open XML), `.xlsx` and `.xlsm`.
 
+mod cell_reference;
 mod edit;
 mod fast;
 mod formula;
 mod parts;
-mod place;
 mod read;
 mod strings;
 mod write;
 
 pub use edit::{
-    Cutting, ExtractError, Extracted, FillError, Form, FormProblem, PutTable, Shelf, Taken, Ways,
-    assemble,
+    AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter, TakenSheet,
+    TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
 };
 pub(crate) use parts::{Relations, check_own_parts, office_document};
 pub use read::XlsxBook;

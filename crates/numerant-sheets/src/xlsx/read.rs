@@ -11,10 +11,10 @@ use std::sync::{Arc, OnceLock};
 
 use quick_xml::events::{BytesStart, Event};
 
+use super::cell_reference;
 use super::fast::{self, Fast};
 use super::formula::shifted;
 use super::parts::{Relations, check_own_parts, office_document};
-use super::place;
 use super::strings::{TextState, read_strings, unescaped};
 use crate::package::Package;
 use numerant_data::source::{Place, ReadProblem};
@@ -237,7 +237,7 @@ struct Formulas {
     group: Option<String>,
     text: String,
     /// The formulas that others share, with the cells that they were written for.
-    shared: HashMap<String, (place::Place, String)>,
+    shared: HashMap<String, (cell_reference::CellReference, String)>,
 }
 
 impl Formulas {
@@ -248,7 +248,7 @@ impl Formulas {
     }
 
     /// The formula of the open cell, which is at `place`.
-    fn take(&mut self, place: place::Place) -> String {
+    fn take(&mut self, place: cell_reference::CellReference) -> String {
         let text = std::mem::take(&mut self.text);
         match self.group.take() {
             Some(group) if text.is_empty() => {
@@ -427,7 +427,7 @@ impl State {
             }
             if let Some(formulas) = &mut self.formulas {
                 let row_number = u32::try_from(self.row).unwrap_or(u32::MAX);
-                let place = place::Place {
+                let place = cell_reference::CellReference {
                     row: row_number,
                     column,
                 };

@@ -9,7 +9,7 @@ use numerant_data::record::Batch;
 
 /// The slot of the column that a condition names, and that of the value that is taken for it; `None` if
 /// the segment or field has none.
-pub(super) type Taken = Vec<(usize, Option<usize>)>;
+pub(super) type Choice = Vec<(usize, Option<usize>)>;
 
 /// The values that stand several times, of the columns that a condition names.
 #[derive(Clone, Debug, Default)]
@@ -189,10 +189,10 @@ impl AnyOf {
             };
         }
         // For each group the choices of values in it.
-        let mut choices: Vec<Vec<Taken>> = Vec::with_capacity(self.groups.len());
+        let mut choices: Vec<Vec<Choice>> = Vec::with_capacity(self.groups.len());
         let mut combinations = 1_usize;
         for group in &self.groups {
-            let mut of_group: Vec<Taken> = Vec::new();
+            let mut of_group: Vec<Choice> = Vec::new();
             for number in 0..group.count {
                 let present: Vec<Vec<usize>> = group
                     .columns
@@ -202,7 +202,7 @@ impl AnyOf {
                 if present.iter().all(Vec::is_empty) {
                     continue;
                 }
-                let mut taken: Vec<Taken> = vec![Taken::new()];
+                let mut taken: Vec<Choice> = vec![Choice::new()];
                 for (column, present) in group.columns.iter().zip(&present) {
                     let slots: Vec<Option<usize>> = if present.is_empty() {
                         vec![None]
@@ -236,7 +236,7 @@ impl AnyOf {
             return Err(Choices::TooMany(combinations));
         }
         let mut is_unknown = false;
-        let mut taken = Taken::new();
+        let mut taken = Choice::new();
         for combination in 0..combinations {
             taken.clear();
             let mut rest = combination;

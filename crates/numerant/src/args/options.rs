@@ -16,7 +16,7 @@ use numerant_engine::job::{Formulas, Overflow};
 use numerant_engine::output::ExistingPolicy;
 use numerant_format::sheet::{Types, Uncomputed};
 use numerant_format::{
-    Balance, Blanks, ControlSigns, Miscounted, Namespace, Ragged, ReadOptions, WriteOptions,
+    Balance, Blanks, ControlCharacters, Miscounted, Namespace, Ragged, ReadOptions, WriteOptions,
 };
 use numerant_naming::{ClashPolicy, KeyError, NamePattern, Template, Words, parse_columns};
 
@@ -82,9 +82,9 @@ const LINE_ENDS: &[(&str, LineEnd)] = &[
 
 const TYPES: &[(&str, Types)] = &[("auto", Types::Auto), ("off", Types::Off)];
 
-const CONTROL_SIGNS: &[(&str, ControlSigns)] = &[
-    ("refuse", ControlSigns::Refuse),
-    ("drop", ControlSigns::Drop),
+const CONTROL_SIGNS: &[(&str, ControlCharacters)] = &[
+    ("refuse", ControlCharacters::Refuse),
+    ("drop", ControlCharacters::Drop),
 ];
 
 const COLUMNS: &[(&str, ColumnPolicy)] = &[
@@ -439,7 +439,7 @@ pub(super) struct WritingOptions {
     column_types: Types,
     /// What to do with control characters where a format has no way to write them
     #[arg(long, value_name = "POLICY", value_parser = choice(CONTROL_SIGNS), default_value = "refuse")]
-    control_signs: ControlSigns,
+    control_signs: ControlCharacters,
     /// How blank values are written in JSON and XML: keep, as they stand in a document, and those of
     /// tables as null in JSON and not at all in XML; or all absent, null or empty
     #[arg(long, value_name = "HOW", value_parser = choice(NULLS), default_value = "keep")]

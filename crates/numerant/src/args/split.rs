@@ -135,7 +135,8 @@ mod tests {
     use numerant_engine::output::ExistingPolicy;
     use numerant_format::sheet::Types;
     use numerant_format::{
-        Balance, Blanks, ControlSigns, FillOptions, OptionValues, Ragged, ReadOptions, WriteOptions,
+        Balance, Blanks, ControlCharacters, FillOptions, OptionValues, Ragged, ReadOptions,
+        WriteOptions,
     };
     use numerant_naming::ClashPolicy;
 
@@ -404,7 +405,7 @@ mod tests {
                 bom: Some(false),
                 line_end: Some(LineEnd::CrLf),
                 types: Types::Off,
-                control_signs: ControlSigns::Drop,
+                control_signs: ControlCharacters::Drop,
                 nulls: Blanks::Null,
                 indent: Some(2),
                 flat: true,

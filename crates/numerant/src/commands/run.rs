@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use numerant_data::source::SourcePath;
 use numerant_engine::job::Job;
-use numerant_engine::{BatchSummary, Context, Error, FileFate, Summary};
+use numerant_engine::{BatchSummary, Context, Error, FileDisposition, Summary};
 
 use super::{Failure, saved};
 use crate::args::{Mode, RunRequest};
@@ -79,8 +79,8 @@ fn batch(
 /// A file that was the only one and has failed is an error like that of any run.
 fn one_failure(mut batch: BatchSummary) -> Result<BatchSummary, Error> {
     if let [single] = batch.files.as_slice()
-        && let FileFate::Failed(_) = single.fate
-        && let Some(FileFate::Failed(error)) = batch.files.pop().map(|file| file.fate)
+        && let FileDisposition::Failed(_) = single.fate
+        && let Some(FileDisposition::Failed(error)) = batch.files.pop().map(|file| file.fate)
     {
         return Err(*error);
     }

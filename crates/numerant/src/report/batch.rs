@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use numerant_engine::{BatchFile, BatchSummary, FileFate, SkipReason};
+use numerant_engine::{BatchFile, BatchSummary, FileDisposition, SkipReason};
 
 use super::run;
 use super::table::{Align, Table};
@@ -35,7 +35,7 @@ pub(super) fn show(
 ) -> io::Result<()> {
     let summary = &batch.summary;
     if let [single] = batch.files.as_slice()
-        && let FileFate::Done { .. } = single.fate
+        && let FileDisposition::Done { .. } = single.fate
     {
         return if planned {
             run::plan(out, summary, ends_here)
@@ -47,7 +47,7 @@ pub(super) fn show(
         .files
         .iter()
         .filter_map(|file| match &file.fate {
-            FileFate::Done {
+            FileDisposition::Done {
                 records,
                 bytes,
                 outputs,
@@ -124,22 +124,25 @@ pub(super) fn show(
 
 /// How many files were converted, skipped and failed, and why those were skipped.
 fn totals(out: &mut impl Write, batch: &BatchSummary, planned: bool) -> io::Result<()> {
-    let count = |fits: fn(&FileFate) -> bool| {
+    let count = |fits: fn(&FileDisposition) -> bool| {
         let fitting = batch.files.iter().filter(|file| fits(&file.fate));
         fitting.count() as u64
     };
     let parts = [
         (
-            count(|fate| matches!(fate, FileFate::Done { .. })),
+            count(|fate| matches!(fate, FileDisposition::Done { .. })),
             if planned { "to do" } else { "done" },
         ),
         (
-            count(|fate| matches!(fate, FileFate::Skipped(_))),
+            count(|fate| matches!(fate, FileDisposition::Skipped(_))),
             "skipped",
         ),
-        (count(|fate| matches!(fate, FileFate::Failed(_))), "failed"),
         (
-            count(|fate| matches!(fate, FileFate::NotReached)),
+            count(|fate| matches!(fate, FileDisposition::Failed(_))),
+            "failed",
+        ),
+        (
+            count(|fate| matches!(fate, FileDisposition::NotReached)),
             "not reached",
         ),
     ];
@@ -152,7 +155,7 @@ fn totals(out: &mut impl Write, batch: &BatchSummary, planned: bool) -> io::Resu
     let all = files(batch.files.len() as u64);
     writeln!(out, "{all}: {}", shown.join(", "))?;
     let reasons = batch.files.iter().filter_map(|file| match &file.fate {
-        FileFate::Skipped(reason) => Some((file, reason)),
+        FileDisposition::Skipped(reason) => Some((file, reason)),
         _ => None,
     });
     let skipped: Vec<(&BatchFile, &SkipReason)> = reasons.collect();
@@ -180,7 +183,7 @@ pub(super) fn skipped(reason: &SkipReason) -> String {
 pub(super) fn failures(out: &mut impl Write, batch: &BatchSummary) -> io::Result<()> {
     let mut told: Vec<String> = Vec::new();
     for file in &batch.files {
-        let FileFate::Failed(error) = &file.fate else {
+        let FileDisposition::Failed(error) = &file.fate else {
             continue;
         };
         let mut message = error.to_string();

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use numerant_engine::{BatchFile, BatchSummary, FileFate, Summary};
+use numerant_engine::{BatchFile, BatchSummary, FileDisposition, Summary};
 use serde_json::{Value, json};
 
 use super::notice;
@@ -70,7 +70,7 @@ pub(super) fn batch(batch: &BatchSummary, planned: bool) -> Value {
 fn file(file: &BatchFile) -> Value {
     let source = &file.source;
     match &file.fate {
-        FileFate::Done {
+        FileDisposition::Done {
             records,
             bytes,
             outputs,
@@ -81,17 +81,17 @@ fn file(file: &BatchFile) -> Value {
             "bytes": bytes,
             "outputs": outputs,
         }),
-        FileFate::Skipped(reason) => {
+        FileDisposition::Skipped(reason) => {
             json!({ "source": source, "fate": "skipped", "why": super::batch::skipped(reason) })
         }
-        FileFate::Failed(error) => json!({
+        FileDisposition::Failed(error) => json!({
             "source": source,
             "fate": "failed",
             "why": error.to_string(),
             "hint": error.hint(),
             "details": error.details(usize::MAX).0,
         }),
-        FileFate::NotReached => json!({ "source": source, "fate": "not-reached" }),
+        FileDisposition::NotReached => json!({ "source": source, "fate": "not-reached" }),
     }
 }
 

@@ -19,7 +19,7 @@ use std::io::{self, Write};
 
 use numerant_engine::output::Recovered;
 use numerant_engine::{
-    BatchSummary, Error, FileFate, Inspection, LedgerCheck, Notice, PartsCheck, Summary,
+    BatchSummary, Error, FileDisposition, Inspection, LedgerCheck, Notice, PartsCheck, Summary,
     ValueCounts,
 };
 use numerant_schema::Sample;
@@ -300,7 +300,7 @@ impl Reporter {
     pub(crate) fn batch(&self, batch: &BatchSummary, planned: bool) -> io::Result<()> {
         self.tell(Level::Result, words::books(&batch.summary.ledger));
         for file in &batch.files {
-            if let FileFate::Failed(error) = &file.fate {
+            if let FileDisposition::Failed(error) = &file.fate {
                 self.tell(Level::Note, format!("{}: {error}", file.source));
             }
         }

@@ -22,7 +22,7 @@ const LONGER: [&str; 15] = [
     "crates/numerant-sheets/src/ods/read.rs",
     "crates/numerant-sheets/src/xlsx/read.rs",
     "crates/numerant-steps/src/expr/evaluate/mod.rs",
-    "crates/numerant-trees/src/lay/mod.rs",
+    "crates/numerant-trees/src/flatten/mod.rs",
     "crates/numerant-trees/src/reader.rs",
     "crates/numerant/src/demo/walk.rs",
     "crates/numerant/src/report/notice.rs",

@@ -15,8 +15,8 @@ use std::sync::atomic::AtomicBool;
 use numerant_data::source::SourcePath;
 use numerant_engine::job::Job;
 use numerant_engine::{
-    BatchFile, BatchSummary, Context, FileFate, Inspection, SkipReason, Summary, Unobserved, files,
-    inspect, run,
+    BatchFile, BatchSummary, Context, FileDisposition, Inspection, SkipReason, Summary, Unobserved,
+    files, inspect, run,
 };
 use zip::write::SimpleFileOptions;
 
@@ -179,18 +179,18 @@ pub(crate) fn fates(batch: &BatchSummary) -> Vec<String> {
     let fate = |file: &BatchFile| {
         let name = Path::new(&file.source).file_name().expect("a name");
         let fate = match &file.fate {
-            FileFate::Done {
+            FileDisposition::Done {
                 records, outputs, ..
             } => format!("{records} to {}", outputs.join(", ")),
-            FileFate::Skipped(reason) => match reason {
+            FileDisposition::Skipped(reason) => match reason {
                 SkipReason::OutputOf(other) => {
                     let other = Path::new(other).file_name().expect("a name");
                     format!("output of {}", other.display())
                 }
                 other => format!("{other:?}"),
             },
-            FileFate::Failed(error) => format!("failed: {error}"),
-            FileFate::NotReached => "not reached".to_owned(),
+            FileDisposition::Failed(error) => format!("failed: {error}"),
+            FileDisposition::NotReached => "not reached".to_owned(),
         };
         format!("{}: {fate}", name.display())
     };

@@ -6,9 +6,9 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
-use super::book::{Book, edit_part};
+use super::edited_workbook::{EditedWorkbook, edit_part};
 use super::element::{Document, Element};
-use super::relations::Leads;
+use super::relations::Relationships;
 use super::sheet::{Edit, Scan, Uses};
 use super::strings::{self, Texts};
 use super::styles::{Colors, Styles};
@@ -30,7 +30,7 @@ const RELATIONS_TYPE: &str = "application/vnd.openxmlformats-package.relationshi
 
 /// A sheet that is taken.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Taken {
+pub struct TakenSheet {
     /// Its workbook.
     pub book: PathBuf,
     /// What it is called there.
@@ -41,7 +41,7 @@ pub struct Taken {
 
 /// How sheets are taken.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Ways {
+pub struct AssembleOptions {
     /// All formulas become their values.
     pub values: bool,
     /// The file may have macros.
@@ -121,21 +121,21 @@ impl Extracted {
 
 /// Workbooks that were opened last, as outputs that follow each other often have sheets of one.
 #[derive(Default)]
-pub struct Shelf(Mutex<Vec<(PathBuf, Book)>>);
+pub struct WorkbookCache(Mutex<Vec<(PathBuf, EditedWorkbook)>>);
 
 /// Workbooks that stand on a shelf.
 const ON_SHELF: usize = 4;
 
-impl Shelf {
+impl WorkbookCache {
     /// A workbook of which no sheet is kept yet.
-    fn book(&self, path: &Path) -> Result<Book, ReadProblem> {
+    fn book(&self, path: &Path) -> Result<EditedWorkbook, ReadProblem> {
         let Ok(mut books) = self.0.lock() else {
-            return Book::open(path);
+            return EditedWorkbook::open(path);
         };
         if let Some((_, book)) = books.iter().find(|(known, _)| known == path) {
             return Ok(book.clone());
         }
-        let book = Book::open(path)?;
+        let book = EditedWorkbook::open(path)?;
         if books.len() == ON_SHELF {
             books.remove(0);
         }
@@ -147,12 +147,12 @@ impl Shelf {
 /// Writes these sheets to a workbook at `to`: those of the first workbook in its order, then those of the
 /// second, and so on.
 pub fn assemble(
-    taken: &[Taken],
-    ways: Ways,
-    shelf: &Shelf,
+    taken: &[TakenSheet],
+    ways: AssembleOptions,
+    shelf: &WorkbookCache,
     to: OutFile,
 ) -> Result<Extracted, ExtractError> {
-    let mut books: Vec<(&Path, Vec<&Taken>)> = Vec::new();
+    let mut books: Vec<(&Path, Vec<&TakenSheet>)> = Vec::new();
     for sheet in taken {
         match books.iter_mut().find(|(book, _)| *book == sheet.book) {
             Some((_, sheets)) => sheets.push(sheet),
@@ -164,7 +164,7 @@ pub fn assemble(
         return Ok(Extracted::default());
     };
     let failed = |book: &Path, problem| ExtractError::Read(book.to_owned(), problem);
-    let open = |book: &Path, sheets: &[&Taken]| Ok(opened(shelf.book(book)?, sheets, ways));
+    let open = |book: &Path, sheets: &[&TakenSheet]| Ok(opened(shelf.book(book)?, sheets, ways));
     let base = open(first, &sheets).map_err(|problem| failed(first, problem))?;
     let alone = books.len() == 0;
     let mut target =
@@ -190,7 +190,11 @@ pub fn assemble(
 }
 
 /// A workbook of which these sheets are kept.
-fn opened(mut book: Book, sheets: &[&Taken], ways: Ways) -> Book {
+fn opened(
+    mut book: EditedWorkbook,
+    sheets: &[&TakenSheet],
+    ways: AssembleOptions,
+) -> EditedWorkbook {
     for listed in &mut book.sheets {
         let taken = sheets.iter().find(|taken| taken.sheet == listed.name);
         listed.kept = taken.is_some() || (ways.charts && !listed.has_cells);
@@ -203,7 +207,7 @@ fn opened(mut book: Book, sheets: &[&Taken], ways: Ways) -> Book {
 
 /// A workbook that is being made of the package of the first.
 pub(super) struct Target {
-    pub(super) book: Book,
+    pub(super) book: EditedWorkbook,
     pub(super) repack: Repack<'static>,
     pub(super) told: Extracted,
     /// The types of parts.
@@ -228,7 +232,7 @@ pub(super) struct Target {
     pub(super) begun_styles: Option<String>,
     /// Numbers that tables have, at most.
     pub(super) next_table: u32,
-    root: Option<Leads>,
+    root: Option<Relationships>,
     properties: Option<String>,
     cut: bool,
 }
@@ -237,8 +241,8 @@ impl Target {
     /// Begins with a workbook, which is all there is if it is `alone`. Its sheets are looked through
     /// where `looks` says so.
     pub(super) fn begin(
-        mut book: Book,
-        ways: Ways,
+        mut book: EditedWorkbook,
+        ways: AssembleOptions,
         alone: bool,
         looks: bool,
     ) -> Result<Self, ReadProblem> {
@@ -279,7 +283,7 @@ impl Target {
             let known = known.elements().filter_map(|name| name.attribute("name"));
             names.extend(known.map(|name| name.to_lowercase()));
         }
-        let mut root = Leads::of(&book.package, "")?;
+        let mut root = Relationships::of(&book.package, "")?;
         if let Some(root) = &mut root {
             told.signature = root.retain(|lead| lead.kind != "origin");
             if cut || !alone {
@@ -348,7 +352,7 @@ impl Target {
     /// workbooks.
     fn reserve(&mut self, reached: &[(String, String)]) -> Result<(), ReadProblem> {
         for (path, _) in reached {
-            let leads = Leads::of(&self.book.package, path)?;
+            let leads = Relationships::of(&self.book.package, path)?;
             let targets = leads.iter().flat_map(|leads| &leads.all);
             let inside = targets.filter(|lead| !lead.outside);
             self.reserved
@@ -359,7 +363,7 @@ impl Target {
 
     /// Takes away from a sheet what leads to parts that are not there, and returns their identifiers.
     fn drop_dangling(&mut self, sheet: &str) -> Result<HashSet<String>, ReadProblem> {
-        let Some(mut leads) = Leads::of(&self.book.package, sheet)? else {
+        let Some(mut leads) = Relationships::of(&self.book.package, sheet)? else {
             return Ok(HashSet::new());
         };
         let package = &self.book.package;
@@ -489,7 +493,7 @@ impl Target {
     /// Writes all that was kept to be written last.
     pub(super) fn finish(
         mut self,
-        ways: Ways,
+        ways: AssembleOptions,
     ) -> Result<(Repack<'static>, Extracted), ReadProblem> {
         let macros = ways.macros;
         for element in self.types.root.elements_mut() {

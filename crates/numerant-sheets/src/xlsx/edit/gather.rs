@@ -4,10 +4,10 @@
 use std::collections::{HashMap, HashSet};
 use std::io::Write;
 
-use super::assemble::{CONTENT_TYPES, Target, Ways};
-use super::book::{Book, edit_part};
+use super::assemble::{AssembleOptions, CONTENT_TYPES, Target};
+use super::edited_workbook::{EditedWorkbook, edit_part};
 use super::element::{Document, Element};
-use super::relations::{Lead, Leads};
+use super::relations::{Relationship, Relationships};
 use super::sheet::{Edit, Scan, Uses};
 use super::strings::Texts;
 use super::styles::{Colors, PLAIN_STYLES, Styles};
@@ -48,7 +48,11 @@ const STRINGS_TYPE: &str =
 
 impl Target {
     /// Adds the kept sheets of another workbook behind those that there are.
-    pub(super) fn graft(&mut self, mut other: Book, ways: Ways) -> Result<(), ReadProblem> {
+    pub(super) fn graft(
+        &mut self,
+        mut other: EditedWorkbook,
+        ways: AssembleOptions,
+    ) -> Result<(), ReadProblem> {
         self.check_alike(&mut other)?;
         let mut edit = Edit {
             gone: other.gone(ways.values)?,
@@ -107,8 +111,8 @@ impl Target {
     }
 
     /// Refuses a workbook whose sheets cannot stand beside those that there are.
-    fn check_alike(&mut self, other: &mut Book) -> Result<(), ReadProblem> {
-        let is_strict = |book: &Book| {
+    fn check_alike(&mut self, other: &mut EditedWorkbook) -> Result<(), ReadProblem> {
+        let is_strict = |book: &EditedWorkbook| {
             let declared = book.document.root.attributes();
             declared
                 .iter()
@@ -119,7 +123,7 @@ impl Target {
                 why: "one is strict Office Open XML and the other transitional; save both in one form",
             });
         }
-        let from_1904 = |book: &mut Book| {
+        let from_1904 = |book: &mut EditedWorkbook| {
             let properties = book.document.root.child_mut("workbookPr");
             let value = properties.and_then(|properties| properties.attribute("date1904"));
             value.is_some_and(|value| value == "1" || value == "true")
@@ -150,7 +154,7 @@ impl Target {
     /// left out.
     fn new_names(
         &mut self,
-        other: &Book,
+        other: &EditedWorkbook,
         edit: &mut Edit,
         renamed: &mut Vec<(String, String)>,
     ) -> Vec<Element> {
@@ -187,7 +191,7 @@ impl Target {
         new
     }
 
-    fn add_names(&mut self, other: &Book, names: Vec<Element>, edit: &Edit) {
+    fn add_names(&mut self, other: &EditedWorkbook, names: Vec<Element>, edit: &Edit) {
         let root = &mut self.book.document.root;
         let prefix = root.prefix().to_owned();
         // The sheets of the other workbook are listed by now.
@@ -220,7 +224,7 @@ impl Target {
 
     fn graft_styles(
         &mut self,
-        other: &Book,
+        other: &EditedWorkbook,
         uses: &Uses,
         edit: &mut Edit,
     ) -> Result<(), ReadProblem> {
@@ -248,7 +252,7 @@ impl Target {
     }
 
     /// Adds a part for styles, of which there was none.
-    fn begin_styles(&mut self, other: &Book) {
+    fn begin_styles(&mut self, other: &EditedWorkbook) {
         let path = self.free_path("xl/styles.xml");
         let kind = relation_type(&other.leads, "styles");
         self.book.leads.add(&kind, &format!("/{path}"));
@@ -258,7 +262,7 @@ impl Target {
 
     fn graft_texts(
         &mut self,
-        other: &Book,
+        other: &EditedWorkbook,
         uses: &Uses,
         edit: &mut Edit,
     ) -> Result<(), ReadProblem> {
@@ -291,7 +295,7 @@ impl Target {
     }
 
     /// Adds a list of shared texts, in which there are none yet.
-    fn begin_texts(&mut self, other: &Book) {
+    fn begin_texts(&mut self, other: &EditedWorkbook) {
         let path = self.free_path("xl/sharedStrings.xml");
         let kind = relation_type(&other.leads, "sharedStrings");
         self.book.leads.add(&kind, &format!("/{path}"));
@@ -317,7 +321,7 @@ impl Target {
     /// Lists the caches of pivot tables, each with a free number; what their numbers have become.
     fn graft_caches(
         &mut self,
-        other: &Book,
+        other: &EditedWorkbook,
         places: &HashMap<String, String>,
     ) -> Result<HashMap<String, String>, ReadProblem> {
         let mut numbers = HashMap::new();
@@ -352,7 +356,7 @@ impl Target {
     /// Brings the parts of another workbook to their places.
     fn carry(
         &mut self,
-        other: &Book,
+        other: &EditedWorkbook,
         reached: &[(String, String)],
         places: &HashMap<String, String>,
         edit: &Edit,
@@ -362,10 +366,10 @@ impl Target {
         let types = other.part(CONTENT_TYPES)?;
         for (path, kind) in reached {
             let place = &places[&path.to_lowercase()];
-            let mut leads = Leads::of(&other.package, path)?;
+            let mut leads = Relationships::of(&other.package, path)?;
             let mut dangling = HashSet::new();
             if let Some(leads) = &mut leads {
-                let is_lost = |lead: &&Lead| LOST.contains(&lead.kind.as_str());
+                let is_lost = |lead: &&Relationship| LOST.contains(&lead.kind.as_str());
                 self.told.lost += leads.all.iter().filter(is_lost).count() as u64;
                 dangling = leads.split_off(|lead| {
                     lead.outside || places.contains_key(&lead.target.to_lowercase())
@@ -457,7 +461,7 @@ impl Target {
     }
 
     /// Lists the other workbooks that formulas lead to.
-    fn graft_links(&mut self, other: &Book, places: &HashMap<String, String>) {
+    fn graft_links(&mut self, other: &EditedWorkbook, places: &HashMap<String, String>) {
         let Some(list) = other.document.root.child("externalReferences") else {
             return;
         };
@@ -475,7 +479,7 @@ impl Target {
     }
 
     /// Lists the sheets of another workbook.
-    fn list_sheets(&mut self, other: &Book, places: &HashMap<String, String>) {
+    fn list_sheets(&mut self, other: &EditedWorkbook, places: &HashMap<String, String>) {
         let listed = other.document.root.child("sheets");
         for sheet in other.kept() {
             let Some(place) = places.get(&sheet.path.to_lowercase()) else {
@@ -534,7 +538,7 @@ impl Target {
 }
 
 /// The styles of a workbook; those that programs take for cells where it has none.
-fn styles_of(book: &Book) -> Result<Styles, ReadProblem> {
+fn styles_of(book: &EditedWorkbook) -> Result<Styles, ReadProblem> {
     let path = book.shared("styles");
     let bytes = match &path {
         Some(path) => book.package.bytes(path, super::SMALL)?,
@@ -545,7 +549,7 @@ fn styles_of(book: &Book) -> Result<Styles, ReadProblem> {
 }
 
 /// The type of a relation of a kind, as a workbook writes it.
-fn relation_type(leads: &Leads, kind: &str) -> String {
+fn relation_type(leads: &Relationships, kind: &str) -> String {
     let written = leads
         .document
         .root

@@ -1,7 +1,7 @@
 //! Workbooks changed as packages: what is not touched is carried over byte for byte.
 
 mod assemble;
-mod book;
+mod edited_workbook;
 mod element;
 mod fill;
 mod gather;
@@ -11,9 +11,9 @@ mod sheet;
 mod strings;
 mod styles;
 
-pub use assemble::{ExtractError, Extracted, Shelf, Taken, Ways, assemble};
-pub use fill::{FillError, Form, FormProblem, PutTable};
-pub use rows::Cutting;
+pub use assemble::{AssembleOptions, ExtractError, Extracted, TakenSheet, WorkbookCache, assemble};
+pub use fill::{FillError, PutTable, TemplateProblem, WorkbookTemplate};
+pub use rows::RowCutter;
 
 /// Bytes that a part besides sheets and shared texts may take.
 const SMALL: u64 = 64 << 20;

@@ -10,16 +10,16 @@ use numerant_data::source::ReadProblem;
 
 /// Where a part leads.
 #[derive(Clone, Debug)]
-pub(super) struct Leads {
+pub(super) struct Relationships {
     /// The part that says so.
     pub(super) path: String,
     pub(super) document: Document,
-    pub(super) all: Vec<Lead>,
+    pub(super) all: Vec<Relationship>,
 }
 
 /// Where an identifier leads.
 #[derive(Clone, Debug)]
-pub(super) struct Lead {
+pub(super) struct Relationship {
     pub(super) id: String,
     /// The last word of the type.
     pub(super) kind: String,
@@ -28,7 +28,7 @@ pub(super) struct Lead {
     pub(super) outside: bool,
 }
 
-impl Leads {
+impl Relationships {
     /// Where the part at `path` leads; `None` if nowhere.
     pub(super) fn of(package: &Package, path: &str) -> Result<Option<Self>, ReadProblem> {
         let (own, folder) = relations_path(path);
@@ -40,7 +40,7 @@ impl Leads {
             let text = |name| element.attribute(name).unwrap_or_default();
             let outside = text("TargetMode") == "External";
             let (kind, target) = (text("Type"), text("Target"));
-            Lead {
+            Relationship {
                 id: text("Id"),
                 kind: kind.rsplit('/').next().unwrap_or_default().to_owned(),
                 target: if outside {
@@ -60,7 +60,7 @@ impl Leads {
     }
 
     /// Leaves out what does not fit.
-    pub(super) fn retain(&mut self, mut wanted: impl FnMut(&Lead) -> bool) -> bool {
+    pub(super) fn retain(&mut self, mut wanted: impl FnMut(&Relationship) -> bool) -> bool {
         let before = self.all.len();
         self.all.retain(&mut wanted);
         let all = &self.all;
@@ -72,7 +72,7 @@ impl Leads {
     }
 
     /// Leaves out what does not fit, and returns the identifiers of that.
-    pub(super) fn split_off(&mut self, wanted: impl Fn(&Lead) -> bool) -> HashSet<String> {
+    pub(super) fn split_off(&mut self, wanted: impl Fn(&Relationship) -> bool) -> HashSet<String> {
         let gone = self.all.iter().filter(|lead| !wanted(lead));
         let gone = gone.map(|lead| lead.id.clone()).collect();
         self.retain(wanted);
@@ -90,7 +90,7 @@ impl Leads {
         entry.set_attribute("Type", Some(relation_type));
         entry.set_attribute("Target", Some(target));
         self.document.root.push(entry);
-        self.all.push(Lead {
+        self.all.push(Relationship {
             id: id.clone(),
             kind: relation_type
                 .rsplit('/')
@@ -104,7 +104,7 @@ impl Leads {
     }
 
     /// Gives parts other targets.
-    pub(super) fn redirect(&mut self, target: impl Fn(&Lead) -> Option<String>) {
+    pub(super) fn redirect(&mut self, target: impl Fn(&Relationship) -> Option<String>) {
         for (lead, element) in self.all.iter().zip(self.document.root.elements_mut()) {
             if let Some(new) = target(lead).filter(|_| !lead.outside) {
                 element.set_attribute("Target", Some(&new));
@@ -113,8 +113,8 @@ impl Leads {
     }
 
     /// The parts of a kind.
-    pub(super) fn of_kind<'a>(&'a self, kind: &'a str) -> impl Iterator<Item = &'a Lead> {
-        let fits = move |lead: &&Lead| lead.kind == kind && !lead.outside;
+    pub(super) fn of_kind<'a>(&'a self, kind: &'a str) -> impl Iterator<Item = &'a Relationship> {
+        let fits = move |lead: &&Relationship| lead.kind == kind && !lead.outside;
         self.all.iter().filter(fits)
     }
 }

@@ -5,9 +5,9 @@ use std::io::{self, Write};
 
 use super::PutTable;
 use super::sheet::FormSheet;
+use crate::xlsx::cell_reference::{Area, CellReference};
 use crate::xlsx::edit::element::{Document, Node};
 use crate::xlsx::edit::styles::Styles;
-use crate::xlsx::place::{Area, Place};
 use crate::xlsx::write::push_content;
 use numerant_format::sheet::{Cell, CellFormat, Kept, looks_typed};
 
@@ -35,7 +35,7 @@ impl Filling<'_> {
     pub(super) fn write(
         &mut self,
         mut tables: Vec<OpenTable<'_>>,
-        mut values: Vec<(Place, &str)>,
+        mut values: Vec<(CellReference, &str)>,
         kept: &mut dyn Write,
     ) -> io::Result<()> {
         let mut out = self.head().into_bytes();
@@ -120,7 +120,7 @@ impl Filling<'_> {
         new: &mut Vec<(u32, Vec<u8>)>,
     ) -> io::Result<()> {
         let first = open.area.first;
-        let place = |column: usize| Place {
+        let place = |column: usize| CellReference {
             row,
             column: first.column + column as u32,
         };
@@ -155,7 +155,7 @@ impl Filling<'_> {
     }
 
     /// The style of a cell: its own in the row `from`, or that of this row or its column.
-    pub(super) fn style(&self, place: Place, from: u32) -> u32 {
+    pub(super) fn style(&self, place: CellReference, from: u32) -> u32 {
         let row = self.sheet.rows.get(&from);
         let cell = row.and_then(|row| row.cells.iter().find(|cell| cell.column == place.column));
         match (cell.and_then(|cell| cell.style), row) {
@@ -166,7 +166,7 @@ impl Filling<'_> {
     }
 
     /// A cell as text.
-    pub(super) fn cell(&mut self, place: Place, style: u32, cell: Cell<'_>) -> Vec<u8> {
+    pub(super) fn cell(&mut self, place: CellReference, style: u32, cell: Cell<'_>) -> Vec<u8> {
         let format = match cell {
             Cell::Blank => CellFormat::General,
             Cell::Text(text) if looks_typed(text) => CellFormat::Text,

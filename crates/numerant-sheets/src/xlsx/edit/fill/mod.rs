@@ -15,19 +15,19 @@ use std::sync::Mutex;
 use tempfile::spooled_tempfile_in;
 
 use self::filling::{Filling, OpenTable};
-pub use self::problem::{FillError, FormProblem};
+pub use self::problem::{FillError, TemplateProblem};
 use self::sheet::{FormSheet, Holds};
 use super::SMALL;
 use super::assemble::CONTENT_TYPES;
-use super::book::Book;
+use super::edited_workbook::EditedWorkbook;
 use super::element::Element;
 use super::gather::ORDER;
-use super::relations::Leads;
+use super::relations::Relationships;
 use super::styles::Styles;
 use crate::repack::{Change, Repack};
+use crate::xlsx::cell_reference::{Area, CellReference, ROWS};
 use crate::xlsx::formula;
 use crate::xlsx::formula::Reference;
-use crate::xlsx::place::{Area, Place, ROWS};
 use numerant_data::disk::OutFile;
 use numerant_data::record::nearest;
 use numerant_data::source::ReadProblem;
@@ -35,12 +35,12 @@ use numerant_format::sheet::{Kept, Plan};
 use numerant_format::{Occupied, PutPlace};
 
 /// A formatted workbook, and where in it something is to be put.
-pub struct Form {
+pub struct WorkbookTemplate {
     path: PathBuf,
-    book: Book,
+    book: EditedWorkbook,
     sheets: Vec<FormSheet>,
     /// For each place: which of the sheets, and the cell.
-    places: Vec<(usize, Place)>,
+    places: Vec<(usize, CellReference)>,
     names: Vec<String>,
     styles: Option<(String, Styles)>,
     has_chain: bool,
@@ -66,12 +66,12 @@ const IN_MEMORY: usize = 4 << 20;
 /// Cells that an error names.
 const NAMED: usize = 10;
 
-impl Form {
+impl WorkbookTemplate {
     /// Opens a formatted workbook and finds the places in it.
     pub fn open(path: &Path, places: &[PutPlace]) -> Result<Self, FillError> {
-        let book = match Book::open(path) {
+        let book = match EditedWorkbook::open(path) {
             Err(ReadProblem::Io(error)) => return Err(ReadProblem::Io(error).into()),
-            Err(_) if !begins_as_zip(path) => return Err(FormProblem::OtherFormat.into()),
+            Err(_) if !begins_as_zip(path) => return Err(TemplateProblem::OtherFormat.into()),
             book => book?,
         };
         let mut form = Self {
@@ -100,13 +100,13 @@ impl Form {
     }
 
     /// The sheet and cell of a place.
-    fn find(&mut self, place: &PutPlace) -> Result<(usize, Place), FillError> {
+    fn find(&mut self, place: &PutPlace) -> Result<(usize, CellReference), FillError> {
         let (sheet, cell) = match place {
             PutPlace::Cell { sheet, cell } => {
-                let place = Place::parse(cell);
+                let place = CellReference::parse(cell);
                 (
                     sheet.clone(),
-                    place.ok_or_else(|| FormProblem::Outside(cell.clone()))?,
+                    place.ok_or_else(|| TemplateProblem::Outside(cell.clone()))?,
                 )
             }
             PutPlace::Name(name) => self.named(name)?,
@@ -120,7 +120,7 @@ impl Form {
         let Some(listed) = listed.filter(|listed| listed.has_cells) else {
             let sheets = self.book.sheets.iter().filter(|listed| listed.has_cells);
             let sheets: Vec<String> = sheets.map(|listed| listed.name.clone()).collect();
-            return Err(FillError::Form(FormProblem::NoSheet {
+            return Err(FillError::Form(TemplateProblem::NoSheet {
                 nearest: nearest(&sheet, sheets.iter().map(String::as_str)).map(str::to_owned),
                 sheet,
                 sheets,
@@ -139,7 +139,7 @@ impl Form {
     }
 
     /// The sheet and the first cell that a name leads to.
-    fn named(&self, wanted: &str) -> Result<(String, Place), FormProblem> {
+    fn named(&self, wanted: &str) -> Result<(String, CellReference), TemplateProblem> {
         let names = self.book.document.root.child("definedNames");
         let names = names.into_iter().flat_map(Element::elements);
         let known: Vec<(String, String)> = names
@@ -150,7 +150,7 @@ impl Form {
             .find(|(name, _)| name.eq_ignore_ascii_case(wanted))
         else {
             let names = known.iter().map(|(name, _)| name.as_str());
-            return Err(FormProblem::NoName {
+            return Err(TemplateProblem::NoName {
                 name: wanted.to_owned(),
                 nearest: nearest(wanted, names).map(str::to_owned),
             });
@@ -158,7 +158,7 @@ impl Form {
         let (cells, _) = formula::cells(formula);
         match cells.first().map(|cells| (&cells.sheet, cells.first.place)) {
             Some((Some(Reference::Sheets(sheet, None)), place)) => Ok((sheet.clone(), place)),
-            _ => Err(FormProblem::NameOfNoCell {
+            _ => Err(TemplateProblem::NameOfNoCell {
                 name: wanted.to_owned(),
                 formula: formula.clone(),
             }),
@@ -166,27 +166,27 @@ impl Form {
     }
 
     /// The area of a table.
-    fn area(&self, table: &PutTable) -> Result<Area, FormProblem> {
+    fn area(&self, table: &PutTable) -> Result<Area, TemplateProblem> {
         let (_, first) = self.places[table.place];
         let rows = table.records + u64::from(table.header.is_some());
         let columns = table.plans.len();
         let last_row = u64::from(first.row) + rows.max(1) - 1;
         if last_row > u64::from(ROWS) {
-            return Err(FormProblem::TooManyRecords {
+            return Err(TemplateProblem::TooManyRecords {
                 records: table.records,
                 place: self.names[table.place].clone(),
             });
         }
         let last_column = first.column as usize + columns.max(1) - 1;
-        if last_column >= crate::xlsx::place::COLUMNS as usize {
-            return Err(FormProblem::TooManyColumns {
+        if last_column >= crate::xlsx::cell_reference::COLUMNS as usize {
+            return Err(TemplateProblem::TooManyColumns {
                 columns,
                 place: self.names[table.place].clone(),
             });
         }
         Ok(Area {
             first,
-            last: Place {
+            last: CellReference {
                 row: last_row as u32,
                 column: last_column as u32,
             },
@@ -194,7 +194,7 @@ impl Form {
     }
 
     /// Refuses what lies over each other, in merged cells, or over what is there.
-    fn check(&self, areas: &[(usize, Area)], occupied: Occupied) -> Result<bool, FormProblem> {
+    fn check(&self, areas: &[(usize, Area)], occupied: Occupied) -> Result<bool, TemplateProblem> {
         let mut formulas = false;
         let mut held: Vec<String> = Vec::new();
         let mut count = 0;
@@ -202,10 +202,10 @@ impl Form {
             let (sheet, _) = self.places[*place];
             for (other, over) in &areas[..number] {
                 if self.places[*other].0 == sheet && area.meets(over) {
-                    return Err(FormProblem::Overlap {
+                    return Err(TemplateProblem::Overlap {
                         first: self.names[*other].clone(),
                         second: self.names[*place].clone(),
-                        at: Place {
+                        at: CellReference {
                             row: area.first.row.max(over.first.row),
                             column: area.first.column.max(over.first.column),
                         }
@@ -218,18 +218,18 @@ impl Form {
             let covers =
                 |merged: &&Area| merged.meets(area) && !(alone && merged.first == area.first);
             if let Some(merged) = sheet.merged.iter().find(covers) {
-                let at = Place {
+                let at = CellReference {
                     row: area.first.row.max(merged.first.row),
                     column: area.first.column.max(merged.first.column),
                 };
-                return Err(FormProblem::Merged {
+                return Err(TemplateProblem::Merged {
                     at: format!("{}!{at}", sheet.name),
                     merged: merged.to_string(),
                 });
             }
             for (&row, form) in sheet.rows.range(area.first.row..=area.last.row) {
                 for cell in &form.cells {
-                    let place = Place {
+                    let place = CellReference {
                         row,
                         column: cell.column,
                     };
@@ -238,7 +238,7 @@ impl Form {
                     }
                     let shown = format!("{}!{place}", sheet.name);
                     if cell.holds == Holds::SharedFormula {
-                        return Err(FormProblem::SharedFormula(shown));
+                        return Err(TemplateProblem::SharedFormula(shown));
                     }
                     formulas |= cell.holds == Holds::Formula;
                     count += 1;
@@ -249,7 +249,7 @@ impl Form {
             }
         }
         if count > 0 && occupied == Occupied::Refuse {
-            return Err(FormProblem::Occupied { cells: held, count });
+            return Err(TemplateProblem::Occupied { cells: held, count });
         }
         Ok(formulas)
     }
@@ -361,7 +361,7 @@ impl Form {
                 repack.change(name, Change::Bytes(leads.document.into_bytes()));
             }
         }
-        if let Some(mut root) = Leads::of(package, "")? {
+        if let Some(mut root) = Relationships::of(package, "")? {
             let signed: Vec<String> = root
                 .of_kind("origin")
                 .map(|lead| lead.target.clone())

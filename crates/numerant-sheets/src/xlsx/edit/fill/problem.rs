@@ -2,12 +2,12 @@
 
 use std::io;
 
-use crate::xlsx::place::ROWS;
+use crate::xlsx::cell_reference::ROWS;
 use numerant_data::source::ReadProblem;
 
 /// What is wrong with a formatted workbook, or with what is to be put into it.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum FormProblem {
+pub enum TemplateProblem {
     /// Only values are read of its format.
     #[error("a template is an .xlsx or .xlsm file, unpacked")]
     OtherFormat,
@@ -116,7 +116,7 @@ pub enum FormProblem {
     },
 }
 
-impl FormProblem {
+impl TemplateProblem {
     /// What to do about it.
     pub fn hint(&self) -> Option<&'static str> {
         match self {
@@ -142,7 +142,7 @@ pub enum FillError {
     /// The template cannot be read.
     Read(ReadProblem),
     /// What is to be put does not fit it.
-    Form(FormProblem),
+    Form(TemplateProblem),
     /// The copy cannot be written.
     Write(io::Error),
 }
@@ -153,8 +153,8 @@ impl From<ReadProblem> for FillError {
     }
 }
 
-impl From<FormProblem> for FillError {
-    fn from(problem: FormProblem) -> Self {
+impl From<TemplateProblem> for FillError {
+    fn from(problem: TemplateProblem) -> Self {
         Self::Form(problem)
     }
 }

@@ -5,9 +5,9 @@ use std::io;
 
 use quick_xml::events::{BytesStart, Event};
 
+use crate::xlsx::cell_reference::{Area, CellReference};
 use crate::xlsx::edit::SMALL;
-use crate::xlsx::edit::book::Book;
-use crate::xlsx::place::{Area, Place};
+use crate::xlsx::edit::edited_workbook::EditedWorkbook;
 use numerant_data::source::ReadProblem;
 use numerant_markup::push_raw;
 
@@ -53,7 +53,11 @@ pub(super) enum Holds {
 }
 
 impl FormSheet {
-    pub(super) fn read(book: &Book, name: String, part: String) -> Result<Self, ReadProblem> {
+    pub(super) fn read(
+        book: &EditedWorkbook,
+        name: String,
+        part: String,
+    ) -> Result<Self, ReadProblem> {
         // It is held in memory, so it must not be too large.
         book.package.bytes(&part, SMALL)?;
         let mut sheet = Self {
@@ -106,7 +110,8 @@ impl FormSheet {
                         return Ok(());
                     }
                     "c" if reading.inside && reading.cell.is_none() => {
-                        let said = attribute(tag, "r").and_then(|place| Place::parse(&place));
+                        let said =
+                            attribute(tag, "r").and_then(|place| CellReference::parse(&place));
                         let column = said.map_or(reading.column, |place| place.column);
                         reading.column = column + 1;
                         let cell = FormCell {

@@ -7,7 +7,7 @@
 //! links and comments of other rows are taken out with all that leads to them, and why charts lose the
 //! values that they remember.
 
-mod around;
+mod frame;
 mod moved;
 mod texts;
 
@@ -21,22 +21,22 @@ use quick_xml::events::Event;
 
 use self::moved::Moved;
 use self::texts::{TextNumbers, texts};
-use super::assemble::{ExtractError, Extracted, Target, Ways};
-use super::book::Book;
+use super::assemble::{AssembleOptions, ExtractError, Extracted, Target};
+use super::edited_workbook::EditedWorkbook;
 use super::element::{Document, Element, Node};
 use super::sheet::Gone;
 use crate::repack::Change;
+use crate::xlsx::cell_reference::{Area, CellReference};
 use crate::xlsx::formula;
 use crate::xlsx::formula::{Cells, Reference};
-use crate::xlsx::place::{Area, Place};
 use numerant_data::disk::OutFile;
 use numerant_data::source::ReadProblem;
 use numerant_markup::plain_attribute;
 
 /// A sheet that is cut by its rows.
-pub struct Cutting {
+pub struct RowCutter {
     path: PathBuf,
-    book: Arc<Book>,
+    book: Arc<EditedWorkbook>,
     sheet: String,
     /// The part of the sheet.
     part: String,
@@ -46,7 +46,7 @@ pub struct Cutting {
     above: u32,
     gone: Gone,
     /// Formulas that several cells share, by their number: the cell that has it, and the formula.
-    shared: HashMap<String, (Place, String)>,
+    shared: HashMap<String, (CellReference, String)>,
     texts: Vec<String>,
     values: bool,
 }
@@ -54,7 +54,7 @@ pub struct Cutting {
 /// Functions whose value depends on where they stand, or that lead to cells in ways that do not show.
 const UNCLEAR: [&str; 6] = ["row", "rows", "indirect", "offset", "cell", "subtotal"];
 
-impl Cutting {
+impl RowCutter {
     /// Looks through a sheet whose records stand below the row `above`, and hands each row of them to
     /// `row`, with its number and as it stands. All formulas become their values where `values` says so.
     pub fn prepare(
@@ -65,7 +65,7 @@ impl Cutting {
         row: &mut dyn FnMut(u32, &[u8]) -> io::Result<()>,
     ) -> Result<Self, ExtractError> {
         let failed = |problem| ExtractError::Read(path.to_owned(), problem);
-        let mut book = Book::open(path).map_err(failed)?;
+        let mut book = EditedWorkbook::open(path).map_err(failed)?;
         for listed in &mut book.sheets {
             listed.kept = listed.name == sheet;
         }
@@ -102,7 +102,7 @@ impl Cutting {
         let mut frame = Writer::new(Vec::new());
         let mut open: Option<(u32, Writer<Vec<u8>>)> = None;
         let mut last = 0;
-        let mut cell = Place { row: 0, column: 0 };
+        let mut cell = CellReference { row: 0, column: 0 };
         let mut shared: Option<(String, String)> = None;
         let above = self.above;
         let known = &mut self.shared;
@@ -124,8 +124,8 @@ impl Cutting {
                 }
                 Event::Start(tag) => match tag.local_name().as_ref() {
                     "c" => {
-                        let place =
-                            plain_attribute(tag, "r").and_then(|place| Place::parse(&place));
+                        let place = plain_attribute(tag, "r")
+                            .and_then(|place| CellReference::parse(&place));
                         cell = place.unwrap_or(cell);
                     }
                     "f" if plain_attribute(tag, "t").as_deref() == Some("shared") => {
@@ -213,11 +213,11 @@ impl Cutting {
             above: self.above,
             rows,
         };
-        let mut book = Book::clone(&self.book);
+        let mut book = EditedWorkbook::clone(&self.book);
         for listed in book.sheets.iter_mut().filter(|listed| listed.kept) {
             called.clone_into(&mut listed.called);
         }
-        let ways = Ways {
+        let ways = AssembleOptions {
             values: self.values,
             macros,
             charts: false,
@@ -315,13 +315,15 @@ impl Cutting {
         element.set_attribute("r", Some(&new.to_string()));
         let mut column = 0;
         for cell in element.elements_mut().filter(|cell| cell.name() == "c") {
-            let said = cell.attribute("r").and_then(|place| Place::parse(&place));
-            let place = Place {
+            let said = cell
+                .attribute("r")
+                .and_then(|place| CellReference::parse(&place));
+            let place = CellReference {
                 row,
                 column: said.map_or(column, |place| place.column),
             };
             column = place.column + 1;
-            let moved_place = Place { row: new, ..place };
+            let moved_place = CellReference { row: new, ..place };
             cell.set_attribute("r", Some(&moved_place.to_string()));
             if cell.attribute("t").as_deref() == Some("s")
                 && let Some(value) = cell.child_mut("v")
@@ -352,7 +354,7 @@ impl Cutting {
     }
 
     /// The formula of a cell for its new row; `None` if it leads beyond its row and what is above.
-    fn row_formula(&self, element: &Element, place: Place, new: u32) -> Option<String> {
+    fn row_formula(&self, element: &Element, place: CellReference, new: u32) -> Option<String> {
         let own = element.text();
         let text = match element.attribute("t").as_deref() {
             Some("shared") if own.is_empty() => {
@@ -400,7 +402,7 @@ impl Cutting {
 }
 
 /// Whether a formula reads more of a table than its own row.
-fn reads_table(formula: &str, book: &Book, sheet: &str) -> bool {
+fn reads_table(formula: &str, book: &EditedWorkbook, sheet: &str) -> bool {
     let tables = book.tables(sheet).unwrap_or_default();
     formula::pieces(formula).iter().any(|piece| {
         let Reference::Name(name) = &piece.is else {

@@ -1,8 +1,8 @@
 //! Where rows have come to, and what that makes of areas and formulas.
 
+use crate::xlsx::cell_reference::{Anchored, Area, CellReference};
 use crate::xlsx::formula;
 use crate::xlsx::formula::Reference;
-use crate::xlsx::place::{Anchored, Area, Place};
 
 /// Where rows have come to.
 pub(super) struct Moved<'a> {
@@ -70,7 +70,7 @@ impl Moved<'_> {
                 last: last.place,
             };
             let left = self.area(area)?;
-            let corner = |anchored: Anchored, place: Place| Anchored { place, ..anchored };
+            let corner = |anchored: Anchored, place: CellReference| Anchored { place, ..anchored };
             written.push_str(&formula[done..named.range.start]);
             written.push_str(&corner(named.first, left.first).to_string());
             if named.last.is_some() {

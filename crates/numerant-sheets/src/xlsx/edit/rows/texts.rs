@@ -6,7 +6,7 @@ use std::io;
 use quick_xml::Writer;
 use quick_xml::events::Event;
 
-use crate::xlsx::edit::book::Book;
+use crate::xlsx::edit::edited_workbook::EditedWorkbook;
 use crate::xlsx::edit::element::Element;
 
 /// The numbers that texts have in a part, in the order in which they are used.
@@ -44,7 +44,7 @@ impl TextNumbers {
 }
 
 /// All shared texts as they stand, behind what stands before and behind all of them.
-pub(super) fn texts(book: &Book, path: &str) -> io::Result<Vec<String>> {
+pub(super) fn texts(book: &EditedWorkbook, path: &str) -> io::Result<Vec<String>> {
     let mut found = vec![String::new(), String::new()];
     let mut writer = Writer::new(Vec::new());
     let mut depth = 0_u32;

@@ -11,7 +11,8 @@ use super::consume::Consumer;
 use super::earlier::{Earlier, others};
 use super::produce::{Message, Produced, Producer, Routed};
 use super::{
-    Context, Error, FILES_KEPT_FREE, Notice, STACK, Summary, books, compress, conformity, documents,
+    Context, Error, FILES_KEPT_FREE, Notice, STACK, Summary, compress, conformity, documents,
+    workbooks,
 };
 use crate::job::{Job, JobError};
 use crate::ledger::{Ledger, OutputEntry, TypedColumn};
@@ -223,7 +224,7 @@ pub(super) fn run_once(
         }
     } else {
         consumer.finish(false)?;
-        let written = books::write(&consumer, &produced, &records, job, keep, context)?;
+        let written = workbooks::write(&consumer, &produced, &records, job, keep, context)?;
         for (output, path) in produced.paths.iter().enumerate() {
             let Some(path) = path else { continue };
             let file = written.files.iter().find(|file| file.first == output);

@@ -49,7 +49,7 @@ pub enum Claim {
 
 /// All names that a run has given out.
 #[derive(Debug, Default)]
-pub struct NameBook {
+pub struct NameRegistry {
     policy: ClashPolicy,
     files: HashMap<String, usize>,
     folders: HashMap<String, usize>,
@@ -57,7 +57,7 @@ pub struct NameBook {
     numbers: HashMap<String, u64>,
 }
 
-impl NameBook {
+impl NameRegistry {
     /// A book without names.
     pub fn new(policy: ClashPolicy) -> Self {
         Self {
@@ -144,7 +144,7 @@ pub fn numbered(path: &str, number: u64) -> String {
 mod tests {
     use super::*;
 
-    fn granted(book: &mut NameBook, path: &str) -> String {
+    fn granted(book: &mut NameRegistry, path: &str) -> String {
         match book.claim(path, 0) {
             Claim::Granted(path) => path,
             Claim::Refused(clash) => panic!("{clash:?}"),
@@ -153,7 +153,7 @@ mod tests {
 
     #[test]
     fn names_that_fall_together_are_refused() {
-        let mut book = NameBook::new(ClashPolicy::Refuse);
+        let mut book = NameRegistry::new(ClashPolicy::Refuse);
         assert_eq!(
             book.claim("North.csv", 0),
             Claim::Granted("North.csv".into())
@@ -180,7 +180,7 @@ mod tests {
 
     #[test]
     fn or_numbered() {
-        let mut book = NameBook::new(ClashPolicy::Number);
+        let mut book = NameRegistry::new(ClashPolicy::Number);
         let names: Vec<String> = ["a.csv", "A.csv", "a-2.csv", "a.csv", "x/a.csv", "x/a.csv"]
             .iter()
             .map(|path| granted(&mut book, path))

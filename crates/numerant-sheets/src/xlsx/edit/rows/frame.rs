@@ -3,18 +3,18 @@
 use std::collections::HashSet;
 
 use super::texts::TextNumbers;
-use super::{Cutting, Moved, number};
+use super::{Moved, RowCutter, number};
 use crate::repack::Change;
+use crate::xlsx::cell_reference::{Area, CellReference};
 use crate::xlsx::edit::assemble::{Extracted, Target};
 use crate::xlsx::edit::element::{Document, Element};
-use crate::xlsx::edit::relations::Leads;
+use crate::xlsx::edit::relations::Relationships;
 use crate::xlsx::edit::sheet::Gone;
 use crate::xlsx::formula;
 use crate::xlsx::formula::Cells;
-use crate::xlsx::place::{Area, Place};
 use numerant_data::source::ReadProblem;
 
-impl Cutting {
+impl RowCutter {
     /// Brings what stands around the rows to where they have come.
     pub(super) fn edit_frame(
         &self,
@@ -37,7 +37,9 @@ impl Cutting {
                 "scenario" => {
                     // It holds the values of its cells.
                     let is_whole = element.elements().all(|cell| {
-                        let place = cell.attribute("r").and_then(|text| Place::parse(&text));
+                        let place = cell
+                            .attribute("r")
+                            .and_then(|text| CellReference::parse(&text));
                         place.is_none_or(|place| moved.row(place.row).is_some())
                     });
                     scenarios += u64::from(!is_whole);
@@ -239,7 +241,7 @@ impl Cutting {
         frame: &mut Document,
         moved: &Moved<'_>,
     ) -> Result<(), ReadProblem> {
-        let Some(mut leads) = Leads::of(&self.book.package, &self.part)? else {
+        let Some(mut leads) = Relationships::of(&self.book.package, &self.part)? else {
             return Ok(());
         };
         let mut wanted: HashSet<String> = HashSet::new();
@@ -284,7 +286,7 @@ impl Cutting {
                 _ => {}
             }
         }
-        let gone: Vec<String> = Leads::of(&self.book.package, &self.part)?
+        let gone: Vec<String> = Relationships::of(&self.book.package, &self.part)?
             .iter()
             .flat_map(|all| &all.all)
             .filter(|lead| !lead.outside && !leads.all.iter().any(|kept| kept.id == lead.id))
@@ -371,11 +373,11 @@ fn edit_comments(target: &mut Target, path: &str, moved: &Moved<'_>) -> Result<(
         }
         let place = element
             .attribute("ref")
-            .and_then(|place| Place::parse(&place));
+            .and_then(|place| CellReference::parse(&place));
         let Some(place) = place else { return true };
         match moved.row(place.row) {
             Some(row) => {
-                let new = Place { row, ..place };
+                let new = CellReference { row, ..place };
                 element.set_attribute("ref", Some(&new.to_string()));
                 true
             }

@@ -1,14 +1,19 @@
 //! Which places there are in the records of a source, and which columns those become.
 
-use super::{Laid, LayError, Layer, NONE};
+use super::{FlatValue, FlattenError, Flattener, NONE};
 use numerant_data::tree::{Kind, Node, Paths, ROOT, Repeats, Tree, push_name};
 
 /// Items of a list that is named, for which there are columns at most.
 const MAX_NAMED: usize = 1 << 16;
 
-impl Layer {
+impl Flattener {
     /// Takes note of the places of a record, which begins on a line.
-    pub(crate) fn learn(&mut self, tree: &Tree, paths: &Paths, line: u64) -> Result<(), LayError> {
+    pub(crate) fn learn(
+        &mut self,
+        tree: &Tree,
+        paths: &Paths,
+        line: u64,
+    ) -> Result<(), FlattenError> {
         self.line = line;
         self.check_root(tree)?;
         self.learn_node(tree, paths, 0, ROOT)
@@ -20,7 +25,7 @@ impl Layer {
         paths: &Paths,
         node: usize,
         at: u32,
-    ) -> Result<(), LayError> {
+    ) -> Result<(), FlattenError> {
         let Node {
             kind, next, text, ..
         } = tree.nodes[node];
@@ -70,7 +75,7 @@ impl Layer {
                     let times = self.count(to, serial);
                     if times > 1 {
                         if !self.markup {
-                            return Err(LayError::Twice(self.named(to, paths, false)));
+                            return Err(FlattenError::Twice(self.named(to, paths, false)));
                         }
                         if self.merges(to, paths) {
                             self.places[to as usize].list = true;
@@ -139,7 +144,7 @@ impl Layer {
     }
 
     /// Makes columns of all places.
-    pub(crate) fn settle(&mut self, paths: &Paths) -> Result<(), LayError> {
+    pub(crate) fn settle(&mut self, paths: &Paths) -> Result<(), FlattenError> {
         match self.repeats.clone() {
             Repeats::Columns(_) => {}
             Repeats::Keep => {
@@ -184,7 +189,7 @@ impl Layer {
                 self.places[place as usize].first = first;
             }
         }
-        self.cells = vec![Laid::Absent; self.names.len()];
+        self.cells = vec![FlatValue::Absent; self.names.len()];
         Ok(())
     }
 
@@ -212,7 +217,7 @@ impl Layer {
     }
 
     /// Marks the lists whose items become records.
-    fn explode(&mut self, wanted: Option<&str>, paths: &Paths) -> Result<(), LayError> {
+    fn explode(&mut self, wanted: Option<&str>, paths: &Paths) -> Result<(), FlattenError> {
         let lists: Vec<u32> = (1..self.places.len() as u32)
             .filter(|place| {
                 let place = &self.places[*place as usize];
@@ -235,7 +240,7 @@ impl Layer {
                     self.places[**list as usize].list && self.named(**list, paths, false) == wanted
                 });
                 let Some(found) = found else {
-                    return Err(LayError::NoRows {
+                    return Err(FlattenError::NoRows {
                         path: wanted.to_owned(),
                         lists: lists.iter().map(|l| self.named(*l, paths, false)).collect(),
                     });
@@ -247,7 +252,7 @@ impl Layer {
                     .iter()
                     .find(|list| lists.iter().all(|other| under(*other, **list)));
                 if deepest.is_none() && !lists.is_empty() {
-                    return Err(LayError::WhichRows(
+                    return Err(FlattenError::WhichRows(
                         lists.iter().map(|l| self.named(*l, paths, false)).collect(),
                     ));
                 }

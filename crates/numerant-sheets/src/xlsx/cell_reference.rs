@@ -10,14 +10,14 @@ pub(super) const COLUMNS: u32 = 16_384;
 
 /// A cell.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(super) struct Place {
+pub(super) struct CellReference {
     /// From 1.
     pub(super) row: u32,
     /// From 0.
     pub(super) column: u32,
 }
 
-impl Place {
+impl CellReference {
     /// The cell that a reference such as `B6` names; `None` if it names none that a sheet has.
     pub(super) fn parse(text: &str) -> Option<Self> {
         let anchored = Anchored::parse(text)?;
@@ -25,7 +25,7 @@ impl Place {
     }
 }
 
-impl fmt::Display for Place {
+impl fmt::Display for CellReference {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}{}", letters(self.column), self.row)
     }
@@ -34,7 +34,7 @@ impl fmt::Display for Place {
 /// A cell as a formula names it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Anchored {
-    pub(super) place: Place,
+    pub(super) place: CellReference,
     /// Whether a `$` stands before its row, and before its column.
     pub(super) fixed_row: bool,
     pub(super) fixed_column: bool,
@@ -56,7 +56,7 @@ impl Anchored {
         let row: u32 = digits.parse().ok().filter(|_| all_digits)?;
         let fits = (1..=ROWS).contains(&row) && column <= COLUMNS && !digits.starts_with('0');
         fits.then_some(Self {
-            place: Place {
+            place: CellReference {
                 row,
                 column: column - 1,
             },
@@ -90,8 +90,8 @@ fn anchor(text: &str) -> (bool, &str) {
 /// A rectangle of cells, its last row and column among them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Area {
-    pub(super) first: Place,
-    pub(super) last: Place,
+    pub(super) first: CellReference,
+    pub(super) last: CellReference,
 }
 
 impl Area {
@@ -100,11 +100,11 @@ impl Area {
         let (one, other) = text.split_once(':').unwrap_or((text, text));
         let (one, other) = (Anchored::parse(one)?.place, Anchored::parse(other)?.place);
         Some(Self {
-            first: Place {
+            first: CellReference {
                 row: one.row.min(other.row),
                 column: one.column.min(other.column),
             },
-            last: Place {
+            last: CellReference {
                 row: one.row.max(other.row),
                 column: one.column.max(other.column),
             },
@@ -117,7 +117,7 @@ impl Area {
         area
     }
 
-    pub(super) fn holds(&self, place: Place) -> bool {
+    pub(super) fn holds(&self, place: CellReference) -> bool {
         (self.first.row..=self.last.row).contains(&place.row)
             && (self.first.column..=self.last.column).contains(&place.column)
     }
@@ -156,7 +156,7 @@ mod tests {
         ] {
             assert_eq!(Anchored::parse(text), None, "{text}");
         }
-        assert_eq!(Place::parse("$A1"), None);
+        assert_eq!(CellReference::parse("$A1"), None);
         let area = Area::parse("C9:A1").expect("an area");
         assert_eq!(area.to_string(), "A1:C9");
         assert_eq!(Area::parse("B6").expect("a cell").to_string(), "B6");

@@ -2,8 +2,8 @@
 //!
 //! # To whoever changes this
 //!
-//! Records are gone through twice. [`Layer::learn`] finds the places that there are and
-//! [`Layer::settle`] makes columns of them; [`Layer::lay`] then puts the values of each record there
+//! Records are gone through twice. [`Flattener::learn`] finds the places that there are and
+//! [`Flattener::settle`] makes columns of them; [`Flattener::lay`] then puts the values of each record there
 //! and adds nothing. What one of them does with a node the other must do as well.
 //!
 //! A container with nothing in it has no column of its own where other records have something in
@@ -23,7 +23,7 @@ const NONE: u32 = u32::MAX;
 
 /// How the records are laid out that are like one, but for their values.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Likeness {
+pub(crate) struct PatternCells {
     /// The columns that are filled, in their order.
     pub(crate) cells: Vec<(u32, Filling)>,
 }
@@ -34,12 +34,12 @@ pub(crate) enum Filling {
     /// A value, by its number in the order of the record.
     Value(usize),
     /// What is the same in all of them.
-    Same(Laid),
+    Same(FlatValue),
 }
 
 /// What stands in a cell.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(crate) enum Laid {
+pub(crate) enum FlatValue {
     /// Nothing.
     #[default]
     Absent,
@@ -57,7 +57,7 @@ pub(crate) enum Laid {
 
 /// A record that does not fit, or columns that cannot be told.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum LayError {
+pub(crate) enum FlattenError {
     /// There is something where none of the records that were looked at has anything.
     Unforeseen,
     /// A name stands twice in one object.
@@ -72,7 +72,7 @@ pub(crate) enum LayError {
 
 /// A place that values can stand in.
 #[derive(Debug)]
-struct Place {
+struct PathNode {
     parent: u32,
     path: u32,
     /// The number of an item, from 1; 0 if it is none.
@@ -102,23 +102,23 @@ struct Place {
 
 /// Lays out the records of one source.
 #[derive(Debug)]
-pub(crate) struct Layer {
+pub(crate) struct Flattener {
     repeats: Repeats,
     /// Elements of one name may stand side by side, and texts beside elements.
     markup: bool,
-    places: Vec<Place>,
+    places: Vec<PathNode>,
     by_path: HashMap<(u32, u32), u32>,
     names: Vec<String>,
     serial: u64,
     root: Option<Kind>,
     /// The cells of the record, by column.
-    pub(crate) cells: Vec<Laid>,
+    pub(crate) cells: Vec<FlatValue>,
     /// Lists that are kept as JSON.
     pub(crate) kept: Vec<u8>,
     /// The column of each value, in the order of the record, if that is all there is to it.
     leaves: Vec<u32>,
     /// Cells that are the same in all records like it.
-    fixed: Vec<(u32, Laid)>,
+    fixed: Vec<(u32, FlatValue)>,
     pure: bool,
     /// Items that are to be records, by level.
     waiting: Vec<Vec<(usize, u32)>>,
@@ -138,7 +138,7 @@ pub(crate) struct Layer {
     narrow: bool,
 }
 
-impl Layer {
+impl Flattener {
     pub(crate) fn new(repeats: Repeats, markup: bool) -> Self {
         let mut layer = Self {
             repeats,
@@ -166,7 +166,7 @@ impl Layer {
     }
 
     fn add(&mut self, parent: u32, path: u32, item: usize) -> u32 {
-        self.places.push(Place {
+        self.places.push(PathNode {
             parent,
             path,
             item,
@@ -250,7 +250,7 @@ impl Layer {
         name
     }
 
-    fn check_root(&mut self, tree: &Tree) -> Result<(), LayError> {
+    fn check_root(&mut self, tree: &Tree) -> Result<(), FlattenError> {
         if self.markup {
             return Ok(());
         }
@@ -262,7 +262,7 @@ impl Layer {
         if *self.root.get_or_insert(kind) == kind {
             Ok(())
         } else {
-            Err(LayError::OtherKind)
+            Err(FlattenError::OtherKind)
         }
     }
 
@@ -307,25 +307,25 @@ impl Layer {
     }
 
     /// There is something new at a place.
-    fn unforeseen(&mut self, at: u32) -> Result<(), LayError> {
+    fn unforeseen(&mut self, at: u32) -> Result<(), FlattenError> {
         if self.narrow && !self.places[at as usize].wanted {
             self.pure = false;
             return Ok(());
         }
-        Err(LayError::Unforeseen)
+        Err(FlattenError::Unforeseen)
     }
 
     /// Makes one column of whole records.
     pub(crate) fn settle_as_one(&mut self, name: &str) {
         self.names = vec![name.to_owned()];
-        self.cells = vec![Laid::Absent];
+        self.cells = vec![FlatValue::Absent];
     }
 
     /// Lays a whole record out as JSON, whatever is in it.
     pub(crate) fn lay_as_one(&mut self, tree: &Tree, paths: &Paths) {
         self.kept.clear();
         tree.push_json(0, paths, true, &mut self.kept);
-        self.cells[0] = Laid::Kept(0, self.kept.len() as u32);
+        self.cells[0] = FlatValue::Kept(0, self.kept.len() as u32);
         self.pure = false;
     }
 
@@ -336,7 +336,7 @@ impl Layer {
             let is_there = |known: &String| known == name || with_plain_dots(known) == plain;
             if !self.names.iter().any(is_there) {
                 self.names.push(name.clone());
-                self.cells.push(Laid::Absent);
+                self.cells.push(FlatValue::Absent);
             }
         }
     }
@@ -353,16 +353,16 @@ impl Layer {
         &self.names
     }
 
-    /// Lays a record out, and hands each row that it becomes to `emit`, in [`Layer::cells`].
+    /// Lays a record out, and hands each row that it becomes to `emit`, in [`Flattener::cells`].
     pub(crate) fn lay(
         &mut self,
         tree: &Tree,
         paths: &Paths,
         emit: &mut dyn FnMut(&Self),
-    ) -> Result<(), LayError> {
+    ) -> Result<(), FlattenError> {
         self.check_root(tree)?;
         for column in self.filled.drain(..) {
-            self.cells[column as usize] = Laid::Absent;
+            self.cells[column as usize] = FlatValue::Absent;
         }
         self.kept.clear();
         self.leaves.clear();
@@ -374,7 +374,7 @@ impl Layer {
     }
 
     /// How records are laid out that are like the one that was laid out last.
-    pub(crate) fn likeness(&self) -> Likeness {
+    pub(crate) fn likeness(&self) -> PatternCells {
         let same = self
             .fixed
             .iter()
@@ -383,7 +383,7 @@ impl Layer {
         let values = values.map(|(number, at)| (*at, Filling::Value(number)));
         // What stands in a column last is what stays there.
         let cells: BTreeMap<u32, Filling> = same.chain(values).collect();
-        Likeness {
+        PatternCells {
             cells: cells.into_iter().collect(),
         }
     }
@@ -399,7 +399,7 @@ impl Layer {
         paths: &Paths,
         level: usize,
         emit: &mut dyn FnMut(&Self),
-    ) -> Result<(), LayError> {
+    ) -> Result<(), FlattenError> {
         let items = match self.waiting.get_mut(level) {
             Some(items) if !items.is_empty() => std::mem::take(items),
             _ => {
@@ -415,14 +415,14 @@ impl Layer {
             self.lay_node(tree, paths, node, at, level + 1)?;
             self.emit_rows(tree, paths, level + 1, emit)?;
             for column in self.filled.drain(before..) {
-                self.cells[column as usize] = Laid::Absent;
+                self.cells[column as usize] = FlatValue::Absent;
             }
         }
         Ok(())
     }
 
     /// Fills a column with the value of a place.
-    fn put(&mut self, at: u32, column: u32, laid: Laid) -> Result<(), LayError> {
+    fn put(&mut self, at: u32, column: u32, laid: FlatValue) -> Result<(), FlattenError> {
         let Some(cell) = self.cells.get_mut(column as usize) else {
             return self.unforeseen(at);
         };
@@ -448,7 +448,7 @@ impl Layer {
         tree: &Tree,
         paths: &Paths,
         at: u32,
-    ) -> Result<(), LayError> {
+    ) -> Result<(), FlattenError> {
         self.pure = false;
         let start = self.kept.len() as u32;
         if as_list {
@@ -463,7 +463,7 @@ impl Layer {
         if as_list {
             self.kept.push(b']');
         }
-        let laid = Laid::Kept(start, self.kept.len() as u32);
+        let laid = FlatValue::Kept(start, self.kept.len() as u32);
         self.put(at, self.places[at as usize].column, laid)
     }
 
@@ -474,7 +474,7 @@ impl Layer {
         node: usize,
         at: u32,
         level: usize,
-    ) -> Result<(), LayError> {
+    ) -> Result<(), FlattenError> {
         let Node {
             kind, next, text, ..
         } = tree.nodes[node];
@@ -512,7 +512,7 @@ impl Layer {
                     return self.keep(&[node], self.markup, tree, paths, at);
                 }
                 if text.0 < text.1 {
-                    self.put(at, column, Laid::Text(text.0, text.1))?;
+                    self.put(at, column, FlatValue::Text(text.0, text.1))?;
                     self.leaves.push(column);
                 }
                 self.lay_children(tree, paths, node, at, level)
@@ -524,9 +524,9 @@ impl Layer {
                 }
                 self.leaves.push(column);
                 let laid = match kind {
-                    Kind::Null => Laid::Null,
-                    Kind::Text => Laid::Text(text.0, text.1),
-                    _ => Laid::Literal(text.0, text.1),
+                    Kind::Null => FlatValue::Null,
+                    Kind::Text => FlatValue::Text(text.0, text.1),
+                    _ => FlatValue::Literal(text.0, text.1),
                 };
                 self.put(at, column, laid)
             }
@@ -540,7 +540,7 @@ impl Layer {
         node: usize,
         at: u32,
         level: usize,
-    ) -> Result<(), LayError> {
+    ) -> Result<(), FlattenError> {
         self.serial += 1;
         let serial = self.serial;
         let end = tree.nodes[node].next as usize;
@@ -555,7 +555,7 @@ impl Layer {
             let times = self.count(to, serial);
             let place = &self.places[to as usize];
             if times > 1 && !self.markup {
-                return Err(LayError::Twice(self.named(to, paths, false)));
+                return Err(FlattenError::Twice(self.named(to, paths, false)));
             }
             if self.markup && place.kept {
                 if times == 1 {
@@ -580,7 +580,7 @@ impl Layer {
     }
 
     /// Puts a container with nothing in it where it can be told.
-    fn hollow(&mut self, kind: Kind, at: u32) -> Result<(), LayError> {
+    fn hollow(&mut self, kind: Kind, at: u32) -> Result<(), FlattenError> {
         let place = &self.places[at as usize];
         if place.exploded {
             // A list without items whose items are records: the record has one row all the same.
@@ -590,8 +590,8 @@ impl Layer {
         if place.column != NONE && (place.hollow == Some(kind) || place.value || place.kept) {
             let laid = match kind {
                 Kind::Text => {
-                    self.fixed.push((place.column, Laid::Text(0, 0)));
-                    Laid::Text(0, 0)
+                    self.fixed.push((place.column, FlatValue::Text(0, 0)));
+                    FlatValue::Text(0, 0)
                 }
                 kind => {
                     self.pure = false;
@@ -600,7 +600,7 @@ impl Layer {
                         Kind::List => b"[]",
                         _ => b"{}",
                     });
-                    Laid::Kept(start, self.kept.len() as u32)
+                    FlatValue::Kept(start, self.kept.len() as u32)
                 }
             };
             let column = place.column;
@@ -614,7 +614,7 @@ impl Layer {
                 None => self.unforeseen(at),
             };
         }
-        self.fixed.push((column, Laid::Hollow(levels)));
-        self.put(at, column, Laid::Hollow(levels))
+        self.fixed.push((column, FlatValue::Hollow(levels)));
+        self.put(at, column, FlatValue::Hollow(levels))
     }
 }

@@ -7,7 +7,7 @@ use std::sync::{Arc, OnceLock};
 use std::fs::File;
 
 use super::element::{Document, Element};
-use super::relations::{Lead, Leads};
+use super::relations::{Relationship, Relationships};
 use super::sheet::{Edit, Gone};
 use super::{Extracted, SMALL};
 use crate::package::Package;
@@ -33,18 +33,18 @@ pub(super) struct Listed {
 
 /// A workbook, and which of its sheets are kept.
 #[derive(Clone)]
-pub(super) struct Book {
+pub(super) struct EditedWorkbook {
     pub(super) package: Package,
     pub(super) path: String,
     pub(super) document: Document,
-    pub(super) leads: Leads,
+    pub(super) leads: Relationships,
     pub sheets: Vec<Listed>,
     /// The tables of all sheets, once they were looked for: the number of the sheet, the name in lower
     /// case, and the part.
     tables: Arc<OnceLock<Vec<(usize, String, String)>>>,
 }
 
-impl Book {
+impl EditedWorkbook {
     /// Opens a workbook and reads what sheets it has, of which none is kept yet.
     pub(super) fn open(path: &Path) -> Result<Self, ReadProblem> {
         let file = File::open(path).and_then(|file| SharedFile::new(Arc::new(file)));
@@ -56,7 +56,7 @@ impl Book {
         let bytes = package.bytes(&path, SMALL)?;
         let bytes = bytes.ok_or_else(|| damaged("the part of the workbook is missing"))?;
         let mut document = Document::parse(bytes, &path)?;
-        let leads = Leads::of(&package, &path)?;
+        let leads = Relationships::of(&package, &path)?;
         let leads = leads.ok_or_else(|| damaged("the workbook leads to no sheet"))?;
         let mut sheets = Vec::new();
         for sheet in document
@@ -112,7 +112,7 @@ impl Book {
 
     /// The parts of a kind that a part leads to.
     pub(super) fn of_kind(&self, part: &str, kind: &str) -> Result<Vec<String>, ReadProblem> {
-        let leads = Leads::of(&self.package, part)?;
+        let leads = Relationships::of(&self.package, part)?;
         let leads = leads.iter().flat_map(|leads| leads.of_kind(kind));
         Ok(leads.map(|lead| lead.target.clone()).collect())
     }
@@ -321,7 +321,7 @@ impl Book {
         self.reached_by(from, &|_, lead| lets(&lead.kind))
     }
 
-    /// As [`Book::reached`], where the part `without` does not lead to `gone`.
+    /// As [`EditedWorkbook::reached`], where the part `without` does not lead to `gone`.
     pub(super) fn reached_without(
         &self,
         from: Vec<(String, String)>,
@@ -336,11 +336,11 @@ impl Book {
     fn reached_by(
         &self,
         from: Vec<(String, String)>,
-        lets: &dyn Fn(&str, &Lead) -> bool,
+        lets: &dyn Fn(&str, &Relationship) -> bool,
     ) -> Result<Vec<(String, String)>, ReadProblem> {
         let mut reached: Vec<(String, String)> = Vec::new();
         let mut known: HashSet<String> = HashSet::new();
-        let inside = |part: &str, leads: &Leads| -> Vec<(String, String)> {
+        let inside = |part: &str, leads: &Relationships| -> Vec<(String, String)> {
             let all = leads
                 .all
                 .iter()
@@ -363,7 +363,7 @@ impl Book {
             found = if *path == self.path {
                 inside(path, &self.leads)
             } else {
-                match Leads::of(&self.package, path)? {
+                match Relationships::of(&self.package, path)? {
                     Some(leads) => inside(path, &leads),
                     None => Vec::new(),
                 }

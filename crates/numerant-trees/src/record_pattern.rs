@@ -11,7 +11,7 @@ const MOST: usize = 8;
 
 /// What stands between the values of a record.
 #[derive(Debug)]
-struct Likeness {
+struct RecordPattern {
     /// Before each value.
     before: Vec<Box<[u8]>>,
     /// Behind the last.
@@ -22,15 +22,15 @@ struct Likeness {
 
 /// The records that are remembered.
 #[derive(Debug, Default)]
-pub struct Likenesses {
-    known: Vec<Likeness>,
+pub struct RecordPatterns {
+    known: Vec<RecordPattern>,
     /// The one that the record before was like.
     latest: usize,
     /// The one that is forgotten next.
     oldest: usize,
 }
 
-impl Likenesses {
+impl RecordPatterns {
     /// Remembers a record with values at these places.
     pub fn remember(&mut self, record: &[u8], values: &[(u32, u32)]) -> usize {
         let mut from = 0;
@@ -39,7 +39,7 @@ impl Likenesses {
             before.push(record[from..*start as usize].into());
             from = *end as usize;
         }
-        let likeness = Likeness {
+        let likeness = RecordPattern {
             before,
             behind: record[from..].into(),
             lines: memchr::memchr_iter(b'\n', record).count() as u64,
@@ -86,7 +86,7 @@ impl Likenesses {
     }
 }
 
-impl Likeness {
+impl RecordPattern {
     #[inline]
     fn fits(
         &self,

@@ -9,8 +9,8 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
 use super::consume::{Consumer, Set};
-use super::once::Keep;
-use super::produce::{KeptSheet, Produced};
+use super::produce::{Produced, SourceSheet};
+use super::run::Keep;
 use super::{Context, Error, Notice, prepare};
 use crate::job::{Formulas, Gathering, Job};
 use crate::ledger::{FileDigest, TypedColumn};
@@ -18,11 +18,11 @@ use crate::output::OutputError;
 use numerant_data::disk::Disk;
 use numerant_data::source::SourcePath;
 use numerant_data::workers::on_threads;
-use numerant_format::sheet::{Book, Head, Plan, width};
+use numerant_format::sheet::{Head, Plan, WorkbookContent, width};
 use numerant_format::{Format, Put, PutWhat};
 use numerant_sheets::{
-    Cutting, ExtractError, Extracted, FillError, Form, FormProblem, PutTable, Shelf, Taken, Ways,
-    assemble, extract_ods,
+    AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter, TakenSheet,
+    TemplateProblem, WorkbookCache, WorkbookTemplate, assemble, extract_ods,
 };
 
 /// Bytes of shared texts that a workbook may keep at least.
@@ -124,7 +124,7 @@ pub(super) fn write(
         context,
         disk: keep.stage.disk(),
         told: &told,
-        shelf: Shelf::default(),
+        shelf: WorkbookCache::default(),
     };
     let cutting = consumer.cutting();
     let form = match &job.fill.template {
@@ -143,7 +143,7 @@ pub(super) fn write(
                     let place = files[*file].1.iter().position(|known| known == output);
                     (head(*output), spools[place.unwrap_or(0)].as_path())
                 });
-                let book = Book {
+                let book = WorkbookContent {
                     sheets: sheets.collect(),
                 };
                 task.write(&book, path, outputs[0], staged)
@@ -180,8 +180,8 @@ pub(super) fn write(
                 true => {
                     let taken = outputs.iter().map(|output| {
                         let called = produced.sheets[*output].clone();
-                        if let Some(KeptSheet { book, name, .. }) = consumer.kept(*output) {
-                            return Ok(Taken {
+                        if let Some(SourceSheet { book, name, .. }) = consumer.kept(*output) {
+                            return Ok(TakenSheet {
                                 book: book.clone(),
                                 sheet: name.clone(),
                                 called,
@@ -190,13 +190,13 @@ pub(super) fn write(
                         // What has no sheet to keep becomes one first.
                         let own = keep.stage.dir().join(format!("sheet-{output}"));
                         new(&[*output], own.clone())?;
-                        Ok(Taken {
+                        Ok(TakenSheet {
                             book: own,
                             sheet: called.clone(),
                             called,
                         })
                     });
-                    let taken: Result<Vec<Taken>, Error> = taken.collect();
+                    let taken: Result<Vec<TakenSheet>, Error> = taken.collect();
                     let count = outputs.iter().map(|output| records[*output]).sum();
                     taken.and_then(|taken| {
                         task.assemble(&taken, path, outputs[0], staged, job, count)
@@ -256,13 +256,13 @@ struct Task<'a> {
     disk: &'a Disk,
     told: &'a (dyn Fn(u64) + Sync),
     /// Workbooks that sheets are taken from.
-    shelf: Shelf,
+    shelf: WorkbookCache,
 }
 
 impl Task<'_> {
     fn write(
         &self,
-        book: &Book<'_>,
+        book: &WorkbookContent<'_>,
         path: &str,
         first: usize,
         staged: PathBuf,
@@ -285,7 +285,7 @@ impl Task<'_> {
     /// Writes a workbook of sheets as they are in others.
     fn assemble(
         &self,
-        taken: &[Taken],
+        taken: &[TakenSheet],
         path: &str,
         first: usize,
         staged: PathBuf,
@@ -293,7 +293,7 @@ impl Task<'_> {
         records: u64,
     ) -> Result<Done, Error> {
         self.context.check_cancelled()?;
-        let ways = Ways {
+        let ways = AssembleOptions {
             values: job.formulas == Formulas::Values,
             macros: may_have_macros(path),
             charts: job.gathering == Gathering::Sheets && job.read.read_sheet.is_empty(),
@@ -318,7 +318,7 @@ impl Task<'_> {
     /// rows, and the file that has them.
     fn cut(
         &self,
-        cutting: &Cutting,
+        cutting: &RowCutter,
         (called, rows, spool): (&str, &[u32], &Path),
         path: &str,
         first: usize,
@@ -338,7 +338,7 @@ impl Task<'_> {
     #[allow(clippy::too_many_arguments, reason = "all of it is one copy")]
     fn fill(
         &self,
-        form: &Form,
+        form: &WorkbookTemplate,
         job: &Job,
         tables: Vec<(Head, &Path)>,
         values: &[(usize, String)],
@@ -366,7 +366,9 @@ impl Task<'_> {
         let tables: Vec<PutTable> = tables.into_iter().filter_map(put).collect();
         let failed = |error| filling(form.path(), path, error);
         if fill.tables().next().is_none() && records > 1 {
-            return Err(failed(FillError::Form(FormProblem::OnlyValues { records })));
+            return Err(failed(FillError::Form(TemplateProblem::OnlyValues {
+                records,
+            })));
         }
         let unwritten = |cause| OutputError::new("writing", Path::new(path), cause);
         let to = self.disk.create(&staged).map_err(unwritten)?;
