@@ -36,7 +36,17 @@ impl Tidy {
             let mut padded = 0;
             let mut blank = true;
             for column in 0..width {
-                let value = batch.field(record, column).text();
+                let field = batch.field(record, column);
+                let raw = field.raw();
+                let (Some(first), Some(last)) = (raw.first(), raw.last()) else {
+                    continue;
+                };
+                // Most values begin and end with a sign, and none of them is a quote.
+                if is_sign(*first) && is_sign(*last) && batch.quote != Some(*first) {
+                    blank = false;
+                    continue;
+                }
+                let value = field.text();
                 let left = trimmed(&value);
                 padded += u64::from(left.len() < value.len());
                 blank &= left.is_empty();
@@ -60,9 +70,15 @@ impl Tidy {
     }
 }
 
+/// Whether a byte is a character of ASCII that is seen.
+#[inline]
+fn is_sign(byte: u8) -> bool {
+    byte.is_ascii_graphic()
+}
+
 /// A text without the white space at its sides, that of Unicode among it.
 fn trimmed(text: &[u8]) -> &[u8] {
-    let plain = |byte: Option<&u8>| byte.is_none_or(|byte| (b'!'..=b'~').contains(byte));
+    let plain = |byte: Option<&u8>| byte.is_none_or(|byte| is_sign(*byte));
     if plain(text.first()) && plain(text.last()) {
         return text;
     }
