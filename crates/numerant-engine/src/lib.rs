@@ -238,7 +238,7 @@ pub struct Summary {
 ///
 /// # Errors
 ///
-/// As [`run`], without what comes of writing.
+/// As [`run()`], without what comes of writing.
 pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
     let job = &with_files(&dated(job, context), context)?;
     let first = job.sources.first().ok_or(JobError::NoSource)?;

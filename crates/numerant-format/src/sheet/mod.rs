@@ -8,7 +8,7 @@
 //! a date or true; what is not quoted is what it looks like. Encoders rely on that to write cells
 //! with the types that they had.
 //!
-//! [`Dialect::CELLS`]: super::delimited::Dialect::CELLS
+//! [`Dialect::CELLS`]: numerant_data::dialect::Dialect::CELLS
 
 mod cell;
 mod name;
