@@ -16,6 +16,7 @@ seed() {
 }
 
 seed delimited csv tsv txt
+seed fixed_width fwf prn
 seed json json
 seed json_lines jsonl
 seed xml xml
