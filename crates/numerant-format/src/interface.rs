@@ -12,7 +12,7 @@ use numerant_data::source::{ReadError, ReadProblem};
 use numerant_data::value::Cells;
 
 use crate::column::TextColumn;
-use crate::option::FormatOption;
+use crate::option::{FormatOption, OptionValues};
 use crate::sheet::{Limits, SheetSink};
 use crate::start::Start;
 use crate::{
@@ -45,6 +45,11 @@ pub trait Format: fmt::Debug + Send + Sync {
     /// The options that only this format has.
     fn options(&self) -> &'static [FormatOption] {
         &[]
+    }
+
+    /// The options of [`Format::options`] with which outputs of a run are read again that had these.
+    fn options_of_outputs(&self, _read: &OptionValues, _write: &OptionValues) -> OptionValues {
+        OptionValues::default()
     }
 
     /// Opens a source if it is in this format, by what it begins with.

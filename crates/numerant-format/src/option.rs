@@ -76,6 +76,11 @@ impl OptionValues {
         }
     }
 
+    /// The words of those that are set.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.0.keys().map(String::as_str)
+    }
+
     /// Whether none is set.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()

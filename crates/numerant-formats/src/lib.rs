@@ -15,7 +15,7 @@ use std::path::Path;
 
 pub use options::{change_files, files, options};
 
-use numerant_data::source::{Input, ReadError};
+use numerant_data::source::{Input, ReadError, ReadProblem};
 use numerant_documents::json::{JsonFormat, JsonLinesFormat};
 use numerant_documents::xml::XmlFormat;
 use numerant_format::{
@@ -113,6 +113,13 @@ pub fn open(
     let names = (said.map(Format::name), named.map(Format::name));
     let is_text = said.is_some_and(|said| said.name() == delimited().name()) || options.lines;
     let mut start = Start::new(input, options, names, memory, temporary)?;
+    let stated = if is_text { Some(delimited()) } else { said };
+    if let Some(format) = stated
+        && let Some(what) = options_of_another(options, format)
+    {
+        let hint = "leave one of the two out";
+        return Err(start.error(ReadProblem::OfFormat { what, hint }));
+    }
     start.all_sheets = all_sheets;
     if is_text {
         return delimited().open_named(&mut start);
@@ -126,6 +133,16 @@ pub fn open(
     }
     refuse_other_packages(&mut start)?;
     said.or(named).unwrap_or(delimited()).open_named(&mut start)
+}
+
+/// An option of another format than the one that is stated, in words.
+fn options_of_another(read: &ReadOptions, stated: &dyn Format) -> Option<String> {
+    let is_own = |name: &str| stated.options().iter().any(|option| option.name == name);
+    let name = read.of_formats.names().find(|name| !is_own(name))?;
+    let name_of_stated = stated.name();
+    Some(format!(
+        "'{name}' is an option of another format than {name_of_stated}, which is stated"
+    ))
 }
 
 /// A reader of a source that is one table: a text, the first of the sheets that are chosen, or the

@@ -271,7 +271,10 @@ fn documents(
             return Ok(None);
         }
         let mut job = job(options, std::slice::from_ref(path), read);
-        job.read.records_elsewhere = parts_read.records_elsewhere && path == part;
+        if path == part {
+            job.read.records_elsewhere = parts_read.records_elsewhere;
+            job.read.of_formats.clone_from(&parts_read.of_formats);
+        }
         let (sources, mut cursor) = Sources::open(&job, false, true, false, context)?;
         let reader = sources.next(&mut cursor, &job, context)?;
         Ok(reader.and_then(|reader| {

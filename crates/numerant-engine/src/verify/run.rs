@@ -8,7 +8,7 @@ use super::parts::PartsOptions;
 use crate::job::Job;
 use numerant_data::dialect::Dialect;
 use numerant_data::source::SourcePath;
-use numerant_format::ReadOptions;
+use numerant_format::{OptionValues, ReadOptions};
 
 /// The outputs of the run that kept a ledger as parts, to be held against `whole`: read as they were
 /// written, and the whole as it was read and changed.
@@ -72,6 +72,10 @@ fn how_parts_are_read(job: &Job, extension: &str, dialect: Option<Dialect>) -> R
         layout: read.layout.clone(),
         on_uncomputed: read.on_uncomputed,
         blank_values: read.blank_values.clone(),
+        of_formats: numerant_formats::format_of(extension)
+            .map_or_else(OptionValues::default, |format| {
+                format.options_of_outputs(&read.of_formats, &job.write.of_formats)
+            }),
         ..ReadOptions::default()
     }
 }

@@ -256,7 +256,7 @@ impl Layout {
             None => None,
         };
         if !is_single && tag.is_none() {
-            return Err("several types of records are told apart by a tag: say tag = { start = 1, width = 2 }".to_owned());
+            return Err("several types of records need a tag that distinguishes them: say tag = { start = 1, width = 2 }".to_owned());
         }
         let mut types = Vec::new();
         for record in records {
@@ -448,10 +448,7 @@ mod tests {
                 "[[field]]\nname = \"a\"\nwidth = 8\ndecimals = 2",
                 "for the type decimal",
             ),
-            (
-                "[[record]]\nname = \"a\"\ntag = \"1\"",
-                "told apart by a tag",
-            ),
+            ("[[record]]\nname = \"a\"\ntag = \"1\"", "need a tag"),
             (
                 "tag = { start = 1, width = 2 }\n[[record]]\nname = \"a\"\ntag = \"1\"",
                 "another width",

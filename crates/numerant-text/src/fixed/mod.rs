@@ -109,6 +109,19 @@ impl Format for FixedWidthFormat {
         &OPTIONS
     }
 
+    fn options_of_outputs(&self, read: &OptionValues, write: &OptionValues) -> OptionValues {
+        let mut values = OptionValues::default();
+        for (out, name) in [(OUT_LAYOUT, LAYOUT), (OUT_WIDTHS, WIDTHS)] {
+            if let Some(value) = write.get(out) {
+                values.set(name, value);
+            }
+        }
+        if values.is_empty() {
+            return read.clone();
+        }
+        values
+    }
+
     fn weight(&self) -> Weight {
         Weight::Stated
     }

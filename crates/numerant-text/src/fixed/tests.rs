@@ -105,7 +105,7 @@ fn with(values: &[(&str, &str)]) -> ReadOptions {
 }
 
 /// A file with a layout, and options that name it.
-fn laid_out(layout: &str) -> (tempfile::NamedTempFile, ReadOptions) {
+fn with_layout(layout: &str) -> (tempfile::NamedTempFile, ReadOptions) {
     let file = tempfile::NamedTempFile::new().expect("a file");
     std::fs::write(file.path(), layout).expect("written");
     let options = with(&[(super::LAYOUT, &file.path().to_string_lossy())]);
@@ -114,7 +114,7 @@ fn laid_out(layout: &str) -> (tempfile::NamedTempFile, ReadOptions) {
 
 #[test]
 fn a_layout_cuts_records_and_checks_counts() {
-    let (_file, options) = laid_out(LAYOUT);
+    let (_file, options) = with_layout(LAYOUT);
     let (columns, records) = read(CALLS, &options).expect("readable");
     assert_eq!(columns, ["id", "dues", "arrived"]);
     assert_eq!(
@@ -346,7 +346,7 @@ proptest! {
             .collect();
         let layout = Layout::parse(text).expect("a layout");
         let out = written(layout, &["a", "n", "d"], &rows).expect("written");
-        let (_file, options) = laid_out(text);
+        let (_file, options) = with_layout(text);
         let (columns, read) = read(&out, &options).expect("read");
         prop_assert_eq!(columns, ["a", "n", "d"]);
         prop_assert_eq!(read, rows);
@@ -355,7 +355,7 @@ proptest! {
     #[test]
     fn any_text_is_read_or_refused(text in "[ 0-9A-Zå\n\r]{0,80}", widths in "[1-9],[1-9]") {
         let _ = read(&text, &with(&[(WIDTHS, widths.as_str())]));
-        let (_file, options) = laid_out(LAYOUT);
+        let (_file, options) = with_layout(LAYOUT);
         let _ = read(&text, &options);
         let _ = read(&text, &ReadOptions::default());
     }
