@@ -6,7 +6,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 
 use super::encoding::Encoding;
-use super::record::{Batch, CELL_QUOTE};
+use super::record::{Batch, Tag, Tagging};
 
 /// What separates two fields: one byte, or up to eight.
 #[derive(Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -305,33 +305,34 @@ pub struct Dialect {
     pub bom: bool,
     /// Whether the first record names the columns.
     pub header: bool,
+    /// What stands beside the fields of records that only travel in it.
+    #[serde(skip)]
+    pub tagging: Tagging,
 }
 
 impl Dialect {
-    /// Delimiter and quote of [`Dialect::CELLS`].
-    pub const CELLS_MARKS: (u8, u8) = (0x1e, CELL_QUOTE);
-
-    /// The dialect in which the records of sheets travel. What is quoted was text in its cell.
+    /// How the records of sheets and of JSON travel.
     pub const CELLS: Self = Self {
-        delimiter: Delimiter::byte(Self::CELLS_MARKS.0),
-        quote: Quote::Byte(Self::CELLS_MARKS.1),
+        delimiter: Delimiter::byte(0x1e),
+        quote: Quote::None,
         escape: None,
         line_end: LineEnd::Lf,
         encoding: Encoding::UTF_8,
         bom: false,
         header: true,
+        tagging: Tagging::Types,
     };
 
-    /// The dialect in which the records of documents travel whose values are all text.
+    /// How the records of documents travel whose values are all text.
     pub const TEXTS: Self = Self {
-        delimiter: Delimiter::byte(0x1f),
+        tagging: Tagging::Blanks,
         ..Self::CELLS
     };
 
-    /// Whether records travel in it and none are written in it: its quotes are nobody's.
+    /// Whether records only travel in it, and none are written in it.
     #[inline]
-    pub fn is_ours(&self) -> bool {
-        self.quote.byte() == Some(CELL_QUOTE)
+    pub fn is_tagged(&self) -> bool {
+        self.tagging != Tagging::None
     }
 
     /// Whether fields in it can move to another dialect with the same marks as they are.
@@ -342,14 +343,14 @@ impl Dialect {
             let terminator = dialect.line_end.terminator();
             (dialect.delimiter, dialect.quote, dialect.escape, terminator)
         };
-        self.delimiter.is_byte() && self.escape.is_none() && marks(self) == marks(other)
+        let is_regular = self.delimiter.is_byte() && self.escape.is_none() && !self.is_tagged();
+        is_regular && marks(self) == marks(other)
     }
 
-    /// Whether it is that of the records of sheets, whose values have the types of their cells.
+    /// Whether values have types of their own, as those of cells have.
     #[inline]
-    pub fn is_cells(&self) -> bool {
-        (self.delimiter.first(), self.quote.byte())
-            == (Self::CELLS_MARKS.0, Some(Self::CELLS_MARKS.1))
+    pub fn has_types(&self) -> bool {
+        self.tagging == Tagging::Types
     }
 
     /// Makes a batch ready for records of `width` fields in this dialect.
@@ -359,30 +360,43 @@ impl Dialect {
         batch.delimiter = self.delimiter.first();
         batch.quote = self.quote.byte();
         batch.terminator = self.line_end.terminator();
-        batch.carriage_returns = batch.terminator == b'\n';
+        batch.carriage_returns = batch.terminator == b'\n' && !self.is_tagged();
+        batch.tagging = self.tagging;
     }
 
     /// Brings the records of a batch to this dialect, if they are in another.
     pub fn bring(&self, batch: &mut Batch) {
         let same = batch.delimiter == self.delimiter.first()
             && batch.quote == self.quote.byte()
-            && batch.terminator == self.line_end.terminator();
+            && batch.terminator == self.line_end.terminator()
+            && batch.tagging == self.tagging;
         if same {
             return;
         }
         let mut lines = Vec::new();
         batch.all_lines(&mut lines);
         let width = batch.width();
-        let records: Vec<Vec<Vec<u8>>> = (0..batch.len())
+        // The values of a text have no types of their own, and must not get any in cells.
+        let all_are_texts = batch.tagging != Tagging::Types && self.has_types();
+        let records: Vec<Vec<(Vec<u8>, Tag)>> = (0..batch.len())
             .map(|record| {
-                let field = |column| batch.field(record, column).text().into_owned();
+                let field = |column| {
+                    let field = batch.field(record, column);
+                    let value = field.text().into_owned();
+                    let is_text = all_are_texts && !value.is_empty();
+                    (value, if is_text { Tag::TEXT } else { field.tag() })
+                };
                 (0..width).map(field).collect()
             })
             .collect();
         self.prepare(batch, width);
+        // Each field end has a tag beside it, also those of the records that are replaced.
+        batch.tags.resize(batch.ends.len(), Tag::PLAIN);
         for (record, values) in records.iter().enumerate() {
-            // The values of a text have no types of their own, and must not get any in cells.
-            batch.replace_record(record, values, |_| self.is_cells(), self.line_end.bytes());
+            batch.replace_record(record, values, self.line_end.bytes());
+        }
+        if self.tagging == Tagging::None {
+            batch.tags.clear();
         }
         batch.lines = lines;
     }

@@ -395,7 +395,8 @@ impl<'a> Consumer<'a> {
                             .insert(SideFile::create(self.stage, path)?)
                     }
                 };
-                let raw = if source.reject_dialect.delimiter != source.dialect.delimiter {
+                let is_moved = source.reject_dialect.delimiter != source.dialect.delimiter;
+                let raw = if is_moved && !source.dialect.is_tagged() {
                     in_dialect(&rejected.raw, source.dialect, &source.reject_dialect)
                 } else {
                     rejected.raw

@@ -12,7 +12,7 @@ use super::sources::{BATCH, Cursor, Sources};
 use super::{Context, Error, Notice, prepare};
 use crate::job::Job;
 use numerant_data::dialect::{Dialect, LineEnd};
-use numerant_data::record::{Batch, HeaderNote};
+use numerant_data::record::{Batch, Field, HeaderNote};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::{Kind, KindTally};
 use numerant_format::sheet::{SheetFacts, Uncomputed};
@@ -262,7 +262,6 @@ fn inspect_one(
     let mut records: Vec<Vec<String>> = Vec::new();
     let dialect = facts.dialect;
     let width = reader.columns().len();
-    let cells = dialect.is_cells();
     let mut batch = Batch::default();
     while reader.next_batch(&mut batch)? {
         context.check_cancelled()?;
@@ -281,9 +280,7 @@ fn inspect_one(
         for record in 0..batch.len() {
             for (slot, profile) in slots.iter().zip(&mut profiles) {
                 let field = batch.field(record, *slot);
-                // What is quoted there was text in its cell.
-                let text = cells && field.raw().first() == Some(&Dialect::CELLS_MARKS.1);
-                profile.add(field, text);
+                profile.add(field);
             }
         }
         match &mut sorter {
@@ -533,10 +530,12 @@ struct Profile {
 
 impl Profile {
     /// Takes note of a field.
-    fn add(&mut self, field: numerant_data::record::Field<'_>, text: bool) {
+    fn add(&mut self, field: Field<'_>) {
         let value = field.value(&mut self.scratch);
-        if text {
+        if field.tag().is_text() {
             self.kinds.add_text();
+        } else if field.tag().is_string() {
+            self.kinds.add_string(value);
         } else if self.kinds.add(value) == Kind::Blank {
             return;
         }

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use numerant_data::record::Nothing;
+use numerant_data::record::Blank;
 
 /// How blank values are written in documents.
 #[derive(
@@ -23,12 +23,12 @@ pub enum Blanks {
 
 impl Blanks {
     /// What is written for a blank; `table` is what those of tables are.
-    pub fn of(self, nothing: Option<Nothing>, table: Nothing) -> Nothing {
+    pub fn of(self, blank: Option<Blank>, table: Blank) -> Blank {
         match self {
-            Self::Keep => nothing.unwrap_or(table),
-            Self::Absent => Nothing::Absent,
-            Self::Null => Nothing::Null,
-            Self::Empty => Nothing::Empty,
+            Self::Keep => blank.unwrap_or(table),
+            Self::Absent => Blank::Absent,
+            Self::Null => Blank::Null,
+            Self::Empty => Blank::Empty,
         }
     }
 }

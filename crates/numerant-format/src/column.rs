@@ -2,7 +2,7 @@
 
 use super::EncodeError;
 use super::sheet::{Class, Look, declared_look};
-use numerant_data::record::{Batch, CELL_QUOTE, Nothing};
+use numerant_data::record::{Batch, Blank};
 use numerant_data::value::{Cells, ColumnType};
 
 /// What the values of a column are, where that is found out of all of them.
@@ -134,7 +134,7 @@ pub struct TextColumn {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Shown<'a> {
     /// A blank; `None` if it is that of a table.
-    Blank(Option<Nothing>),
+    Blank(Option<Blank>),
     /// A text.
     Text(&'a [u8]),
     /// A number or truth value as JSON writes it.
@@ -147,7 +147,7 @@ impl TextColumn {
     /// Whether a record has a container with nothing in it so many levels above the column.
     pub fn is_hollow(&self, batch: &Batch, record: usize, levels: usize) -> bool {
         let field = batch.field(record, self.slot);
-        self.tells_blanks && field.is_blank() && field.nothing() == Nothing::Hollow(levels)
+        self.tells_blanks && field.is_blank() && field.tag().as_blank() == Blank::Hollow(levels)
     }
 
     /// The value of a record.
@@ -161,14 +161,14 @@ impl TextColumn {
     ) -> Result<Shown<'a>, EncodeError> {
         let field = batch.field(record, self.slot);
         if field.is_blank() {
-            let nothing = self.tells_blanks.then(|| field.nothing());
-            return Ok(Shown::Blank(nothing));
+            let blank = self.tells_blanks.then(|| field.tag().as_blank());
+            return Ok(Shown::Blank(blank));
         }
         let raw = field.raw();
         match self.typing {
             Typing::Own => {
-                if raw[0] == CELL_QUOTE {
-                    return Ok(Shown::Text(field.value(scratch)));
+                if field.tag().is_string() {
+                    return Ok(Shown::Text(raw));
                 }
                 Ok(match raw[0] {
                     b'0'..=b'9' | b'-' if is_json_number(raw) => Shown::Literal(raw),

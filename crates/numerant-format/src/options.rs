@@ -10,6 +10,7 @@ use super::sheet::{SheetChoice, Types, Uncomputed};
 use super::{Blanks, ControlCharacters, Namespace};
 use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};
 use numerant_data::encoding::Encoding;
+use numerant_data::record::Tagging;
 use numerant_data::tree::Repeats;
 use numerant_naming::Words;
 
@@ -189,10 +190,10 @@ impl WriteOptions {
     pub fn dialect(&self, extension: &str, source: Dialect, source_extension: &str) -> Dialect {
         // An extension that says nothing is no reason to write another dialect.
         let telling = super::TEXT_EXTENSIONS.contains(&source_extension);
-        let same = !source.is_ours() && (extension == source_extension || !telling);
+        let same = !source.is_tagged() && (extension == source_extension || !telling);
         let usual = Dialect {
             delimiter: Delimiter::byte(if extension == "csv" { b',' } else { b'\t' }),
-            quote: if source.is_ours() {
+            quote: if source.is_tagged() {
                 Quote::Byte(b'"')
             } else {
                 source.quote
@@ -201,6 +202,7 @@ impl WriteOptions {
             line_end: LineEnd::Lf,
             encoding: Encoding::UTF_8,
             bom: false,
+            tagging: Tagging::None,
             ..source
         };
         let mut base = if same { source } else { usual };

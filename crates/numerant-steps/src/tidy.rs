@@ -3,7 +3,7 @@
 
 use serde::Serialize;
 
-use numerant_data::record::{Batch, Unit};
+use numerant_data::record::{Batch, Tag};
 
 /// What was tidied.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -31,7 +31,6 @@ impl Tidy {
     /// Trims the values of a batch and marks the records without any.
     pub(super) fn apply(&mut self, batch: &mut Batch, left_out: &mut [bool]) {
         let width = batch.width();
-        let batch_is_of_sheet = batch.unit == Unit::Row;
         for (record, left_out) in left_out.iter_mut().enumerate() {
             let mut padded = 0;
             let mut blank = true;
@@ -53,17 +52,14 @@ impl Tidy {
             }
             if padded > 0 {
                 self.tally.values += padded;
-                let values: Vec<Vec<u8>> = (0..width)
-                    .map(|column| trimmed(&batch.field(record, column).text()).to_vec())
+                let values: Vec<(Vec<u8>, Tag)> = (0..width)
+                    .map(|column| {
+                        let field = batch.field(record, column);
+                        (trimmed(&field.text()).to_vec(), field.tag())
+                    })
                     .collect();
                 let line_end = batch.line_end(record).to_vec();
-                // In the records of sheets, quotes say that a value is text; what had white space at
-                // its sides was.
-                let is_text: Vec<bool> = (0..width)
-                    .map(|column| batch.field(record, column).raw() != values[column])
-                    .collect();
-                let quoted = |column: usize| batch_is_of_sheet && is_text[column];
-                batch.replace_record(record, &values, quoted, &line_end);
+                batch.replace_record(record, &values, &line_end);
             }
             *left_out = blank;
         }

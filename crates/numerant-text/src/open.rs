@@ -12,7 +12,7 @@ use super::regular::{Irregular, RegularCounts, RegularReader, UNIT_SEPARATOR};
 use super::scan::Marks;
 use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};
 use numerant_data::encoding::{DetectedEncoding, Encoding, Malformed, Transcoder, detect_encoding};
-use numerant_data::record::Unit;
+use numerant_data::record::{Tagging, Unit};
 use numerant_data::source::{Input, Place, ReadError, ReadProblem};
 use numerant_format::content_of;
 use numerant_format::{DetectedDialect, ReadOptions, ReadTally, SourceFacts, TextNote};
@@ -163,6 +163,7 @@ impl OpenText {
             encoding: text.encoding,
             bom: text.mark > 0,
             header: !options.no_header,
+            tagging: Tagging::None,
         };
         let marks = irregular.marks();
         let dialect = Dialect {

@@ -8,7 +8,9 @@ use super::regular::RegularCounts;
 use super::scan::{Index, Marks, Scanned, open_quote, scan};
 use numerant_data::dialect::{Dialect, LineEnd};
 use numerant_data::encoding::{Encoding, detect_legacy};
-use numerant_data::record::{Batch, Columns, RejectedRecord, Span, without_returns};
+use numerant_data::record::{
+    Batch, Columns, Copied, RejectedRecord, Span, Tagging, without_returns,
+};
 use numerant_data::source::{Input, Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::Size;
 use numerant_format::{Ragged, ReadOptions, ReadTally, RecordReader, SourceFacts};
@@ -181,6 +183,7 @@ impl DelimitedReader {
         batch.width = self.width;
         batch.quote = self.marks.quote;
         batch.delimiter = self.marks.delimiter;
+        batch.tagging = Tagging::None;
         batch.carriage_returns = self.marks.terminator == b'\n';
         batch.terminator = self.marks.terminator;
         batch.first_line = self.line;
@@ -332,7 +335,10 @@ impl DelimitedReader {
             kept_end = start + without_returns(&batch.bytes[start..kept_end]).len();
         }
         let copy = batch.bytes.len();
-        batch.copies.push((copy as u32, span.start, span.last_byte));
+        batch.copies.push(Copied {
+            copy: copy as u32,
+            original: span,
+        });
         let copy_first = batch.ends.len() as u32;
         for field in 0..kept - 1 {
             let end = batch.ends[first + field] as usize - start + copy;

@@ -1,7 +1,7 @@
 //! Finds the fields of records that are put together again from their bytes.
 
 use super::scan::{Index, Marks, scan};
-use numerant_data::record::{Batch, Span};
+use numerant_data::record::{Batch, Span, Tagging};
 
 /// Finds the records and fields of delimited text once more.
 #[derive(Debug, Default)]
@@ -10,8 +10,12 @@ pub struct Reindex {
 }
 
 impl Reindex {
-    /// Sets the field ends and spans of `batch`, whose bytes are whole records of its width.
+    /// Sets the field ends and spans of `batch`, whose bytes are whole records of its width. A
+    /// tagged batch has them.
     pub fn fill(&mut self, batch: &mut Batch) {
+        if batch.tagging != Tagging::None {
+            return;
+        }
         let marks = Marks {
             delimiter: batch.delimiter,
             quote: batch.quote,

@@ -1,7 +1,7 @@
 //! Writes records as delimited text.
 
 use numerant_data::dialect::{Dialect, Quote};
-use numerant_data::record::{At, Batch, CELL_QUOTE, Field, holds_any, push_quoted};
+use numerant_data::record::{At, Batch, Field, holds_any, push_quoted};
 use numerant_format::{EncodeError, RecordEncoder};
 
 /// Writes chosen columns of one source's records in one dialect.
@@ -66,7 +66,7 @@ impl DelimitedEncoder {
             header,
             moves,
             computed_from: width,
-            keeps_quotes: !source.is_ours(),
+            keeps_quotes: !source.is_tagged(),
             plain: !out
                 .delimiter
                 .as_bytes()
@@ -141,14 +141,14 @@ impl DelimitedEncoder {
         Ok(())
     }
 
-    /// Appends a record of a sheet or document, if nothing in it has to be quoted; most are so.
+    /// Appends a record of a sheet or document, if nothing in it needs quotes; most are so.
     #[inline]
     fn values_as_they_stand(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> bool {
         let Quote::Byte(quote) = self.out.quote else {
             return false;
         };
         let is_plain = self.out.delimiter.is_byte() && self.out.escape.is_none();
-        if self.keeps_quotes || !is_plain || batch.width() < 2 || batch.quote != Some(CELL_QUOTE) {
+        if self.keeps_quotes || !is_plain || batch.width() < 2 {
             return false;
         }
         let raw = batch.raw_fields(record, 0, batch.width() - 1);
@@ -156,28 +156,11 @@ impl DelimitedEncoder {
         if holds_any(raw, [delimiter, quote, b'\n', b'\r']) {
             return false;
         }
-        if memchr::memchr(CELL_QUOTE, raw).is_none() {
-            let start = out.len();
-            out.extend_from_slice(raw);
-            for byte in &mut out[start..] {
-                if *byte == batch.delimiter {
-                    *byte = delimiter;
-                }
-            }
-        } else {
-            // What is quoted on its way needs no quotes here.
-            let mut scratch = Vec::new();
-            for column in 0..batch.width() {
-                if column > 0 {
-                    out.push(delimiter);
-                }
-                let field = batch.field(record, column);
-                if field.raw().first() != Some(&CELL_QUOTE) {
-                    out.extend_from_slice(field.raw());
-                } else if !field.is_blank() {
-                    out.extend_from_slice(field.value(&mut scratch));
-                }
-            }
+        let (first, _) = batch.bounds(record);
+        let start = out.len();
+        out.extend_from_slice(raw);
+        for end in &batch.ends_of(record)[..batch.width() - 1] {
+            out[start + *end as usize - first] = delimiter;
         }
         out.extend_from_slice(self.out.line_end.bytes());
         true

@@ -7,11 +7,9 @@ use std::sync::atomic::AtomicU64;
 use super::flatten::{Filling, FlatValue, FlattenError, Flattener, PatternCells};
 use crate::{Leaf, OpenedTrees, Trees};
 use numerant_data::dialect::Dialect;
-use numerant_data::record::{Batch, CELL_QUOTE, Columns, Nothing, Span, Unit, push_quoted};
+use numerant_data::record::{Batch, Blank, Columns, Tag, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::tree::{Beside, Kind, Paths, Survey, Tree, ValuesBeside, push_name};
-use numerant_format::column::is_json_number;
-use numerant_format::sheet::{Class, Look};
 use numerant_format::{
     Document, DocumentFrame, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder,
     RecordReader, Redeclared, SourceFacts, TextNote, TreeFacts, WriteOptions,
@@ -198,10 +196,9 @@ impl TreeReader {
             text: self.trees.text(),
             kept: &[],
             typed: self.typed,
-            plain: true,
             columns: 0,
         };
-        let first = row.begin(batch);
+        let start = batch.begin_record();
         for (column, filling) in &self.likenesses[likeness].cells {
             let column = *column as usize;
             match self.wanted.get(column) {
@@ -224,7 +221,7 @@ impl TreeReader {
             row.push(laid, batch);
         }
         row.pass_to(self.wanted.len(), batch);
-        row.end(first, batch);
+        batch.end_record(start);
     }
 }
 
@@ -267,25 +264,12 @@ fn push_header(names: &[String], batch: &mut Batch) {
     if names.is_empty() {
         return;
     }
-    let delimiter = batch.delimiter;
+    let start = batch.begin_record();
     for name in names {
-        push_quoted(
-            name.as_bytes(),
-            delimiter,
-            Some(CELL_QUOTE),
-            false,
-            &mut batch.bytes,
-        );
-        batch.ends.push(batch.bytes.len() as u32);
-        batch.bytes.push(delimiter);
+        batch.bytes.extend_from_slice(name.as_bytes());
+        batch.end_field(Tag::TEXT);
     }
-    let last_byte = batch.bytes.len() - 1;
-    batch.bytes[last_byte] = b'\n';
-    batch.spans.push(Span {
-        start: 0,
-        first: 0,
-        last_byte: last_byte as u32,
-    });
+    batch.end_record(start);
     batch.lines.push(1);
 }
 
@@ -296,65 +280,42 @@ struct Row<'t> {
     kept: &'t [u8],
     /// Values have types of their own.
     typed: bool,
-    /// No text holds signs that need care.
-    plain: bool,
     /// Columns that are there.
     columns: usize,
 }
 
 impl Row<'_> {
-    #[inline]
-    fn begin(&self, batch: &Batch) -> (u32, u32) {
-        (batch.bytes.len() as u32, batch.ends.len() as u32)
-    }
-
     /// Leaves the columns blank that stand before one.
     #[inline]
     fn pass_to(&mut self, column: usize, batch: &mut Batch) {
-        let from = batch.bytes.len();
-        let passed = column - self.columns;
-        let ends = from as u32..(from + passed) as u32;
-        batch.ends.extend(ends);
-        batch.bytes.resize(from + passed, batch.delimiter);
+        batch.pass_fields(column - self.columns);
         self.columns = column;
     }
 
     /// Fills the next column.
     #[inline]
     fn push(&mut self, laid: FlatValue, batch: &mut Batch) {
-        let delimiter = batch.delimiter;
         let out = &mut batch.bytes;
-        match laid {
-            FlatValue::Absent => {}
-            FlatValue::Text(from, to) if from == to => Nothing::Empty.push(CELL_QUOTE, out),
+        let tag = match laid {
+            FlatValue::Absent => Tag::PLAIN,
+            FlatValue::Text(from, to) if from == to => Tag::blank(Blank::Empty),
             FlatValue::Text(from, to) => {
-                let text = &self.text[from as usize..to as usize];
-                push_text(text, self.typed, self.plain, delimiter, out);
+                out.extend_from_slice(&self.text[from as usize..to as usize]);
+                if self.typed { Tag::STRING } else { Tag::PLAIN }
             }
             FlatValue::Literal(from, to) => {
                 out.extend_from_slice(&self.text[from as usize..to as usize]);
+                Tag::PLAIN
             }
             FlatValue::Kept(from, to) => {
-                let json = &self.kept[from as usize..to as usize];
-                push_quoted(json, delimiter, Some(CELL_QUOTE), false, out);
+                out.extend_from_slice(&self.kept[from as usize..to as usize]);
+                Tag::PLAIN
             }
-            FlatValue::Null => Nothing::Null.push(CELL_QUOTE, out),
-            FlatValue::Hollow(levels) => Nothing::Hollow(levels as usize).push(CELL_QUOTE, out),
-        }
-        batch.ends.push(out.len() as u32);
-        out.push(delimiter);
+            FlatValue::Null => Tag::blank(Blank::Null),
+            FlatValue::Hollow(levels) => Tag::blank(Blank::Hollow(levels as usize)),
+        };
+        batch.end_field(tag);
         self.columns += 1;
-    }
-
-    #[inline]
-    fn end(self, (start, first): (u32, u32), batch: &mut Batch) {
-        let last_byte = batch.bytes.len() - 1;
-        batch.bytes[last_byte] = b'\n';
-        batch.spans.push(Span {
-            start,
-            first,
-            last_byte: last_byte as u32,
-        });
     }
 }
 
@@ -365,44 +326,13 @@ fn push_row(layer: &Flattener, text: &[u8], typed: bool, wanted: &[bool], batch:
         text,
         kept: &layer.kept,
         typed,
-        plain: false,
         columns: 0,
     };
-    let first = row.begin(batch);
+    let start = batch.begin_record();
     for (laid, wanted) in layer.cells.iter().zip(wanted) {
         row.push(if *wanted { *laid } else { FlatValue::Absent }, batch);
     }
-    row.end(first, batch);
-}
-
-/// Appends a text. Where values have types of their own, what looks like another type is quoted.
-#[inline]
-fn push_text(text: &[u8], typed: bool, plain: bool, delimiter: u8, out: &mut Vec<u8>) {
-    let looks = typed
-        && match text[0] {
-            b'0'..=b'9' | b'-' => is_json_number(text),
-            b't' | b'f' | b'T' | b'F' => Look::at(text, true).class == Class::Boolean,
-            b'[' | b'{' => true,
-            _ => false,
-        };
-    if looks {
-        out.push(CELL_QUOTE);
-        if plain {
-            out.extend_from_slice(text);
-        } else {
-            for byte in text {
-                out.push(*byte);
-                if *byte == CELL_QUOTE {
-                    out.push(CELL_QUOTE);
-                }
-            }
-        }
-        out.push(CELL_QUOTE);
-    } else if plain {
-        out.extend_from_slice(text);
-    } else {
-        push_quoted(text, delimiter, Some(CELL_QUOTE), false, out);
-    }
+    batch.end_record(start);
 }
 
 impl Document for TreeReader {
@@ -529,9 +459,7 @@ impl RecordReader for TreeReader {
     }
 
     fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
-        batch.clear();
-        batch.bytes.clear();
-        batch.ends.clear();
+        batch.clear_all();
         self.facts.dialect.prepare(batch, self.wanted.len());
         batch.unit = self.facts.unit;
         if self.ended {

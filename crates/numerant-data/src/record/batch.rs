@@ -7,14 +7,17 @@
 //! * field `c + 1` begins one byte behind the end of field `c`, and one byte behind the end of the
 //!   last field lies the next thing in the arena, so `raw` of a record includes its terminator;
 //! * the bytes are UTF-8;
+//! * a tagged batch has a tag for each field end, at the same place, and no quotes: nothing in the
+//!   bytes of a field means anything but its value;
 //! * columns from `width` on are computed: they lie in arenas of their own, one entry a record, and
 //!   everything that takes records out of a batch goes through [`Batch::retain`].
 
-use std::{fmt, mem};
+use std::mem;
 
-use serde::{Deserialize, Serialize};
-
+use super::at::{At, Unit};
+use super::computed::{Computed, Own};
 use super::field::{Field, push_quoted};
+use super::tag::Tag;
 use crate::value::Number;
 
 /// Where a record begins in the arena, which of the field ends is its first, and where its last
@@ -30,61 +33,25 @@ pub struct Span {
     pub last_byte: u32,
 }
 
-/// What the records of a source are counted in.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Unit {
-    /// Lines of a text.
+/// What stands beside the bytes of fields.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Tagging {
+    /// Nothing: quotes may stand around values, as in delimited text.
     #[default]
-    Line,
-    /// Rows of a sheet.
-    Row,
-    /// Records of a file that has no lines.
-    Record,
+    None,
+    /// The kind of each blank, as in XML: all values are texts.
+    Blanks,
+    /// The kind of each blank, and whether a value is a text, as in sheets and JSON.
+    Types,
 }
 
-impl Unit {
-    /// Whether it is that of texts.
-    #[inline]
-    pub fn is_line(&self) -> bool {
-        *self == Self::Line
-    }
-}
-
-impl fmt::Display for Unit {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Self::Line => "line",
-            Self::Row => "row",
-            Self::Record => "record",
-        })
-    }
-}
-
-/// Where in its source a record begins.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct At {
-    /// What is counted.
-    pub unit: Unit,
-    /// Its number, from 1.
-    pub number: u64,
-}
-
-impl At {
-    /// Where the header most often is.
-    #[inline]
-    pub fn header() -> Self {
-        Self {
-            unit: Unit::Line,
-            number: 1,
-        }
-    }
-}
-
-impl fmt::Display for At {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {}", self.unit, self.number)
-    }
+/// A copy of a record, which a step has made to change it.
+#[derive(Clone, Copy, Debug)]
+pub struct Copied {
+    /// Where the copy begins.
+    pub copy: u32,
+    /// The record that it is a copy of.
+    pub original: Span,
 }
 
 /// A run of records of one source, in source order, all of the same width.
@@ -114,59 +81,18 @@ pub struct Batch {
     pub rejected: Vec<RejectedRecord>,
     /// Columns that steps have added.
     pub computed: Vec<Computed>,
-    /// Copies that lie behind the text of the source, each with where it begins and where the
-    /// original begins and ends, in the order of the copies.
-    pub copies: Vec<(u32, u32, u32)>,
+    /// What stands beside the bytes of fields.
+    pub tagging: Tagging,
+    /// The tags of a tagged batch, one for each of `ends`.
+    pub tags: Vec<Tag>,
+    /// Copies that lie behind the text of the source, in order.
+    pub copies: Vec<Copied>,
     /// The lines of the records, where they do not come out of the arena.
     pub lines: Vec<u64>,
     /// The values of columns that are summed up, each for as many records as it is known for.
     pub numbers: Vec<Vec<Number>>,
     /// The records as they stand in their document, where they are to be written so.
     pub own: Own,
-}
-
-/// Records as they stand in their document, one entry a record; none if they are not wanted.
-#[derive(Clone, Debug, Default)]
-pub struct Own {
-    pub bytes: Vec<u8>,
-    /// Where each begins and ends.
-    pub spans: Vec<(u32, u32)>,
-}
-
-/// The values of one computed column, as they are to be read: no quotes around them.
-#[derive(Clone, Debug, Default)]
-pub struct Computed {
-    /// The values, one behind the other.
-    pub bytes: Vec<u8>,
-    /// Where the value of each record begins and ends.
-    pub spans: Vec<(u32, u32)>,
-}
-
-impl Computed {
-    pub(crate) fn clear(&mut self) {
-        self.bytes.clear();
-        self.spans.clear();
-    }
-
-    /// Adds the value of the next record: what `write` appends.
-    #[inline]
-    pub fn push_with<E>(
-        &mut self,
-        write: impl FnOnce(&mut Vec<u8>) -> Result<(), E>,
-    ) -> Result<(), E> {
-        let start = self.bytes.len() as u32;
-        let written = write(&mut self.bytes);
-        self.spans.push((start, self.bytes.len() as u32));
-        written
-    }
-
-    /// Adds the value of the next record.
-    #[inline]
-    pub fn push(&mut self, value: &[u8]) {
-        let start = self.bytes.len() as u32;
-        self.bytes.extend_from_slice(value);
-        self.spans.push((start, self.bytes.len() as u32));
-    }
 }
 
 /// A record that was left out because something is wrong with it.
@@ -180,6 +106,17 @@ pub struct RejectedRecord {
     pub raw: Vec<u8>,
     /// They are kept just as they are, without a header or an encoding.
     pub as_it_is: bool,
+}
+
+/// Appends values as a record with commas between them, quoted where they need it.
+pub fn push_comma_separated<'v>(values: impl Iterator<Item = &'v [u8]>, out: &mut Vec<u8>) {
+    for (place, value) in values.enumerate() {
+        if place > 0 {
+            out.push(b',');
+        }
+        push_quoted(value, b',', Some(b'"'), false, out);
+    }
+    out.push(b'\n');
 }
 
 /// A field without the carriage returns at its end.
@@ -263,88 +200,6 @@ impl Batch {
         self.computed[column - self.width] = values;
     }
 
-    /// Replaces the fields of a record with `values`, which are quoted where they need it or `quoted`
-    /// says so, and its line end.
-    pub fn replace_record(
-        &mut self,
-        record: usize,
-        values: &[Vec<u8>],
-        quoted: impl Fn(usize) -> bool,
-        line_end: &[u8],
-    ) {
-        let delimiter = self.delimiter;
-        let (_, copy, first) = self.begin_copy(record);
-        let lonely = values.len() == 1;
-        for (place, value) in values.iter().enumerate() {
-            if place > 0 {
-                self.bytes.push(delimiter);
-            }
-            if quoted(place) && !value.is_empty() && !value.contains(&self.quote.unwrap_or(0)) {
-                self.bytes.extend(self.quote);
-                self.bytes.extend_from_slice(value);
-                self.bytes.extend(self.quote);
-            } else {
-                push_quoted(value, delimiter, self.quote, lonely, &mut self.bytes);
-            }
-            if place + 1 < values.len() {
-                self.ends.push(self.bytes.len() as u32);
-            }
-        }
-        self.end_copy(record, copy, first, line_end);
-    }
-
-    /// Replaces a record with a copy of it in which the fields of `columns`, in order, are blank.
-    pub fn blank_fields(&mut self, record: usize, columns: &[usize]) {
-        let (span, copy, first) = self.begin_copy(record);
-        let line_end = self.line_end(record).to_vec();
-        let bounds = |batch: &Self, column: usize| {
-            let ends = &batch.ends[span.first as usize..];
-            let start = match column {
-                0 => span.start,
-                _ => ends[column - 1] + 1,
-            };
-            let length = batch.raw_fields(record, column, column).len();
-            start as usize..start as usize + length
-        };
-        for column in 0..self.width {
-            if column > 0 {
-                self.bytes.push(self.delimiter);
-            }
-            if columns.binary_search(&column).is_err() {
-                let field = bounds(self, column);
-                self.bytes.extend_from_within(field);
-            } else if self.width == 1 {
-                // A blank that is alone on its line would be no record.
-                self.bytes.extend(self.quote.into_iter().chain(self.quote));
-            }
-            if column + 1 < self.width {
-                self.ends.push(self.bytes.len() as u32);
-            }
-        }
-        self.end_copy(record, copy, first, &line_end);
-    }
-
-    /// Begins a copy of a record behind all others: where the record lies, and where the bytes and the
-    /// ends of fields of the copy begin.
-    fn begin_copy(&mut self, record: usize) -> (Span, u32, u32) {
-        let span = self.spans[record];
-        let copy = self.bytes.len() as u32;
-        self.copies.push((copy, span.start, span.last_byte));
-        (span, copy, self.ends.len() as u32)
-    }
-
-    /// Ends a copy of a record, which takes its place.
-    fn end_copy(&mut self, record: usize, start: u32, first: u32, line_end: &[u8]) {
-        self.bytes.extend_from_slice(line_end);
-        let last_byte = self.bytes.len() as u32 - 1;
-        self.ends.push(last_byte);
-        self.spans[record] = Span {
-            start,
-            first,
-            last_byte,
-        };
-    }
-
     /// The bytes that end a record.
     #[inline]
     pub fn line_end(&self, record: usize) -> &[u8] {
@@ -357,24 +212,36 @@ impl Batch {
         }
     }
 
-    /// The bytes of a record as they stand in the source, even where a step has changed them.
-    #[inline]
-    pub fn original(&self, record: usize) -> &[u8] {
-        let start = self.spans[record].start;
-        match self.copy_of(start) {
-            Some((_, from, last)) => &self.bytes[from as usize..=last as usize],
-            None => self.raw(record),
+    /// A record as it is in the source, even where a step has changed it, with its line end: its bytes
+    /// in delimited text, and else its values with commas between them.
+    pub fn original(&self, record: usize) -> Vec<u8> {
+        let span = self.spans[record];
+        let span = self.copy_of(span.start).unwrap_or(span);
+        if self.tagging == Tagging::None {
+            return self.bytes[span.start as usize..=span.last_byte as usize].to_vec();
         }
+        let ends = &self.ends[span.first as usize..span.first as usize + self.width];
+        let mut out = Vec::new();
+        let mut start = span.start as usize;
+        push_comma_separated(
+            ends.iter().map(|end| {
+                let value = &self.bytes[start..*end as usize];
+                start = *end as usize + 1;
+                value
+            }),
+            &mut out,
+        );
+        out
     }
 
-    fn copy_of(&self, start: u32) -> Option<(u32, u32, u32)> {
+    fn copy_of(&self, start: u32) -> Option<Span> {
         let place = self
             .copies
-            .binary_search_by_key(&start, |(copy, ..)| *copy)
+            .binary_search_by_key(&start, |copied| copied.copy)
             .ok()?;
-        let found = self.copies[place];
+        let found = self.copies[place].original;
         // A copy may be one of a copy.
-        self.copy_of(found.1).or(Some(found))
+        self.copy_of(found.start).or(Some(found))
     }
 
     /// The bytes of record `record` as they stand, with the line end.
@@ -426,8 +293,38 @@ impl Batch {
     /// If there is no such record or field.
     #[inline]
     pub fn field(&self, record: usize, column: usize) -> Field<'_> {
-        let quote = self.quote.filter(|_| column < self.width);
-        Field::new(self.raw_fields(record, column, column), quote)
+        let raw = self.raw_fields(record, column, column);
+        if column >= self.width {
+            return Field::new(raw, None);
+        }
+        if self.tagging == Tagging::None {
+            return Field::new(raw, self.quote);
+        }
+        let first = self.spans[record].first as usize;
+        Field::tagged(raw, self.tags[first + column])
+    }
+
+    /// What stands beside the bytes of a field; nothing beside those of text and of computed ones.
+    #[inline]
+    pub fn tag(&self, record: usize, column: usize) -> Tag {
+        if self.tagging == Tagging::None || column >= self.width {
+            return Tag::PLAIN;
+        }
+        self.tags[self.spans[record].first as usize + column]
+    }
+
+    /// The tags of all fields of a record of a tagged batch.
+    #[inline]
+    pub fn tags_of(&self, record: usize) -> &[Tag] {
+        let first = self.spans[record].first as usize;
+        &self.tags[first..first + self.width]
+    }
+
+    /// Where the fields of a record end in the arena.
+    #[inline]
+    pub fn ends_of(&self, record: usize) -> &[u32] {
+        let first = self.spans[record].first as usize;
+        &self.ends[first..first + self.width]
     }
 
     /// The bytes from the start of one field to the end of another, separators between included.
@@ -464,7 +361,7 @@ impl Batch {
             return *line;
         }
         let start = self.spans[record].start;
-        let start = self.copy_of(start).map_or(start, |(_, from, _)| from);
+        let start = self.copy_of(start).map_or(start, |span| span.start);
         self.line_at(start as usize)
     }
 
@@ -500,7 +397,7 @@ impl Batch {
         for span in &self.spans {
             let start = self
                 .copy_of(span.start)
-                .map_or(span.start, |(_, from, _)| from) as usize;
+                .map_or(span.start, |original| original.start) as usize;
             if start < counted {
                 // Records that were moved need not be in order.
                 lines.push(self.line_at(start));
@@ -527,7 +424,7 @@ impl Batch {
         let fields = span.first as usize..span.first as usize + self.width;
         Self {
             bytes: self.raw(0).to_vec(),
-            ends: self.ends[fields]
+            ends: self.ends[fields.clone()]
                 .iter()
                 .map(|end| end - span.start)
                 .collect(),
@@ -536,6 +433,10 @@ impl Batch {
                 first: 0,
                 last_byte: span.last_byte - span.start,
             }],
+            tags: match self.tagging {
+                Tagging::None => Vec::new(),
+                _ => self.tags[fields].to_vec(),
+            },
             rejected: Vec::new(),
             computed: Vec::new(),
             copies: Vec::new(),
@@ -546,7 +447,16 @@ impl Batch {
         }
     }
 
-    /// Empties the batch and keeps its memory.
+    /// Empties the batch with its arena, and keeps its memory.
+    #[inline]
+    pub fn clear_all(&mut self) {
+        self.clear();
+        self.bytes.clear();
+        self.ends.clear();
+        self.tags.clear();
+    }
+
+    /// Takes all records out of the batch; what is in its arena stays.
     #[inline]
     pub fn clear(&mut self) {
         self.spans.clear();

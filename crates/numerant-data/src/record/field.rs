@@ -3,6 +3,7 @@
 
 use std::borrow::Cow;
 
+use super::tag::{Blank, Tag};
 use crate::value::swar;
 
 /// One field as it stands in its source.
@@ -10,6 +11,7 @@ use crate::value::swar;
 pub struct Field<'a> {
     raw: &'a [u8],
     quote: Option<u8>,
+    tag: Tag,
 }
 
 /// Whether a value holds one of four bytes. Most values are short, so eight bytes are looked at
@@ -61,7 +63,15 @@ impl<'a> Field<'a> {
     /// A field of a text in which values may be enclosed by `quote`.
     #[inline]
     pub fn new(raw: &'a [u8], quote: Option<u8>) -> Self {
-        Self { raw, quote }
+        let tag = Tag::PLAIN;
+        Self { raw, quote, tag }
+    }
+
+    /// A field of a sheet or document.
+    #[inline]
+    pub fn tagged(raw: &'a [u8], tag: Tag) -> Self {
+        let quote = None;
+        Self { raw, quote, tag }
     }
 
     /// The field's text as it stands in its source, quotes included.
@@ -117,7 +127,6 @@ impl<'a> Field<'a> {
         match memchr::memchr(quote, rest) {
             Some(close) if close + 1 == rest.len() => Enclosed::Plain(&rest[..close]),
             None => Enclosed::Plain(rest),
-            Some(0) if is_nothing(self.raw, quote) => Enclosed::Plain(&[]),
             Some(first) => {
                 let mut at = first;
                 loop {
@@ -146,66 +155,20 @@ impl<'a> Field<'a> {
     /// Whether the value is empty.
     #[inline]
     pub fn is_blank(&self) -> bool {
-        self.raw.is_empty()
-            || self
-                .quote
-                .is_some_and(|quote| self.raw == [quote, quote] || is_nothing(self.raw, quote))
+        self.raw.is_empty() || self.quote.is_some_and(|quote| self.raw == [quote, quote])
     }
 
-    /// What kind of blank a blank field of a document is.
+    /// What stands beside the bytes, in the records of sheets and documents.
     #[inline]
-    pub fn nothing(&self) -> Nothing {
-        match self.raw {
-            [] => Nothing::Absent,
-            [_, _] => Nothing::Empty,
-            [_, _, _] => Nothing::Null,
-            longer => Nothing::Hollow(longer.len() - 3),
-        }
+    pub fn tag(&self) -> Tag {
+        self.tag
     }
-}
 
-/// What stands behind two quotes in a field that is blank and no text: once for a null, and once more
-/// for each level that a container with nothing in it is above the field.
-const NOTHING: u8 = 0x1d;
-
-/// A kind of blank, in the records of documents.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Nothing {
-    /// It is not there.
-    Absent,
-    /// A text of no characters.
-    Empty,
-    /// A null.
-    Null,
-    /// A container so many levels above has nothing in it.
-    Hollow(usize),
-}
-
-impl Nothing {
-    /// Appends a field that is blank in this way.
+    /// Whether there is nothing: no value, and no kind of blank either.
     #[inline]
-    pub fn push(self, quote: u8, out: &mut Vec<u8>) {
-        let marks = match self {
-            Self::Absent => return,
-            Self::Empty => 0,
-            Self::Null => 1,
-            Self::Hollow(levels) => levels + 1,
-        };
-        out.extend_from_slice(&[quote, quote]);
-        out.resize(out.len() + marks, NOTHING);
+    pub fn is_absent(&self) -> bool {
+        self.raw.is_empty() && self.tag.as_blank() == Blank::Absent
     }
-}
-
-/// What is around values of the records of sheets and documents that need it.
-pub const CELL_QUOTE: u8 = 0x1c;
-
-/// Whether a field is one of those marks. Only the fields of documents have this quote.
-fn is_nothing(raw: &[u8], quote: u8) -> bool {
-    quote == CELL_QUOTE
-        && raw.len() > 2
-        && raw[0] == quote
-        && raw[1] == quote
-        && raw[2..].iter().all(|byte| *byte == NOTHING)
 }
 
 /// What stands between the quotes of a field.
@@ -260,10 +223,7 @@ mod tests {
             (b" \"padded\"", b" \"padded\""),
         ];
         for (raw, value) in cases {
-            let field = Field {
-                raw,
-                quote: Some(b'"'),
-            };
+            let field = Field::new(raw, Some(b'"'));
             assert_eq!(
                 field.value(&mut Vec::new()),
                 value,
@@ -271,7 +231,7 @@ mod tests {
                 String::from_utf8_lossy(raw)
             );
             assert_eq!(field.is_blank(), value.is_empty());
-            let literal = Field { raw, quote: None };
+            let literal = Field::new(raw, None);
             assert_eq!(literal.value(&mut Vec::new()), raw);
         }
     }

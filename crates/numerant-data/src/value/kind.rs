@@ -103,6 +103,15 @@ impl KindTally {
         kind
     }
 
+    /// Takes note of a text of a format that has no dates, which may be one.
+    pub fn add_string(&mut self, value: &[u8]) {
+        let kind = match Kind::of(value) {
+            kind @ (Kind::Date | Kind::Datetime | Kind::Time) => kind,
+            _ => Kind::Text,
+        };
+        self.counts[kind as usize] += 1;
+    }
+
     /// Takes note of a value that is text, whatever it looks like.
     pub fn add_text(&mut self) {
         self.counts[Kind::Text as usize] += 1;

@@ -1,6 +1,6 @@
 //! Writes records as JSON: a list, or a value a line.
 
-use numerant_data::record::{Batch, Nothing};
+use numerant_data::record::{Batch, Blank};
 use numerant_data::tree::{Outline, OutlineNode, push_json_text};
 use numerant_data::value::Cells;
 use numerant_format::column::{Shown, TextColumn};
@@ -114,18 +114,18 @@ impl JsonEncoder {
                 continue;
             };
             let value = self.columns[column].value(batch, record, &self.cells, &mut scratch)?;
-            let nothing = match value {
-                Shown::Blank(nothing) => self.form.blanks.of(nothing, Nothing::Null),
-                _ => Nothing::Empty,
+            let blank = match value {
+                Shown::Blank(blank) => self.form.blanks.of(blank, Blank::Null),
+                _ => Blank::Empty,
             };
-            if matches!(nothing, Nothing::Absent | Nothing::Hollow(_)) {
+            if matches!(blank, Blank::Absent | Blank::Hollow(_)) {
                 continue;
             }
             out.push(open);
             open = b',';
             out.extend_from_slice(&member.key);
             match value {
-                Shown::Blank(_) if nothing == Nothing::Null => out.extend_from_slice(b"null"),
+                Shown::Blank(_) if blank == Blank::Null => out.extend_from_slice(b"null"),
                 Shown::Blank(_) => out.extend_from_slice(b"\"\""),
                 Shown::Text(text) => push_json_text(text, out),
                 Shown::Literal(text) | Shown::Json(text) => out.extend_from_slice(text),
@@ -249,13 +249,13 @@ impl JsonEncoder {
     ) -> Result<bool, EncodeError> {
         let mut scratch = Vec::new();
         match self.columns[column].value(batch, record, &self.cells, &mut scratch)? {
-            Shown::Blank(nothing) => match self.form.blanks.of(nothing, Nothing::Null) {
-                Nothing::Absent | Nothing::Hollow(_) => return Ok(false),
-                Nothing::Null => {
+            Shown::Blank(blank) => match self.form.blanks.of(blank, Blank::Null) {
+                Blank::Absent | Blank::Hollow(_) => return Ok(false),
+                Blank::Null => {
                     begin(out);
                     out.extend_from_slice(b"null");
                 }
-                Nothing::Empty => {
+                Blank::Empty => {
                     begin(out);
                     out.extend_from_slice(b"\"\"");
                 }

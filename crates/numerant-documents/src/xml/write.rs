@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::{self, BufReader, Write};
 
 use numerant_data::encoding::Encoding;
-use numerant_data::record::{Batch, Nothing};
+use numerant_data::record::{Batch, Blank};
 use numerant_data::tree::{Outline, OutlineNode};
 use numerant_data::value::Cells;
 use numerant_format::column::{Shown, TextColumn, Typing};
@@ -300,8 +300,8 @@ impl XmlEncoder {
         for (name, column) in &element.attributes {
             let column = &self.columns[*column];
             let text = match column.value(batch, record, &self.cells, &mut scratch)? {
-                Shown::Blank(nothing) => match self.form.blanks.of(nothing, Nothing::Absent) {
-                    Nothing::Empty => b"".as_slice(),
+                Shown::Blank(blank) => match self.form.blanks.of(blank, Blank::Absent) {
+                    Blank::Empty => b"".as_slice(),
                     _ => continue,
                 },
                 Shown::Text(text) | Shown::Literal(text) | Shown::Json(text) => text,
@@ -316,16 +316,16 @@ impl XmlEncoder {
         let mut scratch = Vec::new();
         let written = self.text_column(element, batch, record)?;
         let text = match written {
-            None => Shown::Blank(Some(Nothing::Absent)),
+            None => Shown::Blank(Some(Blank::Absent)),
             Some(column) => self.columns[column].value(batch, record, &self.cells, &mut scratch)?,
         };
         let mut content = Vec::new();
         match text {
-            Shown::Blank(nothing) => {
+            Shown::Blank(blank) => {
                 let leaf = element.children.is_empty() && element.attributes.is_empty();
-                match self.form.blanks.of(nothing, Nothing::Absent) {
-                    Nothing::Empty if leaf || nothing == Some(Nothing::Empty) => any = true,
-                    Nothing::Null if leaf || nothing == Some(Nothing::Null) => {
+                match self.form.blanks.of(blank, Blank::Absent) {
+                    Blank::Empty if leaf || blank == Some(Blank::Empty) => any = true,
+                    Blank::Null if leaf || blank == Some(Blank::Null) => {
                         any = true;
                         out.extend_from_slice(b" xsi:nil=\"true\"");
                     }

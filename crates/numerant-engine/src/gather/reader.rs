@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use numerant_data::dialect::Dialect;
-use numerant_data::record::{Batch, Columns, Span, push_quoted};
+use numerant_data::record::{Batch, Columns, Span, Tag, Tagging, push_quoted};
 use numerant_data::source::{ReadError, SourcePath};
 use numerant_format::sheet::SheetFacts;
 use numerant_format::{
@@ -17,7 +17,7 @@ enum Part {
     /// This column of the source.
     Column(usize),
     /// The same in all records; as it stands in a record, quotes included.
-    Constant(Vec<u8>),
+    Constant(Vec<u8>, Tag),
 }
 
 /// Reads the records of a source with the columns of a whole. Fields are moved as they stand.
@@ -56,9 +56,9 @@ impl GatheredReader {
         let part = |name: &str| {
             let constant = constants.iter().find(|(column, _)| column == name);
             match (constant, inner.columns().find(name)) {
-                (Some((_, value)), _) => Part::Constant(as_field(value, dialect, names.len() == 1)),
+                (Some((_, value)), _) => as_field(value, dialect, names.len() == 1),
                 (None, Ok(column)) => Part::Column(column),
-                (None, Err(_)) => Part::Constant(as_field("", dialect, names.len() == 1)),
+                (None, Err(_)) => as_field("", dialect, names.len() == 1),
             }
         };
         let parts: Vec<Part> = names.iter().map(|name| part(name)).collect();
@@ -69,7 +69,7 @@ impl GatheredReader {
                 .zip(&names)
                 .map(|(part, name)| match part {
                     Part::Column(column) => Part::Column(*column),
-                    Part::Constant(_) => Part::Constant(as_field(name, dialect, false)),
+                    Part::Constant(..) => as_field(name, dialect, false),
                 })
                 .collect();
             let mut above = Batch::default();
@@ -88,39 +88,37 @@ impl GatheredReader {
 }
 
 /// A text as a field of this dialect; where values have types of their own, it is text.
-fn as_field(text: &str, dialect: Dialect, lonely: bool) -> Vec<u8> {
-    let quote = dialect.quote.byte();
-    let mut field = Vec::new();
-    if let Some(quote) = quote.filter(|_| dialect.is_cells() && !text.is_empty()) {
-        field.push(quote);
-        field.extend_from_slice(text.as_bytes());
-        field.push(quote);
-    } else {
-        push_quoted(
-            text.as_bytes(),
-            dialect.delimiter.first(),
-            quote,
-            lonely,
-            &mut field,
-        );
+fn as_field(text: &str, dialect: Dialect, lonely: bool) -> Part {
+    if dialect.is_tagged() {
+        let is_text = dialect.has_types() && !text.is_empty();
+        let tag = if is_text { Tag::TEXT } else { Tag::PLAIN };
+        return Part::Constant(text.as_bytes().to_vec(), tag);
     }
-    field
+    let mut field = Vec::new();
+    push_quoted(
+        text.as_bytes(),
+        dialect.delimiter.first(),
+        dialect.quote.byte(),
+        lonely,
+        &mut field,
+    );
+    Part::Constant(field, Tag::PLAIN)
 }
 
 /// Fills `out` with the records of `batch`, each made of `parts`.
 fn bring(parts: &[Part], batch: &Batch, dialect: Dialect, out: &mut Batch) {
-    out.clear();
-    out.bytes.clear();
-    out.ends.clear();
+    out.clear_all();
     dialect.prepare(out, parts.len());
     out.carriage_returns = batch.carriage_returns;
     out.first_line = batch.first_line;
     out.unit = batch.unit;
     batch.all_lines(&mut out.lines);
     let delimiter = out.delimiter;
+    let is_tagged = dialect.is_tagged();
     for record in 0..batch.len() {
         let start = out.bytes.len() as u32;
         let first = out.ends.len() as u32;
+        let tag_of = |column| is_tagged.then(|| batch.tag(record, column));
         for (place, part) in parts.iter().enumerate() {
             if place > 0 {
                 out.ends.push(out.bytes.len() as u32);
@@ -128,16 +126,22 @@ fn bring(parts: &[Part], batch: &Batch, dialect: Dialect, out: &mut Batch) {
             }
             match part {
                 // Columns behind those that are wanted are blank.
-                Part::Column(column) if *column >= batch.width() => {}
+                Part::Column(column) if *column >= batch.width() => {
+                    out.tags.extend(is_tagged.then_some(Tag::PLAIN));
+                }
                 Part::Column(column) => {
                     let field = batch.raw_fields(record, *column, *column);
                     out.bytes.extend_from_slice(field);
-                    if field.is_empty() && parts.len() == 1 {
+                    out.tags.extend(tag_of(*column));
+                    if field.is_empty() && parts.len() == 1 && out.tagging == Tagging::None {
                         // A blank that is alone on its line would be no record.
                         out.bytes.extend(out.quote.into_iter().chain(out.quote));
                     }
                 }
-                Part::Constant(field) => out.bytes.extend_from_slice(field),
+                Part::Constant(field, tag) => {
+                    out.bytes.extend_from_slice(field);
+                    out.tags.extend(is_tagged.then_some(*tag));
+                }
             }
         }
         out.bytes.extend_from_slice(batch.line_end(record));

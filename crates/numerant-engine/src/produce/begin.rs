@@ -11,7 +11,7 @@ use super::Producer;
 use super::document::Foot;
 use crate::job::Job;
 use numerant_data::dialect::{Delimiter, Dialect, Quote};
-use numerant_data::record::{At, Unit};
+use numerant_data::record::{At, Tagging, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::{ColumnType, DecimalMark};
 use numerant_format::sheet::{Limits, SpooledColumn, Spooler};
@@ -259,10 +259,11 @@ impl Producer {
             .header()
             .map(|header| (header.first_as_batch(), None));
         let is_written = facts.written.has_fields_of(&facts.written);
-        let reject_dialect = if dialect.is_ours() || !is_written {
+        let reject_dialect = if dialect.is_tagged() || !is_written {
             Dialect {
                 delimiter: Delimiter::COMMA,
                 quote: Quote::Byte(b'"'),
+                tagging: Tagging::None,
                 ..dialect
             }
         } else {
@@ -374,8 +375,8 @@ impl Producer {
                 column.computed && commas && column.kind == numerant_steps::expr::Type::Number;
             SpooledColumn {
                 slot: column.slot,
-                stored: dialect.is_cells() && !column.computed,
-                exact: dialect.is_cells() && !column.computed && is_document,
+                stored: dialect.has_types() && !column.computed,
+                exact: dialect.has_types() && !column.computed && is_document,
                 declared: column.declared.or(number.then_some(ColumnType::Decimal)),
             }
         });

@@ -221,7 +221,7 @@ impl Producer {
                 .find(&name)
                 .map_err(|problem| Box::new(shape.error(line, ShapeProblem::Column(problem))))?;
             // Columns that are dropped can still be used; their types were not looked for.
-            let own = reader.facts().dialect.is_cells() && !found.computed;
+            let own = reader.facts().dialect.has_types() && !found.computed;
             columns.push(TextColumn {
                 name,
                 slot: found.slot,
@@ -277,7 +277,7 @@ impl Producer {
         let columns = self.pipeline.layout().columns().iter().enumerate();
         Ok(columns
             .map(|(place, column)| {
-                let typing = if dialect.is_cells() && !column.computed && column.declared.is_none()
+                let typing = if dialect.has_types() && !column.computed && column.declared.is_none()
                 {
                     Typing::Own
                 } else {

@@ -180,6 +180,15 @@ impl Look {
     pub(crate) const BLANK: Self = Self::of_class(Class::Blank);
     pub(crate) const TEXT: Self = Self::of_class(Class::Text);
 
+    /// Looks at a text of a format that has no dates, which may be one.
+    pub(crate) fn of_string(value: &[u8]) -> Self {
+        let look = Self::at(value, true);
+        match look.class {
+            Class::Integer | Class::Decimal | Class::Boolean => Self::TEXT,
+            _ => look,
+        }
+    }
+
     /// Looks at a value. What would not come back from a cell just as it is written is text.
     ///
     /// `stored` says that the value was a number in a cell, so that one of more than 15 digits is no

@@ -1,12 +1,12 @@
 //! What all spreadsheet formats share: rows of cells laid out as records, the types of columns,
 //! number formats, dates, and the names of sheets.
 //!
-//! # To whoever changes this
+//! # Invariants
 //!
 //! Records of a sheet travel in batches like those of delimited text, in a dialect of their own
-//! ([`Dialect::CELLS`]). What is quoted there was text in its cell, though it looks like a number,
-//! a date or true; what is not quoted is what it looks like. Encoders rely on that to write cells
-//! with the types that they had.
+//! ([`Dialect::CELLS`]). A field that is tagged as a text was one in its cell, whatever it looks
+//! like; a field without that tag is what it looks like. Encoders rely on that to write cells with
+//! the types that they had.
 //!
 //! [`Dialect::CELLS`]: numerant_data::dialect::Dialect::CELLS
 
@@ -27,7 +27,7 @@ pub use reader::{
     Oddities, Rows, SheetChoice, SheetFacts, SheetInfo, SheetReader, SheetSource, Uncomputed,
     Visibility, Workbook, choose,
 };
-pub use row::{NumberText, Row, lay_text, letters};
+pub use row::{NumberText, Row, RowCell, letters};
 pub use serial::{Epoch, write_clock};
 pub use shared::{SharedTexts, Strings};
 pub use typing::{ColumnTally, Odd, Plan, Types, looks_typed, plan_of};

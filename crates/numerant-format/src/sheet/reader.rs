@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use super::row::{Row, letters};
 use crate::{Ragged, ReadOptions, ReadTally, RecordReader, SourceFacts};
 use numerant_data::dialect::Dialect;
-use numerant_data::record::{Batch, Columns, RejectedRecord, Span, Unit};
+use numerant_data::record::{Batch, Columns, RejectedRecord, Unit, push_comma_separated};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::Size;
 
@@ -418,7 +418,7 @@ impl SheetReader {
             row.cells
                 .first()
                 .zip(row.cells.last())
-                .map(|(f, l)| (f.0, l.0))
+                .map(|(first, last)| (first.column, last.column))
         };
         let (mut from, mut to) = ends(&first).unwrap_or_default();
         let mut bytes = 0;
@@ -459,49 +459,30 @@ impl SheetReader {
     }
 
     fn prepare(&self, batch: &mut Batch) {
-        batch.clear();
-        batch.bytes.clear();
-        batch.ends.clear();
+        batch.clear_all();
         self.facts.dialect.prepare(batch, self.width);
         batch.unit = Unit::Row;
     }
 
     /// Lays a row out as a record; how many fields it has if it does not fit.
     fn lay(&self, row: &Row, batch: &mut Batch) -> Result<(), usize> {
-        let (delimiter, _) = Dialect::CELLS_MARKS;
-        let first_cell = row.cells.first().map_or(0, |cell| cell.0);
-        let last_cell = row.cells.last().map_or(0, |cell| cell.0);
+        let first_cell = row.cells.first().map_or(0, |cell| cell.column);
+        let last_cell = row.cells.last().map_or(0, |cell| cell.column);
         let width = self.width as u32;
         if first_cell < self.first_column || last_cell - self.first_column >= width {
             let first = self.first_column.min(first_cell);
             return Err((last_cell.max(self.first_column + width - 1) - first) as usize + 1);
         }
-        let start = batch.bytes.len() as u32;
-        let first = batch.ends.len() as u32;
+        let start = batch.begin_record();
         let mut column = self.first_column;
-        for (place, cell) in row.cells.iter().enumerate() {
-            while column < cell.0 {
-                batch.ends.push(batch.bytes.len() as u32);
-                batch.bytes.push(delimiter);
-                column += 1;
-            }
-            batch.bytes.extend_from_slice(row.laid(place));
-            batch.ends.push(batch.bytes.len() as u32);
-            batch.bytes.push(delimiter);
-            column += 1;
+        for cell in &row.cells {
+            batch.pass_fields((cell.column - column) as usize);
+            batch.bytes.extend_from_slice(row.value(cell));
+            batch.end_field(cell.tag);
+            column = cell.column + 1;
         }
-        while column < self.first_column + width {
-            batch.ends.push(batch.bytes.len() as u32);
-            batch.bytes.push(delimiter);
-            column += 1;
-        }
-        let last_byte = batch.bytes.len() - 1;
-        batch.bytes[last_byte] = b'\n';
-        batch.spans.push(Span {
-            start,
-            first,
-            last_byte: last_byte as u32,
-        });
+        batch.pass_fields((self.first_column + width - column) as usize);
+        batch.end_record(start);
         batch.lines.push(row.number);
         Ok(())
     }
@@ -509,11 +490,11 @@ impl SheetReader {
     /// Takes a row that has more cells than the records have columns.
     fn surplus(&mut self, row: &Row, found: usize, batch: &mut Batch) -> Result<(), ReadError> {
         let inside = self.first_column..self.first_column + self.width as u32;
-        let outside = row.cells.iter().find(|cell| !inside.contains(&cell.0));
+        let outside = row.cells.iter().find(|cell| !inside.contains(&cell.column));
         let problem = ReadProblem::OutsideColumns {
             cell: format!(
                 "{}{}",
-                letters(outside.map_or(0, |cell| cell.0)),
+                letters(outside.map_or(0, |cell| cell.column)),
                 row.number
             ),
             columns: format!("{} to {}", letters(inside.start), letters(inside.end - 1)),
@@ -523,18 +504,17 @@ impl SheetReader {
             return Err(self.error(place, problem));
         }
         self.tally.rejected += 1;
-        let (delimiter, _) = Dialect::CELLS_MARKS;
-        let mut raw = Vec::new();
-        let from = inside.start.min(row.cells.first().map_or(0, |cell| cell.0));
-        let mut column = from;
-        for (place, cell) in row.cells.iter().enumerate() {
-            raw.resize(raw.len() + (cell.0 - column) as usize, delimiter);
-            column = cell.0;
-            raw.extend_from_slice(row.laid(place));
+        let from = inside
+            .start
+            .min(row.cells.first().map_or(0, |cell| cell.column));
+        let mut values: Vec<&[u8]> = Vec::new();
+        for cell in &row.cells {
+            values.resize((cell.column - from) as usize, b"");
+            values.push(row.value(cell));
         }
-        let last = from + found as u32 - 1;
-        raw.resize(raw.len() + last.saturating_sub(column) as usize, delimiter);
-        raw.push(b'\n');
+        values.resize(values.len().max(found), b"");
+        let mut raw = Vec::new();
+        push_comma_separated(values.into_iter(), &mut raw);
         batch.rejected.push(RejectedRecord {
             line: row.number,
             reason: problem.to_string(),

@@ -1,25 +1,35 @@
-//! A row of cells on its way into a batch, and how values are laid out there.
+//! A row of cells on its way into a batch, and how numbers are written there.
 
-use super::cell::{Class, Look};
 use super::number_format::{Shown, Spelling};
 use super::serial::{Epoch, write_moment};
-use crate::column::is_json_number;
-use numerant_data::dialect::Dialect;
-use numerant_data::record::push_quoted;
+use numerant_data::record::Tag;
 
 /// The cells of a row that hold something, from left to right.
 #[derive(Debug)]
 pub struct Row {
     /// Its number, from 1.
     pub number: u64,
-    /// The text of the cells, laid out.
+    /// The values of the cells, one behind the other.
     pub bytes: Vec<u8>,
-    /// Column, counted from 0, and where its text begins and ends.
-    pub cells: Vec<(u32, u32, u32)>,
+    /// The cells, from left to right.
+    pub cells: Vec<RowCell>,
     /// Bytes that the cells may take together.
     max_bytes: usize,
     /// They would take more, and what is over is not there.
     exceeds_limit: bool,
+}
+
+/// A cell of a row that holds something.
+#[derive(Clone, Copy, Debug)]
+pub struct RowCell {
+    /// Its column, counted from 0.
+    pub column: u32,
+    /// Where its value begins in the bytes of the row.
+    start: u32,
+    /// Where it ends.
+    end: u32,
+    /// Whether it is a text.
+    pub tag: Tag,
 }
 
 impl Default for Row {
@@ -57,9 +67,15 @@ impl Row {
         self.cells.is_empty()
     }
 
-    /// Adds a cell with what `write` appends; none if that is nothing.
+    /// Adds a cell with the value that `write` appends; none if that is nothing.
     #[inline]
     pub fn push_with(&mut self, column: u32, write: impl FnOnce(&mut Vec<u8>)) {
+        self.push_tagged(column, Tag::PLAIN, write);
+    }
+
+    /// Adds a cell with what `write` appends, and its tag; none if that is nothing.
+    #[inline]
+    pub fn push_tagged(&mut self, column: u32, tag: Tag, write: impl FnOnce(&mut Vec<u8>)) {
         let start = self.bytes.len();
         write(&mut self.bytes);
         let end = self.bytes.len();
@@ -67,19 +83,19 @@ impl Row {
             self.bytes.truncate(start);
             self.exceeds_limit = true;
         } else if end > start {
-            self.cells.push((column, start as u32, end as u32));
+            self.cells.push(RowCell {
+                column,
+                start: start as u32,
+                end: end as u32,
+                tag,
+            });
         }
     }
 
-    /// Adds a cell with text that is laid out already.
-    #[inline]
-    pub fn push_laid(&mut self, column: u32, laid: &[u8]) {
-        self.push_with(column, |out| out.extend_from_slice(laid));
-    }
-
     /// Adds a cell with a text.
-    pub fn push_text(&mut self, column: u32, text: &str) {
-        self.push_with(column, |out| lay_text(text.as_bytes(), out));
+    #[inline]
+    pub fn push_text(&mut self, column: u32, text: &[u8]) {
+        self.push_tagged(column, Tag::TEXT, |out| out.extend_from_slice(text));
     }
 
     /// Adds a cell with true or false.
@@ -88,40 +104,30 @@ impl Row {
             Shown::Boolean(spelling) => spelling,
             _ => Spelling::Upper,
         };
-        self.push_laid(column, spelling.word(value).as_bytes());
+        self.push_with(column, |out| {
+            out.extend_from_slice(spelling.word(value).as_bytes());
+        });
     }
 
     /// Brings cells in order that are not; the column of one that is there twice.
     pub(crate) fn settle(&mut self) -> Result<(), u32> {
-        if !self.cells.is_sorted_by(|one, other| one.0 < other.0) {
-            self.cells.sort_by_key(|cell| cell.0);
+        if !self
+            .cells
+            .is_sorted_by(|one, other| one.column < other.column)
+        {
+            self.cells.sort_by_key(|cell| cell.column);
         }
-        let twice = self.cells.windows(2).find(|pair| pair[0].0 == pair[1].0);
-        twice.map_or(Ok(()), |pair| Err(pair[0].0))
+        let twice = self
+            .cells
+            .windows(2)
+            .find(|pair| pair[0].column == pair[1].column);
+        twice.map_or(Ok(()), |pair| Err(pair[0].column))
     }
 
-    /// The text of the cell in a column.
-    pub(crate) fn laid(&self, cell: usize) -> &[u8] {
-        let (_, start, end) = self.cells[cell];
-        &self.bytes[start as usize..end as usize]
-    }
-}
-
-/// Appends a text as it travels in batches: in quotes if it would be taken for something else.
-pub fn lay_text(text: &[u8], out: &mut Vec<u8>) {
-    let (delimiter, quote) = Dialect::CELLS_MARKS;
-    let typed = !matches!(Look::at(text, true).class, Class::Text | Class::Blank)
-        || match text.first() {
-            Some(b'[' | b'{') => true,
-            Some(b'0'..=b'9' | b'-') => is_json_number(text),
-            _ => false,
-        };
-    if typed {
-        out.push(quote);
-        out.extend_from_slice(text);
-        out.push(quote);
-    } else {
-        push_quoted(text, delimiter, Some(quote), false, out);
+    /// The value of a cell.
+    #[inline]
+    pub fn value(&self, cell: &RowCell) -> &[u8] {
+        &self.bytes[cell.start as usize..cell.end as usize]
     }
 }
 

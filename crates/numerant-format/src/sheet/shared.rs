@@ -4,8 +4,6 @@ use std::hash::{BuildHasher, Hasher};
 
 use hashbrown::HashTable;
 
-use super::row::lay_text;
-
 /// The table of shared texts.
 #[derive(Default)]
 pub struct SharedTexts {
@@ -91,7 +89,7 @@ impl SharedTexts {
     }
 }
 
-/// Shared texts, laid out as they travel in batches.
+/// Shared texts.
 #[derive(Debug, Default)]
 pub struct Strings {
     bytes: Vec<u8>,
@@ -102,13 +100,13 @@ pub struct Strings {
 impl Strings {
     /// Adds a text.
     pub fn push(&mut self, text: &str) {
-        lay_text(text.as_bytes(), &mut self.bytes);
+        self.bytes.extend_from_slice(text.as_bytes());
         self.ends.push(self.bytes.len());
     }
 
     /// The text with this number, from 0.
     #[inline]
-    pub fn laid(&self, number: usize) -> Option<&[u8]> {
+    pub fn get(&self, number: usize) -> Option<&[u8]> {
         let end = *self.ends.get(number)?;
         let start = if number == 0 {
             0

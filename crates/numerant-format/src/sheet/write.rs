@@ -10,7 +10,6 @@ use super::cell::{Cell, Class, Look};
 use super::typing::{ColumnTally, Plan};
 use crate::column::is_json_number;
 use crate::{ControlCharacters, EncodeError};
-use numerant_data::dialect::Dialect;
 use numerant_data::record::Batch;
 use numerant_data::value::{Cells, ColumnType, DecimalMark, Moment, Number};
 use numerant_markup::is_allowed;
@@ -89,17 +88,22 @@ impl Spooler {
         out: &mut Vec<u8>,
     ) -> Result<(), EncodeError> {
         let mut scratch = Vec::new();
-        let (_, quote) = Dialect::CELLS_MARKS;
         for (place, (column, tally)) in self.columns.iter().zip(tallies).enumerate() {
             let field = batch.field(record, column.slot);
-            let text = column.stored && field.raw().first() == Some(&quote);
+            let text = column.stored && field.tag().is_text();
             let value = field.value(&mut scratch);
             let mut look = if text {
                 Look::TEXT
+            } else if column.stored && field.tag().is_string() {
+                Look::of_string(value)
             } else {
                 Look::at(value, column.stored && !column.exact)
             };
-            if column.exact && !text && look.class == Class::Text && is_json_number(value) {
+            if column.exact
+                && !field.tag().is_string()
+                && look.class == Class::Text
+                && is_json_number(value)
+            {
                 tally.has_long_numbers = true;
             }
             let mut canonical = None;

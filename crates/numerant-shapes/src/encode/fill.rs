@@ -10,7 +10,7 @@ use super::super::word::{Placeholder, ShapeWord, computed_name};
 use super::rows::{Filled, Rows};
 use super::scope::{Scope, stands_for};
 use super::{ShapeEncoder, line_of};
-use numerant_data::record::{At, Nothing};
+use numerant_data::record::{At, Blank};
 use numerant_data::tree::push_json_text;
 use numerant_data::value::{Moment, Number};
 use numerant_format::{ControlCharacters, EncodeError};
@@ -259,7 +259,7 @@ impl Filler<'_> {
             };
             for row in scope.rows {
                 let value = self.rows.value(*row, *place)?;
-                let is_there = !matches!(value, Filled::Blank(None | Some(Nothing::Absent)));
+                let is_there = !matches!(value, Filled::Blank(None | Some(Blank::Absent)));
                 if is_there {
                     found.insert(number);
                     break;
@@ -406,13 +406,11 @@ impl Filler<'_> {
                 match self.word(word, scope, place)? {
                     Filled::Text(text) => push_json_text(&text, out),
                     Filled::Literal(text) | Filled::Json(text) => out.extend_from_slice(&text),
-                    Filled::Blank(nothing) => {
-                        match self.encoder.form.nulls.of(nothing, Nothing::Null) {
-                            Nothing::Empty => out.extend_from_slice(b"\"\""),
-                            Nothing::Null => out.extend_from_slice(b"null"),
-                            Nothing::Absent | Nothing::Hollow(_) => return Ok(false),
-                        }
-                    }
+                    Filled::Blank(blank) => match self.encoder.form.nulls.of(blank, Blank::Null) {
+                        Blank::Empty => out.extend_from_slice(b"\"\""),
+                        Blank::Null => out.extend_from_slice(b"null"),
+                        Blank::Absent | Blank::Hollow(_) => return Ok(false),
+                    },
                 }
             }
             Value::Object(members) => {

@@ -265,7 +265,7 @@ impl ShapeEncoder {
             between: Vec::new(),
         };
         if mode == Mode::Gather {
-            // Nothing stands between records that are kept.
+            // Blank stands between records that are kept.
         } else if encoder.form.as_lines {
             encoder.between = b"\n".to_vec();
         } else if let Body::Json(value, indent) = &encoder.shape.body {

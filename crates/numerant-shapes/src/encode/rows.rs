@@ -1,14 +1,14 @@
 //! The records that a shape is filled in with: those of a batch, or those that were kept.
 
 use super::ShapeEncoder;
-use numerant_data::record::{At, Batch, Nothing, Unit};
+use numerant_data::record::{At, Batch, Blank, Unit};
 use numerant_format::EncodeError;
 use numerant_format::column::Shown;
 
 /// A value that is filled in.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Filled {
-    Blank(Option<Nothing>),
+    Blank(Option<Blank>),
     Text(Vec<u8>),
     Literal(Vec<u8>),
     Json(Vec<u8>),
@@ -17,7 +17,7 @@ pub(super) enum Filled {
 impl From<Shown<'_>> for Filled {
     fn from(shown: Shown<'_>) -> Self {
         match shown {
-            Shown::Blank(nothing) => Self::Blank(nothing),
+            Shown::Blank(blank) => Self::Blank(blank),
             Shown::Text(text) => Self::Text(text.to_vec()),
             Shown::Literal(text) => Self::Literal(text.to_vec()),
             Shown::Json(text) => Self::Json(text.to_vec()),
@@ -91,9 +91,9 @@ impl Rows for Kept {
         let text = || self.bytes[at + 5..at + 5 + length(&self.bytes[at + 1..])].to_vec();
         Ok(match self.bytes[at] {
             b'b' => Filled::Blank(None),
-            b'a' => Filled::Blank(Some(Nothing::Absent)),
-            b'e' => Filled::Blank(Some(Nothing::Empty)),
-            b'n' => Filled::Blank(Some(Nothing::Null)),
+            b'a' => Filled::Blank(Some(Blank::Absent)),
+            b'e' => Filled::Blank(Some(Blank::Empty)),
+            b'n' => Filled::Blank(Some(Blank::Null)),
             b't' => Filled::Text(text()),
             b'l' => Filled::Literal(text()),
             _ => Filled::Json(text()),
@@ -125,8 +125,8 @@ pub(super) fn keep(
     for column in 0..columns {
         let (tag, text) = match rows.value(row, column)? {
             Filled::Blank(None) => (b'b', Vec::new()),
-            Filled::Blank(Some(Nothing::Empty)) => (b'e', Vec::new()),
-            Filled::Blank(Some(Nothing::Null)) => (b'n', Vec::new()),
+            Filled::Blank(Some(Blank::Empty)) => (b'e', Vec::new()),
+            Filled::Blank(Some(Blank::Null)) => (b'n', Vec::new()),
             Filled::Blank(Some(_)) => (b'a', Vec::new()),
             Filled::Text(text) => (b't', text),
             Filled::Literal(text) => (b'l', text),

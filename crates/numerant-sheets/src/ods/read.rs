@@ -13,6 +13,7 @@ use quick_xml::events::{BytesStart, Event};
 
 use super::styles::Styles;
 use crate::package::Package;
+use numerant_data::record::Tag;
 use numerant_data::source::{Place, ReadProblem, SharedFile};
 use numerant_format::sheet::{
     Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Uncomputed, Visibility, Workbook,
@@ -328,7 +329,7 @@ impl State {
                         Some((language, rest)) if language.len() < 8 => format!("={rest}"),
                         _ => formula.clone(),
                     };
-                    row.push_text(first, &text);
+                    row.push_text(first, text.as_bytes());
                 }
             }
         }
@@ -347,6 +348,7 @@ impl State {
         let numbers = NumberText {
             epoch: Epoch::Year1900,
         };
+        let mut tag = Tag::PLAIN;
         let fits = match head.kind.as_str() {
             "float" | "percentage" | "currency" => {
                 numbers.write(head.value.as_bytes(), shown, &mut value)
@@ -372,7 +374,8 @@ impl State {
                     0 => head.value.as_str(),
                     _ => self.text.as_str(),
                 };
-                numerant_format::sheet::lay_text(text.as_bytes(), &mut value);
+                value.extend_from_slice(text.as_bytes());
+                tag = Tag::TEXT;
                 true
             }
         };
@@ -396,7 +399,7 @@ impl State {
             });
         }
         for column in first..self.column {
-            row.push_laid(column, &value);
+            row.push_tagged(column, tag, |out| out.extend_from_slice(&value));
         }
         Ok(())
     }

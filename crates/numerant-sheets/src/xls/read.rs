@@ -12,6 +12,7 @@ use std::sync::Arc;
 use encoding_rs::Encoding;
 
 use super::strings::Pieces;
+use numerant_data::record::Tag;
 use numerant_data::source::{Place, ReadProblem, SharedFile};
 use numerant_data::value::Size;
 use numerant_format::sheet::{
@@ -312,8 +313,8 @@ struct HeldCell {
 enum HeldText {
     /// The shared text with this number.
     Shared(u32),
-    /// So many bytes of those of the sheet, from a place on.
-    Own(u32, u32),
+    /// So many bytes of those of the sheet, from a place on, with their tag.
+    Own(u32, u32, Tag),
 }
 
 /// The cells of a sheet. What they take is bound by the bytes of the file, which fit into memory:
@@ -326,7 +327,12 @@ struct Cells {
 }
 
 impl Cells {
-    fn push_with(&mut self, row: u16, column: u16, write: impl FnOnce(&Globals, &mut Vec<u8>)) {
+    fn push_with(
+        &mut self,
+        (row, column): (u16, u16),
+        tag: Tag,
+        write: impl FnOnce(&Globals, &mut Vec<u8>),
+    ) {
         let start = self.bytes.len();
         write(&self.globals, &mut self.bytes);
         if self.bytes.len() > start {
@@ -334,13 +340,13 @@ impl Cells {
                 clippy::cast_possible_truncation,
                 reason = "the bytes are held to less than 4 GiB"
             )]
-            let text = HeldText::Own(start as u32, (self.bytes.len() - start) as u32);
+            let text = HeldText::Own(start as u32, (self.bytes.len() - start) as u32, tag);
             self.cells.push(HeldCell { row, column, text });
         }
     }
 
     fn number(&mut self, row: u16, column: u16, style: u16, number: f64) {
-        self.push_with(row, column, |globals, out| {
+        self.push_with((row, column), Tag::PLAIN, |globals, out| {
             let shown = globals.styles.get(usize::from(style)).copied();
             let numbers = NumberText {
                 epoch: globals.epoch,
@@ -350,8 +356,8 @@ impl Cells {
     }
 
     fn text(&mut self, row: u16, column: u16, text: &str) {
-        self.push_with(row, column, |_, out| {
-            numerant_format::sheet::lay_text(text.as_bytes(), out);
+        self.push_with((row, column), Tag::TEXT, |_, out| {
+            out.extend_from_slice(text.as_bytes());
         });
     }
 
@@ -359,7 +365,9 @@ impl Cells {
         let mut cell = Row::default();
         let shown = self.globals.styles.get(usize::from(style)).copied();
         cell.push_boolean(0, value, shown.unwrap_or(Shown::PLAIN));
-        self.push_with(row, column, |_, out| out.extend_from_slice(&cell.bytes));
+        self.push_with((row, column), Tag::PLAIN, |_, out| {
+            out.extend_from_slice(&cell.bytes);
+        });
     }
 
     fn error(&mut self, row: u16, column: u16, code: u8) {
@@ -392,14 +400,14 @@ impl Cells {
                 0x00fd => {
                     let number = u32_at(data, 6);
                     let strings = &self.globals.strings;
-                    let Some(laid) = strings.laid(number as usize) else {
+                    let Some(shared) = strings.get(number as usize) else {
                         return Err(damaged(format!(
                             "row {} holds the shared text {number}, and there are {}",
                             u32::from(row) + 1,
                             strings.len()
                         )));
                     };
-                    if !laid.is_empty() {
+                    if !shared.is_empty() {
                         let text = HeldText::Shared(number);
                         self.cells.push(HeldCell { row, column, text });
                     }
@@ -494,14 +502,19 @@ impl Rows for XlsRows {
         while let Some(cell) = self.cells.cells.get(self.next)
             && cell.row == number
         {
-            let laid = match cell.text {
-                HeldText::Shared(number) => self.cells.globals.strings.laid(number as usize),
-                HeldText::Own(start, length) => {
+            let (value, tag) = match cell.text {
+                HeldText::Shared(number) => {
+                    let text = self.cells.globals.strings.get(number as usize);
+                    (text, Tag::TEXT)
+                }
+                HeldText::Own(start, length, tag) => {
                     let start = start as usize;
-                    self.cells.bytes.get(start..start + length as usize)
+                    (self.cells.bytes.get(start..start + length as usize), tag)
                 }
             };
-            row.push_laid(u32::from(cell.column), laid.unwrap_or_default());
+            row.push_tagged(u32::from(cell.column), tag, |out| {
+                out.extend_from_slice(value.unwrap_or_default());
+            });
             self.next += 1;
         }
         Ok(true)

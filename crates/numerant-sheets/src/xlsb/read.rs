@@ -336,24 +336,24 @@ impl XlsbRows {
             3 | 11 => {
                 self.oddities.errors += 1;
                 let code = self.records.data.get(at).copied().unwrap_or(0);
-                row.push_text(column, error_name(code));
+                row.push_text(column, error_name(code).as_bytes());
             }
             4 | 10 => {
                 let value = self.records.data.get(at).copied().unwrap_or(0);
                 row.push_boolean(column, value != 0, shown);
             }
-            6 | 8 => row.push_text(column, &self.records.text(at)?.0),
+            6 | 8 => row.push_text(column, self.records.text(at)?.0.as_bytes()),
             7 => {
                 let number = self.records.u32(at) as usize;
-                let Some(laid) = self.strings.laid(number) else {
+                let Some(text) = self.strings.get(number) else {
                     return Err(self.damaged(format!(
                         "a cell holds the shared text {number}, and there are {}",
                         self.strings.len()
                     )));
                 };
-                row.push_laid(column, laid);
+                row.push_text(column, text);
             }
-            62 => row.push_text(column, &self.records.text(at + 1)?.0),
+            62 => row.push_text(column, self.records.text(at + 1)?.0.as_bytes()),
             _ => {}
         }
         Ok(())

@@ -236,7 +236,7 @@ fn read_cell(
         if needs_care(text) {
             return Err(Fast::Unusual);
         }
-        row.push_with(column, |out| numerant_format::sheet::lay_text(text, out));
+        row.push_text(column, text);
         return Ok(Ok(()));
     }
     scan.expect(b"<v>")?;
@@ -255,11 +255,11 @@ fn read_cell(
         CellKind::Shared => {
             let number = digits(value).ok_or(Fast::Unusual)?;
             let number = usize::try_from(number).map_err(|_| Fast::Unusual)?;
-            let laid = state.strings.laid(number).ok_or(Fast::Unusual)?;
-            row.push_laid(column, laid);
+            let text = state.strings.get(number).ok_or(Fast::Unusual)?;
+            row.push_text(column, text);
         }
         CellKind::Text if !needs_care(value) => {
-            row.push_with(column, |out| numerant_format::sheet::lay_text(value, out));
+            row.push_text(column, value);
         }
         CellKind::Boolean => match value {
             b"0" => row.push_boolean(column, false, state.shown(head.style)),

@@ -433,7 +433,7 @@ impl State {
                 };
                 let text = formulas.take(place);
                 if !is_computed && !text.is_empty() {
-                    row.push_text(column, &unescaped(&format!("={text}")));
+                    row.push_text(column, unescaped(&format!("={text}")).as_bytes());
                 }
             }
         }
@@ -458,30 +458,32 @@ impl State {
             }
             CellKind::Shared => {
                 let number = value.trim_ascii().parse::<usize>().ok();
-                let laid = number.and_then(|number| self.strings.laid(number));
-                let Some(laid) = laid else {
+                let text = number.and_then(|number| self.strings.get(number));
+                let Some(text) = text else {
                     return Err(self.damaged(format!(
                         "cell {} holds the shared text {value}, and there are {}",
                         self.place(),
                         self.strings.len()
                     )));
                 };
-                row.push_laid(column, laid);
+                row.push_text(column, text);
             }
-            CellKind::Text | CellKind::Inline => row.push_text(column, &unescaped(value)),
+            CellKind::Text | CellKind::Inline => row.push_text(column, unescaped(value).as_bytes()),
             CellKind::Boolean => {
                 let shown = self.shown(self.cell.style);
                 row.push_boolean(column, matches!(value, "1" | "true"), shown);
             }
             CellKind::Error => {
                 self.oddities.errors += 1;
-                row.push_text(column, value);
+                row.push_text(column, value.as_bytes());
             }
             CellKind::Date => {
                 // Midnight of a date is not written.
                 let date = value.strip_suffix('Z').unwrap_or(value);
                 let date = date.strip_suffix("T00:00:00").unwrap_or(date);
-                row.push_laid(column, date.replace('T', " ").as_bytes());
+                row.push_with(column, |out| {
+                    out.extend_from_slice(date.replace('T', " ").as_bytes());
+                });
             }
         }
         Ok(())

@@ -156,12 +156,12 @@ mod tests {
         let input = std::io::Cursor::new(xml.as_bytes().to_vec());
         let mut markup = Markup::new(Box::new(input), "sharedStrings.xml");
         let strings = read_strings(&mut markup, 1 << 20).expect("read");
-        let laid = |number| strings.laid(number).map(String::from_utf8_lossy);
-        assert_eq!(laid(0).as_deref(), Some("North & South"));
-        assert_eq!(laid(1).as_deref(), Some("a b"));
-        assert_eq!(laid(2).as_deref(), Some(""));
-        assert_eq!(laid(3).as_deref(), Some("007"));
-        assert_eq!(laid(4).as_deref(), Some("\u{1c}a\rb_x0041_\u{1c}"));
-        assert_eq!(laid(5), None);
+        let text = |number| strings.get(number).map(String::from_utf8_lossy);
+        assert_eq!(text(0).as_deref(), Some("North & South"));
+        assert_eq!(text(1).as_deref(), Some("a b"));
+        assert_eq!(text(2).as_deref(), Some(""));
+        assert_eq!(text(3).as_deref(), Some("007"));
+        assert_eq!(text(4).as_deref(), Some("a\rb_x0041_"));
+        assert_eq!(text(5), None);
     }
 }

@@ -169,7 +169,7 @@ impl AnyOf {
         max_choices: usize,
         mut holds: impl FnMut(&[(usize, Option<usize>)]) -> Result<Option<bool>, E>,
     ) -> Result<Option<bool>, Choices<E>> {
-        let has = |slot: &usize| !batch.field(record, *slot).raw().is_empty();
+        let has = |slot: &usize| !batch.field(record, *slot).is_absent();
         if let [Group { columns, .. }] = self.groups.as_slice()
             && let [column] = columns.as_slice()
         {

@@ -300,7 +300,7 @@ impl Pipeline {
             batch.rejected.push(RejectedRecord {
                 line: batch.line(record),
                 reason: problem.to_string(),
-                raw: batch.original(record).to_vec(),
+                raw: batch.original(record),
                 as_it_is: false,
             });
             for total in 0..self.totals {
@@ -342,7 +342,7 @@ impl Pipeline {
         batch.rejected.push(RejectedRecord {
             line: batch.line(record),
             reason,
-            raw: batch.original(record).to_vec(),
+            raw: batch.original(record),
             as_it_is: false,
         });
         self.rejected += 1;

@@ -12,7 +12,7 @@ use hashbrown::HashTable;
 
 use super::SortBy;
 use super::key::{self, Sorted};
-use numerant_data::record::{Arena, Batch, Span};
+use numerant_data::record::{Arena, Batch, Span, Tag, Tagging};
 use numerant_data::value::Number;
 
 /// Texts of a column whose ranks are told.
@@ -260,7 +260,10 @@ impl Run {
 /// Lengths of the whole, of the key and of the text, and the line.
 const HEAD: usize = 20;
 
-/// Packs a record: a head, the key, the text verbatim, computed values with their lengths, the numbers
+/// Bytes for the end and the tag of a field.
+const FIELD: usize = 6;
+
+/// Packs a record: a head, the key, the text verbatim, ends and tags of its fields, computed values with their lengths, the numbers
 /// of totals, and the record as its document has it, if that is kept.
 fn pack(key: &[u8], batch: &Batch, record: usize, line: u64, out: &mut Vec<u8>) {
     let start = out.len();
@@ -271,6 +274,13 @@ fn pack(key: &[u8], batch: &Batch, record: usize, line: u64, out: &mut Vec<u8>) 
     out.extend_from_slice(&line.to_le_bytes());
     out.extend_from_slice(key);
     out.extend_from_slice(raw);
+    if batch.tagging != Tagging::None {
+        let (first, _) = batch.bounds(record);
+        for (end, tag) in batch.ends_of(record).iter().zip(batch.tags_of(record)) {
+            out.extend_from_slice(&(end - first as u32).to_le_bytes());
+            out.extend_from_slice(&tag.to_bytes());
+        }
+    }
     for column in &batch.computed {
         let (from, to) = column.spans.get(record).copied().unwrap_or_default();
         out.extend_from_slice(&(to - from).to_le_bytes());
@@ -309,15 +319,23 @@ pub(super) fn key_of(record: &[u8]) -> &[u8] {
     &record[HEAD..HEAD + number_at(record, 4)]
 }
 
-/// Appends a packed record to a batch, without its field ends.
+/// Appends a packed record to a batch, without its field ends where they are found in its text.
 pub(super) fn unpack(record: &[u8], batch: &mut Batch) {
     let text = HEAD + number_at(record, 4);
     let mut at = text + number_at(record, 8);
     let start = batch.bytes.len() as u32;
     batch.bytes.extend_from_slice(&record[text..at]);
+    let first = batch.ends.len() as u32;
+    if batch.tagging != Tagging::None {
+        for field in record[at..at + batch.width() * FIELD].chunks_exact(FIELD) {
+            batch.ends.push(start + number_at(field, 0) as u32);
+            batch.tags.push(Tag::from_bytes([field[4], field[5]]));
+        }
+        at += batch.width() * FIELD;
+    }
     batch.spans.push(Span {
         start,
-        first: 0,
+        first,
         last_byte: batch.bytes.len() as u32 - 1,
     });
     let line = record[12..20].try_into().map_or(0, u64::from_le_bytes);

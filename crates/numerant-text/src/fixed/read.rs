@@ -3,10 +3,9 @@
 use std::collections::HashMap;
 
 use numerant_data::dialect::Dialect;
-use numerant_data::record::{At, Batch, Columns, RejectedRecord, Span, push_quoted};
+use numerant_data::record::{At, Batch, Columns, RejectedRecord, Tag};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::{Moment, Number};
-use numerant_format::sheet::lay_text;
 use numerant_format::{Ragged, ReadTally, RecordReader, SourceFacts};
 
 use super::NAME;
@@ -177,7 +176,7 @@ impl FixedReader {
                 ),
             ));
         }
-        let begins = (out.bytes.len(), out.ends.len());
+        let start = out.begin_record();
         let pushed = push_fields(
             of,
             &self.fields[place],
@@ -186,17 +185,10 @@ impl FixedReader {
             out,
         );
         if let Err(wrong) = pushed {
-            out.bytes.truncate(begins.0);
-            out.ends.truncate(begins.1);
+            out.drop_record(start);
             return Err(wrong);
         }
-        let last_byte = out.bytes.len() - 1;
-        out.bytes[last_byte] = b'\n';
-        out.spans.push(Span {
-            start: begins.0 as u32,
-            first: begins.1 as u32,
-            last_byte: last_byte as u32,
-        });
+        out.end_record(start);
         out.lines.push(at.number);
         self.counted += 1;
         Ok(Line::Record)
@@ -346,21 +338,22 @@ fn push_fields(
     cut: &Cut<'_>,
     out: &mut Batch,
 ) -> Result<(), Wrong> {
-    let delimiter = out.delimiter;
     for (column, place) in places.iter().enumerate() {
-        match place {
+        let tag = match place {
             Some(place) => push_value(&of.fields[*place], cut, &mut out.bytes)?,
-            None if column == 0 && has_several => lay_text(of.name.as_bytes(), &mut out.bytes),
-            None => {}
-        }
-        out.ends.push(out.bytes.len() as u32);
-        out.bytes.push(delimiter);
+            None if column == 0 && has_several => {
+                out.bytes.extend_from_slice(of.name.as_bytes());
+                Tag::TEXT
+            }
+            None => Tag::PLAIN,
+        };
+        out.end_field(tag);
     }
     Ok(())
 }
 
-/// Adds a value as it travels in batches.
-fn push_value(field: &Field, cut: &Cut<'_>, out: &mut Vec<u8>) -> Result<(), Wrong> {
+/// Adds a value, and returns its tag.
+fn push_value(field: &Field, cut: &Cut<'_>, out: &mut Vec<u8>) -> Result<Tag, Wrong> {
     let whole = cut.area(field);
     let failed = |what: String| Wrong::record(Some(&field.name), what);
     let value = match field.align {
@@ -372,7 +365,10 @@ fn push_value(field: &Field, cut: &Cut<'_>, out: &mut Vec<u8>) -> Result<(), Wro
         _ => whole.trim(),
     };
     match &field.kind {
-        Kind::Text => lay_text(value.as_bytes(), out),
+        Kind::Text => {
+            out.extend_from_slice(value.as_bytes());
+            return Ok(Tag::TEXT);
+        }
         _ if value.is_empty() => {}
         Kind::Integer => {
             let number = number(value, 0)
@@ -387,7 +383,7 @@ fn push_value(field: &Field, cut: &Cut<'_>, out: &mut Vec<u8>) -> Result<(), Wro
         Kind::Date(format) => {
             // A date of zeros or blanks is none.
             if value.chars().all(|character| character == '0') {
-                return Ok(());
+                return Ok(Tag::PLAIN);
             }
             let moment = Moment::parse(value.as_bytes(), std::slice::from_ref(format));
             let moment = moment.ok_or_else(|| {
@@ -399,7 +395,7 @@ fn push_value(field: &Field, cut: &Cut<'_>, out: &mut Vec<u8>) -> Result<(), Wro
             out.extend_from_slice(moment.date.to_string().as_bytes());
         }
     }
-    Ok(())
+    Ok(Tag::PLAIN)
 }
 
 /// A number of digits with a sign in front or behind, and a point that is not written.
@@ -426,19 +422,12 @@ fn push_record(values: &[String], batch: &mut Batch) {
     if values.is_empty() {
         return;
     }
-    let (delimiter, quote) = (batch.delimiter, batch.quote);
+    let start = batch.begin_record();
     for value in values {
-        push_quoted(value.as_bytes(), delimiter, quote, false, &mut batch.bytes);
-        batch.ends.push(batch.bytes.len() as u32);
-        batch.bytes.push(delimiter);
+        batch.bytes.extend_from_slice(value.as_bytes());
+        batch.end_field(Tag::TEXT);
     }
-    let last_byte = batch.bytes.len() - 1;
-    batch.bytes[last_byte] = b'\n';
-    batch.spans.push(Span {
-        start: 0,
-        first: 0,
-        last_byte: last_byte as u32,
-    });
+    batch.end_record(start);
 }
 
 impl RecordReader for FixedReader {
@@ -463,10 +452,7 @@ impl RecordReader for FixedReader {
     }
 
     fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {
-        batch.clear();
-        batch.bytes.clear();
-        batch.ends.clear();
-        batch.lines.clear();
+        batch.clear_all();
         self.facts.dialect.prepare(batch, self.columns.len());
         batch.unit = self.facts.unit;
         let mut lines = std::mem::take(&mut self.batch);

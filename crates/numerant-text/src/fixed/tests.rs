@@ -1,5 +1,6 @@
 use numerant_data::dialect::{Delimiter, Dialect, LineEnd};
 use numerant_data::encoding::Encoding;
+use numerant_data::record::Tag;
 use numerant_data::source::SourcePath;
 use numerant_data::value::Cells;
 use numerant_format::column::{Found, TextColumn, Typing};
@@ -254,19 +255,12 @@ fn written(
     let mut batch = Batch::default();
     Dialect::CELLS.prepare(&mut batch, columns.len());
     for record in records {
-        let (start, first) = (batch.bytes.len() as u32, batch.ends.len() as u32);
+        let start = batch.begin_record();
         for value in record {
-            numerant_format::sheet::lay_text(value.as_bytes(), &mut batch.bytes);
-            batch.ends.push(batch.bytes.len() as u32);
-            batch.bytes.push(batch.delimiter);
+            batch.bytes.extend_from_slice(value.as_bytes());
+            batch.end_field(Tag::TEXT);
         }
-        let last_byte = batch.bytes.len() - 1;
-        batch.bytes[last_byte] = b'\n';
-        batch.spans.push(numerant_data::record::Span {
-            start,
-            first,
-            last_byte: last_byte as u32,
-        });
+        batch.end_record(start);
         batch.lines.push(batch.lines.len() as u64 + 1);
     }
     let mut out = Vec::new();

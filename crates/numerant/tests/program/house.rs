@@ -10,7 +10,7 @@ use serde_json::Value;
 const MAX_LINES: usize = 600;
 
 /// Files that are longer; none is to come in, and those that are there are to become shorter.
-const LONGER: [&str; 15] = [
+const LONGER: [&str; 14] = [
     "crates/numerant-data/src/source/error.rs",
     "crates/numerant-documents/src/xml/walk.rs",
     "crates/numerant-engine/src/addresses/mod.rs",
@@ -23,7 +23,6 @@ const LONGER: [&str; 15] = [
     "crates/numerant-sheets/src/xlsx/read.rs",
     "crates/numerant-steps/src/expr/evaluate/mod.rs",
     "crates/numerant-trees/src/flatten/mod.rs",
-    "crates/numerant-trees/src/reader.rs",
     "crates/numerant/src/demo/walk.rs",
     "crates/numerant/src/report/notice.rs",
 ];
