@@ -9,10 +9,10 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use super::consume::Consumer;
 use super::documents::{Counted, WrittenDocument};
+use super::plan::RunPlan;
 use super::produce::Produced;
 use super::run::Keep;
 use super::{Context, Error};
-use crate::job::Job;
 use crate::output::OutputError;
 use numerant_data::source::Compression;
 use numerant_data::workers::on_threads;
@@ -22,11 +22,11 @@ const PIECE: usize = 1 << 17;
 
 /// Packs all outputs, several at the same time; those in `written` already are packed from there.
 pub(super) fn write(
+    plan: &RunPlan,
     consumer: &Consumer<'_>,
     produced: &Produced,
     written: &mut HashMap<usize, WrittenDocument>,
     compression: Compression,
-    job: &Job,
     keep: Keep<'_>,
     context: &Context,
 ) -> Result<(), Error> {
@@ -42,7 +42,7 @@ pub(super) fn write(
             Some((output, path.as_deref()?, staged))
         })
         .collect();
-    let threads = context.threads(job).min(tasks.len()).max(1);
+    let threads = plan.threads.min(tasks.len()).max(1);
     let next = AtomicUsize::new(0);
     let results = Mutex::new(Vec::new());
     on_threads(threads, || {

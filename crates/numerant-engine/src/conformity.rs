@@ -6,9 +6,9 @@ use std::path::PathBuf;
 
 use super::consume::Consumer;
 use super::documents::WrittenDocument;
+use super::plan::RunPlan;
 use super::produce::Produced;
 use super::{Context, Error};
-use crate::job::Job;
 use crate::output::OutputError;
 use numerant_data::record::At;
 use numerant_format::Placed;
@@ -88,19 +88,17 @@ impl fmt::Display for UnfitPlace {
 
 /// Checks that all outputs fit the schema of a job, if it has one.
 pub(super) fn check(
-    job: &Job,
+    plan: &RunPlan,
     schema: Option<&DocumentSchema>,
     consumer: &Consumer<'_>,
     produced: &Produced,
     late: &HashMap<usize, WrittenDocument>,
     context: &Context,
 ) -> Result<(), Error> {
-    let (Some(schema), Some(path)) = (schema, &job.write.schema) else {
+    let (Some(schema), Some(path)) = (schema, &plan.job.write.schema) else {
         return Ok(());
     };
-    let first = job.sources.first();
-    let format = first.and_then(|source| job.format(source).ok());
-    let as_lines = format.is_some_and(|(_, format)| format.capabilities().is_line_by_line);
+    let as_lines = plan.format.capabilities().is_line_by_line;
     let mut unfit = Unfit {
         schema: path.clone(),
         outputs: 0,

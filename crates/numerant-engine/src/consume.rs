@@ -2,13 +2,14 @@
 
 use std::collections::HashMap;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::Error;
 use super::conformity::Traced;
+use super::plan::RunPlan;
 use super::produce::{Message, OutputMode, Routed, SourceBegins, SourceSheet};
-use crate::job::{Formulas, Job};
+use crate::job::Formulas;
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks, Stage};
 use numerant_data::dialect::Dialect;
@@ -64,23 +65,18 @@ pub(super) struct Consumer<'a> {
 }
 
 impl<'a> Consumer<'a> {
-    pub(super) fn new(
-        stage: &'a Stage,
-        out: &Path,
-        job: &Job,
-        digest: bool,
-        open_files: usize,
-        threads: usize,
-    ) -> Self {
+    pub(super) fn new(plan: &RunPlan, stage: &'a Stage) -> Self {
+        let job = &plan.job;
         let budget = usize::try_from(job.memory.0 / 4 * 3).unwrap_or(usize::MAX);
-        let mut sinks = Sinks::new(stage.dir(), stage.disk(), budget, open_files, threads);
-        if digest {
+        let (files, threads) = (plan.open_outputs, plan.threads);
+        let mut sinks = Sinks::new(stage.dir(), stage.disk(), budget, files, threads);
+        if plan.has_digests {
             sinks.digest_all();
         }
         Self {
             stage,
             sinks,
-            out: out.to_owned(),
+            out: plan.out.clone(),
             source: None,
             paths: Vec::new(),
             records: Vec::new(),

@@ -7,10 +7,10 @@ use std::io::{BufReader, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use super::consume::Consumer;
+use super::plan::{OutputScope, RunPlan};
 use super::produce::Produced;
 use super::run::Keep;
 use super::{Context, Error};
-use crate::job::Job;
 use crate::ledger::FileDigest;
 use crate::output::OutputError;
 use numerant_data::disk::OutFile;
@@ -32,10 +32,9 @@ pub(super) struct WrittenDocument {
 
 /// Makes those outputs that could not be made record by record, by their numbers.
 pub(super) fn write(
+    plan: &RunPlan,
     consumer: &Consumer<'_>,
     produced: &Produced,
-    records: &[u64],
-    job: &Job,
     keep: Keep<'_>,
     context: &Context,
 ) -> Result<HashMap<usize, WrittenDocument>, Error> {
@@ -54,7 +53,7 @@ pub(super) fn write(
         let mut input = BufReader::with_capacity(PIECE, File::open(&kept).map_err(failed)?);
         let file = keep.stage.disk().create(&staged).map_err(failed)?;
         let mut out = Counted::new(BufWriter::with_capacity(PIECE, file), keep.digest);
-        let facts = facts(job, &produced.sources_of(source), records[output], context);
+        let facts = facts(plan, source, produced.records[output], context);
         let placed = late
             .write(&facts, &mut input, &mut out)
             .map_err(|error| match error {
@@ -75,11 +74,10 @@ pub(super) fn write(
     Ok(written)
 }
 
-fn facts(job: &Job, sources: &[SourcePath], rows: u64, context: &Context) -> OutputFacts {
-    let sources = if sources.is_empty() {
-        &job.sources
-    } else {
-        sources
+fn facts(plan: &RunPlan, source: &SourcePath, rows: u64, context: &Context) -> OutputFacts {
+    let sources = match plan.scope {
+        OutputScope::OneSource => std::slice::from_ref(source),
+        OutputScope::AllSources => &plan.job.sources,
     };
     let file = |source: &SourcePath| match source {
         SourcePath::Standard => source.to_string(),

@@ -359,10 +359,10 @@ impl Error {
     }
 
     /// Whether what was told from the start of a source did not hold further down.
-    pub(super) fn is_unforeseen(&self) -> bool {
+    pub(super) fn outgrows_sample(&self) -> bool {
         match self {
-            Self::Read(error) => matches!(error.problem, ReadProblem::Unforeseen),
-            Self::Encode { problem, .. } => matches!(**problem, EncodeError::Unforeseen),
+            Self::Read(error) => matches!(error.problem, ReadProblem::BeyondSample),
+            Self::Encode { problem, .. } => matches!(**problem, EncodeError::BeyondSample),
             _ => false,
         }
     }

@@ -8,7 +8,7 @@ use hashbrown::HashTable;
 use serde::Serialize;
 
 use super::notice::{not_as_named, sheet_notices};
-use super::sources::{BATCH, Cursor, Sources};
+use super::sources::{BATCH, Cursor, Sources, SourcesOpening};
 use super::{Context, Error, Notice, prepare};
 use crate::job::Job;
 use numerant_data::dialect::{Dialect, LineEnd};
@@ -17,7 +17,7 @@ use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::{Kind, KindTally};
 use numerant_format::sheet::{SheetFacts, Uncomputed};
 use numerant_format::{
-    DetectedDialect, MessageFacts, ReadTally, RecordReader, Survey, TextNote, TreeFacts,
+    DetectedDialect, MessageFacts, ReadTally, RecordReader, SchemaScan, Survey, TextNote, TreeFacts,
 };
 use numerant_naming::Key;
 use numerant_steps::{
@@ -200,15 +200,14 @@ pub fn inspect(
     };
     refuse_no_formula(&mut job);
     let twice = prepare::reads_twice(&job);
-    let (sources, mut cursor) = Sources::open(&job, twice, !twice, true, context)?;
-    prepare::hold_for_any(&mut job, &sources);
+    let (sources, mut cursor) = Sources::open(&job, opening(twice, !twice), context)?;
     context.observer.begins(sources.size());
     let mut inspections = Vec::new();
     while let Some(reader) = sources.next(&mut cursor, &job, context)? {
         let pipeline = if reader.columns() == sources.columns() {
             prepare::pipeline(&job, &sources, context)?
         } else {
-            prepare::pipeline_for(&job, reader.columns(), context)?
+            prepare::pipeline_for(&job, reader.columns(), sources.occurrences(), context)?
         };
         inspections.push(inspect_one(reader, pipeline, &job, show, context)?);
     }
@@ -430,8 +429,7 @@ pub fn values(
     };
     refuse_no_formula(&mut job);
     let (sources, mut cursor): (Sources, Cursor) =
-        Sources::open(&job, prepare::reads_twice(&job), false, true, context)?;
-    prepare::hold_for_any(&mut job, &sources);
+        Sources::open(&job, opening(prepare::reads_twice(&job), false), context)?;
     context.observer.begins(sources.size());
     let mut pipeline = prepare::pipeline(&job, &sources, context)?;
     let found = pipeline
@@ -586,4 +584,13 @@ fn wide_hash(value: &[u8]) -> u128 {
         u128::from(hasher.finish())
     };
     half(0x7661_726e) << 64 | half(0x686f_6c6d)
+}
+
+/// How sources are opened to look at all of them.
+fn opening(reads_twice: bool, has_own_columns: bool) -> SourcesOpening {
+    SourcesOpening {
+        reads_twice,
+        has_own_columns,
+        scan: SchemaScan::Full,
+    }
 }

@@ -60,6 +60,7 @@ pub mod ledger;
 mod notice;
 pub mod output;
 mod pack;
+mod plan;
 mod prepare;
 mod produce;
 mod recovery;
@@ -85,8 +86,9 @@ pub use inspect::{
     ColumnProfile, Distinct, Inspection, TreeInspection, ValueCount, ValueCounts, inspect, values,
 };
 pub use notice::{Notice, SheetNote, ValuesBecause};
+use plan::{Shared, with_plan};
 pub use recovery::recover;
-use run::{Shared, foreseen, plan_once, run_once};
+use run::{plan_outputs, run_plan};
 pub use suspects::{SimilarKeys, TotalRecords};
 pub use verify::{
     ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, parts_of_run,
@@ -244,12 +246,15 @@ pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
     let first = job.sources.first().ok_or(JobError::NoSource)?;
     let unfinished = recovery::before_plan(&recovery::folder_of_run(job, first));
     let mut planned = match &job.pack {
-        None => foreseen(|thorough| plan_once(job, context, thorough, &Shared::default()))?,
+        None => with_plan(job, context, &Shared::default(), |plan| {
+            plan_outputs(plan, context)
+        })?,
         Some(pack) => {
             job.check()?;
             let inner = pack::planned(job, pack, context)?;
-            let shared = Shared::default();
-            let planned = foreseen(|thorough| plan_once(&inner, context, thorough, &shared))?;
+            let planned = with_plan(&inner, context, &Shared::default(), |plan| {
+                plan_outputs(plan, context)
+            })?;
             Summary {
                 out: pack.clone(),
                 ..planned
@@ -267,8 +272,11 @@ pub fn plan(job: &Job, context: &Context) -> Result<Summary, Error> {
 /// [`Error`], and then nothing was written: what was there before is there still.
 pub fn run(job: &Job, context: &Context) -> Result<Summary, Error> {
     let job = &with_files(&dated(job, context), context)?;
-    let work =
-        |job: &Job| foreseen(|thorough| run_once(job, context, thorough, &Shared::default()));
+    let work = |job: &Job| {
+        with_plan(job, context, &Shared::default(), |plan| {
+            run_plan(plan, context, None)
+        })
+    };
     job.check()?;
     let first = job.sources.first().ok_or(JobError::NoSource)?;
     let mut notices = recovery::before_run(&recovery::folder_of_run(job, first), job, context)?;

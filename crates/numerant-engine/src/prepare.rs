@@ -9,8 +9,9 @@ use super::{Context, Error};
 use crate::job::{Job, Overflow};
 use numerant_data::record::Columns;
 use numerant_data::source::{ReadProblem, SourcePath};
+use numerant_data::tree::Occurrences;
 use numerant_format::column::Found;
-use numerant_format::{FillOptions, PutPlace, RecordReader};
+use numerant_format::{FillOptions, PutPlace, RecordReader, SchemaScan};
 use numerant_formats::open_reader;
 use numerant_naming::Key;
 use numerant_naming::route::{Division, KeyValues, NOWHERE, Router};
@@ -26,15 +27,18 @@ pub(super) fn reads_twice(job: &Job) -> bool {
 pub(super) fn pipeline_for(
     job: &Job,
     columns: &Columns,
+    occurrences: Option<Occurrences>,
     context: &Context,
 ) -> Result<Pipeline, Error> {
-    Ok(Pipeline::new(&job.steps, columns, options(job, context))?)
+    let options = options(job, occurrences, context);
+    Ok(Pipeline::new(&job.steps, columns, options)?)
 }
 
-fn options(job: &Job, context: &Context) -> PipelineOptions {
+fn options(job: &Job, occurrences: Option<Occurrences>, context: &Context) -> PipelineOptions {
     PipelineOptions {
         cells: job.cells(),
         on_error: job.on_error,
+        occurrences,
         cases: job.case.clone(),
         rest: job.rest.clone(),
         totals: job.total.clone(),
@@ -48,7 +52,7 @@ fn options(job: &Job, context: &Context) -> PipelineOptions {
 /// The steps of a job, made ready for its sources. Sources are read for it where columns without
 /// any value are to be left out.
 pub(super) fn pipeline(job: &Job, sources: &Sources, context: &Context) -> Result<Pipeline, Error> {
-    let options = options(job, context);
+    let options = options(job, sources.occurrences(), context);
     // What is wrong with the steps shows before a record is read.
     let pipeline = Pipeline::new(&job.steps, sources.columns(), options.clone())?;
     if !job.steps.contains(&Step::Tidy) {
@@ -141,14 +145,14 @@ pub(super) fn count_groups(
     Ok(router.groups().iter().cloned().zip(counts).collect())
 }
 
-/// What the values of the columns are, over all records of one file or of all. If it is not to be
-/// `thorough`, the first records tell, and what is written is held against it.
+/// The types of the columns, over all records of one file or of all. Those of a sample are held
+/// against what is written.
 pub(super) fn types(
     job: &Job,
     sources: &Sources,
     pipeline: &Pipeline,
     only: Option<&SourcePath>,
-    thorough: bool,
+    scan: SchemaScan,
     context: &Context,
 ) -> Result<Vec<Found>, Error> {
     let mut pipeline = pipeline.clone();
@@ -166,7 +170,7 @@ pub(super) fn types(
                 found.add(batch.field(record, *slot).value(&mut scratch));
             }
         }
-        Ok(thorough || seen < BATCH * 8)
+        Ok(scan == SchemaScan::Full || seen < BATCH * 8)
     })?;
     Ok(found)
 }
@@ -195,21 +199,6 @@ pub(super) fn division(job: &Job, rows_of_a_sheet: Option<u64>) -> Division {
         return Division::Overflow(rows);
     }
     Division::Whole
-}
-
-/// Where a record can have several values of a name, conditions hold for it if they hold for any of them.
-pub(super) fn hold_for_any(job: &mut Job, inputs: &Sources) {
-    if !inputs.holds_for_any() {
-        return;
-    }
-    for step in &mut job.steps {
-        if let Step::Where(condition) = step {
-            *condition = condition.for_any();
-        }
-    }
-    for case in &mut job.case {
-        case.when = case.when.for_any();
-    }
 }
 
 /// A template, with the places that are to be filled.

@@ -1,6 +1,6 @@
-//! A run from the first record to the last, once.
+//! A run from the first record to the last: read, route, encode, commit.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::mpsc::{self, RecvTimeoutError};
@@ -9,51 +9,24 @@ use std::time::Duration;
 
 use super::consume::Consumer;
 use super::earlier::{Earlier, others};
+use super::plan::RunPlan;
 use super::produce::{Message, Produced, Producer, Routed};
-use super::{
-    Context, Error, FILES_KEPT_FREE, Notice, STACK, Summary, compress, conformity, documents,
-    workbooks,
-};
-use crate::job::{Job, JobError};
+use super::{Context, Error, Notice, STACK, Summary, compress, conformity, documents, workbooks};
+use crate::job::Job;
 use crate::ledger::{Ledger, OutputEntry, TypedColumn};
-use crate::output::{Beside, Changes, Destination, ExistingPolicy, OutputError, SideFile, Stage};
+use crate::output::{Beside, Changes, Destination, OutputError, SideFile, Stage};
 use numerant_data::record::Batch;
-use numerant_data::source::{Identity, SourcePath};
+use numerant_data::source::SourcePath;
 use numerant_data::value::DecimalMark;
-use numerant_format::{DocumentLanguage, SegmentsWritten};
-use numerant_schema::{DocumentSchema, SchemaError, SchemaProblem};
+use numerant_format::SegmentsWritten;
+use numerant_schema::DocumentSchema;
 
 /// Batches that go round between the two halves of a run.
 const BATCHES: usize = 4;
 
-/// What a run shares with others of its batch.
-#[derive(Clone, Copy, Default)]
-pub(super) struct Shared<'a> {
-    /// Where its outputs are written first.
-    pub(super) stage: Option<&'a Stage>,
-    /// The sources of all of them, none of which may be written to.
-    pub(super) protected: Option<&'a Arc<HashMap<Identity, SourcePath>>>,
-    /// A ledger of all of them is kept.
-    pub(super) digest: bool,
-}
-
-/// Does what is built on what the start of a source tells, and does it anew where a record further
-/// down belies that, after a look at all of it.
-pub(super) fn foreseen(work: impl Fn(bool) -> Result<Summary, Error>) -> Result<Summary, Error> {
-    match work(false) {
-        Err(error) if error.is_unforeseen() => work(true),
-        result => result,
-    }
-}
-
-/// Shows which outputs a job would write.
-pub(super) fn plan_once(
-    job: &Job,
-    context: &Context,
-    thorough: bool,
-    shared: &Shared<'_>,
-) -> Result<Summary, Error> {
-    let mut producer = Producer::open(job, context, thorough, shared)?;
+/// Finds out which outputs a run would write.
+pub(super) fn plan_outputs(plan: &Arc<RunPlan>, context: &Context) -> Result<Summary, Error> {
+    let mut producer = Producer::open(Arc::clone(plan), context)?;
     let (order, slots): (Vec<String>, Vec<usize>) = producer.order_columns().into_iter().unzip();
     let mut planned: Vec<Planned> = Vec::new();
     let mut touched: Vec<u32> = Vec::new();
@@ -83,8 +56,8 @@ pub(super) fn plan_once(
         }
         Ok(Some(routed))
     })?;
-    let mut records: Vec<u64> = planned.iter().map(|planned| planned.records).collect();
-    let mut produced = producer.finish(&mut records)?;
+    let records = planned.iter().map(|planned| planned.records).collect();
+    let mut produced = producer.finish(records)?;
     let mut outputs = Vec::new();
     for (output, path) in produced.paths.iter().enumerate() {
         let Some(path) = path else { continue };
@@ -93,17 +66,16 @@ pub(super) fn plan_once(
         outputs.push(OutputEntry {
             path: path.clone(),
             sheet: produced.sheets.get(output).cloned(),
-            records: records[output],
+            records: produced.records[output],
             sums: std::mem::take(&mut produced.sums[output]),
             first: planned.first,
             last: planned.last,
             ..OutputEntry::default()
         });
     }
-    let written: HashSet<&str> = outputs.iter().map(|output| output.path.as_str()).collect();
-    let leftovers = leftovers(job, &produced, &written, true)?;
+    let leftovers = leftovers(plan, &outputs, true)?;
     produced.notices.extend(leftovers.notices);
-    let mut summary = summary(produced, outputs, Vec::new(), None)?;
+    let mut summary = summary(plan, produced, outputs, Vec::new(), None)?;
     summary.order = order;
     Ok(summary)
 }
@@ -127,152 +99,194 @@ fn order_values(batch: &Batch, record: usize, slots: &[usize]) -> String {
     values.join(" / ")
 }
 
-/// Reads the sources of a job, writes its outputs, and closes the books.
-pub(super) fn run_once(
-    job: &Job,
+/// Outputs on the stage, and what there is to say of them.
+#[derive(Default)]
+struct Encoded {
+    outputs: Vec<OutputEntry>,
+    destinations: Vec<Destination>,
+    types: Vec<TypedColumn>,
+    segments: Option<SegmentsWritten>,
+}
+
+/// Reads the sources of a plan, writes its outputs by way of a stage, and closes the books.
+pub(super) fn run_plan(
+    plan: &Arc<RunPlan>,
     context: &Context,
-    thorough: bool,
-    shared: &Shared<'_>,
+    stage: Option<&Stage>,
 ) -> Result<Summary, Error> {
-    let schema = schema_of(job)?;
-    let producer = Producer::open(job, context, thorough, shared)?;
-    let out = producer.out().to_owned();
+    let schema = plan.schema()?;
+    let producer = Producer::open(Arc::clone(plan), context)?;
     let own_stage;
-    let stage = match shared.stage {
+    let stage = match stage {
         Some(stage) => stage,
         None => {
-            own_stage = Stage::beside(&out, &context.disk)?;
+            own_stage = Stage::beside(&plan.out, &context.disk)?;
             &own_stage
         }
     };
-    let digest = shared.digest || job.ledger.is_some();
-    let files = context.open_files.saturating_sub(FILES_KEPT_FREE).max(4);
-    let threads = context.threads(job);
-    let mut consumer = Consumer::new(stage, &out, job, digest, files, threads);
-    let alone = threads == 1;
-    let reads_standard_input = job
-        .sources
-        .contains(&numerant_data::source::SourcePath::Standard);
-    let producer = if alone && !reads_standard_input {
-        let mut producer = producer;
-        producer.run(&mut |message| consumer.take(message))?;
-        producer
-    } else {
-        run_threads(producer, &mut consumer, context)?
-    };
-    let mut records = consumer.records().to_vec();
-    let compression = producer.compression();
-    let mut produced = producer.finish(&mut records)?;
-    let replace = matches!(
-        job.existing,
-        ExistingPolicy::Replace | ExistingPolicy::Clear
-    );
-    let new_folder = !out.exists();
-    // What takes the place of a file must be on the disk before that file is gone.
-    let sync = job.sync || (replace && !new_folder);
+    let mut consumer = Consumer::new(plan, stage);
+    let producer = route(producer, &mut consumer, plan, context)?;
+    let mut produced = producer.finish(consumer.records().to_vec())?;
     let keep = Keep {
-        sync,
-        digest,
+        sync: plan.syncs(),
+        digest: plan.has_digests,
         stage,
     };
-    let mut outputs = Vec::new();
-    let mut destinations = Vec::new();
-    let mut types = Vec::new();
-    let mut segments = None;
-    if produced.sheets.is_empty() {
-        consumer.finish(sync)?;
-        let mut late = documents::write(&consumer, &produced, &records, job, keep, context)?;
-        conformity::check(job, schema.as_ref(), &consumer, &produced, &late, context)?;
-        let messages = consumer.messages_written();
-        segments = (messages.segments.written > 0).then_some(messages.segments);
-        produced
-            .notices
-            .extend(messages.notes.into_iter().map(Notice::Balance));
-        if let Some(compression) = compression {
-            compress::write(
-                &consumer,
-                &produced,
-                &mut late,
-                compression,
-                job,
-                keep,
-                context,
-            )?;
-        }
-        for (output, path) in produced.paths.iter().enumerate() {
-            let Some(path) = path else { continue };
-            let (staged, bytes, digest) = match late.remove(&output) {
-                Some(written) => (written.staged, written.bytes, written.digest),
-                None => (
-                    consumer.path(output),
-                    consumer.bytes(output),
-                    consumer.digest(output),
-                ),
-            };
-            outputs.push(OutputEntry {
-                path: path.clone(),
-                records: records[output],
-                bytes: Some(bytes),
-                blake3: digest,
-                sums: std::mem::take(&mut produced.sums[output]),
-                ..OutputEntry::default()
-            });
-            destinations.push(Destination {
-                staged,
-                path: path.clone(),
-            });
-        }
+    let encoded = if produced.sheets.is_empty() {
+        encode_texts(
+            plan,
+            schema.as_ref(),
+            &mut consumer,
+            &mut produced,
+            keep,
+            context,
+        )?
     } else {
-        consumer.finish(false)?;
-        let written = workbooks::write(&consumer, &produced, &records, job, keep, context)?;
-        for (output, path) in produced.paths.iter().enumerate() {
-            let Some(path) = path else { continue };
-            let file = written.files.iter().find(|file| file.first == output);
-            outputs.push(OutputEntry {
-                path: path.clone(),
-                sheet: produced.sheets.get(output).cloned(),
-                records: records[output],
-                bytes: file.map(|file| file.bytes),
-                blake3: file.and_then(|file| file.digest.clone()),
-                sums: std::mem::take(&mut produced.sums[output]),
-                ..OutputEntry::default()
-            });
-        }
-        for file in written.files {
-            destinations.push(Destination {
-                staged: file.staged,
-                path: file.path,
-            });
-        }
-        types = written.types;
-        produced.notices.extend(written.notices);
+        encode_workbooks(plan, &mut consumer, &mut produced, keep, context)?
+    };
+    close(plan, consumer, produced, encoded, keep, context)
+}
+
+/// Reads all records and hands them to the second half: in turns with it, or on a thread of its own.
+fn route(
+    mut producer: Producer,
+    consumer: &mut Consumer<'_>,
+    plan: &RunPlan,
+    context: &Context,
+) -> Result<Producer, Error> {
+    // A read of standard input cannot be ended by this thread.
+    let reads_standard_input = plan.job.sources.contains(&SourcePath::Standard);
+    if plan.threads > 1 || reads_standard_input {
+        return run_threads(producer, consumer, context);
     }
-    let written: HashSet<&str> = outputs.iter().map(|output| output.path.as_str()).collect();
-    let leftovers = leftovers(job, &produced, &written, false)?;
-    produced.notices.extend(leftovers.notices);
-    let kept_text: Vec<TypedColumn> = types
-        .iter()
-        .filter(|column| column.text_because.is_some())
-        .cloned()
-        .collect();
+    producer.run(&mut |message| consumer.take(message))?;
+    Ok(producer)
+}
+
+/// Completes outputs that are no workbooks.
+fn encode_texts(
+    plan: &RunPlan,
+    schema: Option<&DocumentSchema>,
+    consumer: &mut Consumer<'_>,
+    produced: &mut Produced,
+    keep: Keep<'_>,
+    context: &Context,
+) -> Result<Encoded, Error> {
+    consumer.finish(keep.sync)?;
+    let mut late = documents::write(plan, consumer, produced, keep, context)?;
+    conformity::check(plan, schema, consumer, produced, &late, context)?;
+    let messages = consumer.messages_written();
+    let notes = messages.notes.into_iter().map(Notice::Balance);
+    produced.notices.extend(notes);
+    if let Some(compression) = plan.compression() {
+        compress::write(
+            plan,
+            consumer,
+            produced,
+            &mut late,
+            compression,
+            keep,
+            context,
+        )?;
+    }
+    let mut encoded = Encoded {
+        segments: (messages.segments.written > 0).then_some(messages.segments),
+        ..Encoded::default()
+    };
+    for (output, path) in produced.paths.iter().enumerate() {
+        let Some(path) = path else { continue };
+        let (staged, bytes, digest) = match late.remove(&output) {
+            Some(written) => (written.staged, written.bytes, written.digest),
+            None => (
+                consumer.path(output),
+                consumer.bytes(output),
+                consumer.digest(output),
+            ),
+        };
+        encoded.outputs.push(OutputEntry {
+            path: path.clone(),
+            records: produced.records[output],
+            bytes: Some(bytes),
+            blake3: digest,
+            sums: std::mem::take(&mut produced.sums[output]),
+            ..OutputEntry::default()
+        });
+        encoded.destinations.push(Destination {
+            staged,
+            path: path.clone(),
+        });
+    }
+    Ok(encoded)
+}
+
+/// Makes workbooks of what was kept of their records.
+fn encode_workbooks(
+    plan: &RunPlan,
+    consumer: &mut Consumer<'_>,
+    produced: &mut Produced,
+    keep: Keep<'_>,
+    context: &Context,
+) -> Result<Encoded, Error> {
+    consumer.finish(false)?;
+    let written = workbooks::write(plan, consumer, produced, keep, context)?;
+    let mut encoded = Encoded::default();
+    for (output, path) in produced.paths.iter().enumerate() {
+        let Some(path) = path else { continue };
+        let file = written.files.iter().find(|file| file.first == output);
+        encoded.outputs.push(OutputEntry {
+            path: path.clone(),
+            sheet: produced.sheets.get(output).cloned(),
+            records: produced.records[output],
+            bytes: file.map(|file| file.bytes),
+            blake3: file.and_then(|file| file.digest.clone()),
+            sums: std::mem::take(&mut produced.sums[output]),
+            ..OutputEntry::default()
+        });
+    }
+    let files = written.files.into_iter();
+    encoded.destinations.extend(files.map(|file| Destination {
+        staged: file.staged,
+        path: file.path,
+    }));
+    produced.notices.extend(written.notices);
+    let kept_text = |column: &&TypedColumn| column.text_because.is_some();
+    let kept_text: Vec<TypedColumn> = written.types.iter().filter(kept_text).cloned().collect();
     if !kept_text.is_empty() {
         produced.notices.push(Notice::KeptText(kept_text));
     }
+    encoded.types = written.types;
+    Ok(encoded)
+}
+
+/// Closes the books, and commits the outputs with the files beside them.
+fn close(
+    plan: &RunPlan,
+    consumer: Consumer<'_>,
+    mut produced: Produced,
+    encoded: Encoded,
+    keep: Keep<'_>,
+    context: &Context,
+) -> Result<Summary, Error> {
+    let new_folder = !plan.out.exists();
+    let leftovers = leftovers(plan, &encoded.outputs, false)?;
+    produced.notices.extend(leftovers.notices);
     let (rejects, mut rejects_file) = consumer.into_rejects();
-    let mut summary = match summary(produced, outputs, rejects, segments) {
+    let changes = |outputs, beside, removed| Changes {
+        root: &plan.out,
+        outputs,
+        removed,
+        beside,
+        replace: plan.replaces,
+        sync: keep.sync,
+    };
+    let closed = summary(plan, produced, encoded.outputs, rejects, encoded.segments);
+    let mut summary = match closed {
         Err(Error::AllRejected { records, first, .. }) => {
             // The rejected records are all there is to mend the source by.
-            let kept = job.rejects.clone().filter(|_| rejects_file.is_some());
+            let kept = plan.job.rejects.clone().filter(|_| rejects_file.is_some());
             if let Some(file) = rejects_file.take() {
-                let changes = Changes {
-                    root: &out,
-                    outputs: Vec::new(),
-                    removed: &[],
-                    beside: vec![file.finish(sync)?],
-                    replace,
-                    sync,
-                };
-                context.commit(stage, &changes)?;
+                let beside = vec![file.finish(keep.sync)?];
+                context.commit(keep.stage, &changes(Vec::new(), beside, &[]))?;
             }
             return Err(Error::AllRejected {
                 records,
@@ -282,56 +296,30 @@ pub(super) fn run_once(
         }
         result => result?,
     };
-    summary.ledger.types = types;
+    summary.ledger.types = encoded.types;
     let mut side_files = Vec::from_iter(rejects_file);
-    if let Some(path) = &job.ledger {
-        summary.ledger.out = crate::ledger::out_of_ledger(path, &out);
+    if let Some(path) = &plan.job.ledger {
+        summary.ledger.out = crate::ledger::out_of_ledger(path, &plan.out);
         summary.ledger.new_folder = new_folder;
-        side_files.push(keep_ledger(&mut summary.ledger, job, path, stage)?);
+        let file = keep_ledger(&mut summary.ledger, &plan.stated, path, keep.stage)?;
+        side_files.push(file);
         summary.kept_ledger = Some(path.clone());
     }
-    let beside = side_files.into_iter().map(|file| file.finish(sync));
+    let beside = side_files.into_iter().map(|file| file.finish(keep.sync));
     let beside = beside.collect::<Result<Vec<Beside>, OutputError>>()?;
     context.check_cancelled()?;
-    if shared.stage.is_some() && !destinations.is_empty() {
-        // Another file of the batch may be making the same folder now.
+    if plan.is_of_batch && !encoded.destinations.is_empty() {
+        // Another file of a batch may be making the same folder now.
         context
             .disk
-            .make_folders(&out)
-            .map_err(|cause| OutputError::new("creating the folder", &out, cause))?;
+            .make_folders(&plan.out)
+            .map_err(|cause| OutputError::new("creating the folder", &plan.out, cause))?;
     }
-    let changes = Changes {
-        root: &out,
-        outputs: destinations,
-        removed: &leftovers.removed,
-        beside,
-        replace,
-        sync,
-    };
-    summary.notices.extend(context.commit(stage, &changes)?);
+    let changes = changes(encoded.destinations, beside, &leftovers.removed);
+    summary
+        .notices
+        .extend(context.commit(keep.stage, &changes)?);
     Ok(summary)
-}
-
-/// The schema that the outputs of a job are held against.
-fn schema_of(job: &Job) -> Result<Option<DocumentSchema>, Error> {
-    let Some(path) = &job.write.schema else {
-        return Ok(None);
-    };
-    let schema = DocumentSchema::read(path)?;
-    let source = job.sources.first().ok_or(JobError::NoSource)?;
-    let (_, format) = job.format(source)?;
-    let is_xml = format.capabilities().language == Some(DocumentLanguage::Xml);
-    if schema.is_xml() == is_xml {
-        Ok(Some(schema))
-    } else {
-        Err(Error::Schema(SchemaError {
-            path: path.clone(),
-            problem: SchemaProblem::OtherFormat {
-                schema: if is_xml { "JSON" } else { "XML" },
-                wanted: format.name(),
-            },
-        }))
-    }
 }
 
 /// Files of earlier runs in the folder of a run.
@@ -342,16 +330,16 @@ struct Leftovers {
     notices: Vec<Notice>,
 }
 
-/// What is in the folder of a run besides the outputs that it has `written`.
+/// What is in the folder of a run besides its outputs.
 fn leftovers(
-    job: &Job,
-    produced: &Produced,
-    written: &HashSet<&str>,
+    plan: &RunPlan,
+    outputs: &[OutputEntry],
     is_planned: bool,
 ) -> Result<Leftovers, Error> {
+    let written: HashSet<&str> = outputs.iter().map(|output| output.path.as_str()).collect();
     let mut notices = Vec::new();
-    let earlier = Earlier::read(job, &produced.out)?;
-    let (removed, changed) = earlier.left(&produced.out, written)?;
+    let earlier = Earlier::read(&plan.job, &plan.out)?;
+    let (removed, changed) = earlier.left(&plan.out, &written)?;
     if !removed.is_empty() {
         notices.push(Notice::Cleared {
             paths: removed.clone(),
@@ -361,9 +349,9 @@ fn leftovers(
     if !changed.is_empty() {
         notices.push(Notice::ChangedSince(changed.clone()));
     }
-    let mut known = written.clone();
+    let mut known = written;
     known.extend(removed.iter().chain(&changed).map(String::as_str));
-    notices.extend(others(job, &produced.out, &produced.extension, &known));
+    notices.extend(others(&plan.stated, &plan.out, &plan.extension, &known));
     Ok(Leftovers { removed, notices })
 }
 
@@ -396,6 +384,7 @@ pub(super) struct Keep<'a> {
 
 /// Closes the books.
 fn summary(
+    plan: &RunPlan,
     produced: Produced,
     outputs: Vec<OutputEntry>,
     rejects: Vec<crate::ledger::Reject>,
@@ -427,7 +416,7 @@ fn summary(
     }
     Ok(Summary {
         ledger,
-        out: produced.out,
+        out: plan.out.clone(),
         kept_ledger: None,
         order: Vec::new(),
         notices: produced.notices,

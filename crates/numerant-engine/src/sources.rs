@@ -14,8 +14,9 @@ use numerant_data::record::Columns;
 use numerant_data::source::{
     Input, ReadProblem, SharedFile, SourcePath, common_folder, is_open_elsewhere,
 };
+use numerant_data::tree::Occurrences;
 use numerant_format::{
-    Document, Opening, ReadOptions, RecordReader, SchemaScan, SheetsLeftOut, Source,
+    Document, Opening, ReadContext, ReadOptions, RecordReader, SchemaScan, SheetsLeftOut, Source,
 };
 use numerant_formats::open;
 
@@ -48,10 +49,21 @@ pub(super) struct Sources {
     own_columns: bool,
     /// How they are read.
     read: ReadOptions,
-    /// Conditions hold for a record if they hold for any of the values that stand several times.
-    holds_for_any: bool,
-    /// What is found out by looking ahead is found out from all of a source, however large.
-    thorough: bool,
+    /// How columns are named that are occurrences of one value, of which a condition has to hold for any.
+    occurrences: Option<Occurrences>,
+    /// How much of a source is read before its columns are final.
+    scan: SchemaScan,
+}
+
+/// How the sources of a job are opened.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct SourcesOpening {
+    /// They are read more than once.
+    pub(super) reads_twice: bool,
+    /// They need not have the same columns.
+    pub(super) has_own_columns: bool,
+    /// How much of a source is read before its columns are final.
+    pub(super) scan: SchemaScan,
 }
 
 /// A way through all sources.
@@ -175,16 +187,13 @@ fn labels(sources: &[SourcePath]) -> Vec<String> {
 }
 
 impl Sources {
-    /// Checks the sources and opens the first of them; `twice` says that they will be read twice,
-    /// `own_columns` that they need not have the same columns, and `thorough` that nothing is told from
-    /// the start of a source alone.
+    /// Checks the sources and opens the first of them.
     pub(super) fn open(
         job: &Job,
-        twice: bool,
-        own_columns: bool,
-        thorough: bool,
+        opening: SourcesOpening,
         context: &Context,
     ) -> Result<(Self, Cursor), Error> {
+        let own_columns = opening.has_own_columns;
         check_same_file(&job.sources)?;
         let mut sources = Self {
             paths: job.sources.clone(),
@@ -198,18 +207,21 @@ impl Sources {
             },
             names_sheets: false,
             own_columns,
-            holds_for_any: false,
+            occurrences: None,
             read: ReadOptions {
-                named: job.words(),
-                layouts: layouts(&job.read.layout)?,
+                context: ReadContext {
+                    named: job.words(),
+                    layouts: layouts(&job.read.layout)?,
+                    ..job.read.context.clone()
+                },
                 ..job.read.clone()
             },
-            thorough,
+            scan: opening.scan,
         };
         check_names(job)?;
         let several = job.sources.len() > 1 || !job.read.read_sheet.is_empty() || job.is_by_sheet();
         let gathers = several && (!own_columns || job.source_column.is_some());
-        if twice || gathers {
+        if opening.reads_twice || gathers {
             sources.keep_streams(context)?;
         }
         let mut cursor = Cursor::default();
@@ -218,15 +230,22 @@ impl Sources {
         }
         if let Some(first) = sources.next(&mut cursor, job, context)? {
             sources.columns = first.columns().clone();
-            sources.holds_for_any = first.document().is_some_and(Document::holds_for_any);
+            sources.occurrences = first.document().and_then(Document::occurrences);
             cursor.first = Some(first);
         }
         Ok((sources, cursor))
     }
 
-    /// Whether conditions hold for a record if they hold for any of the values that stand several times.
-    pub(super) fn holds_for_any(&self) -> bool {
-        self.holds_for_any
+    /// How columns are named that are occurrences of one value, of which a condition has to hold for any.
+    pub(super) fn occurrences(&self) -> Option<Occurrences> {
+        self.occurrences
+    }
+
+    /// What the first file is called.
+    pub(super) fn first_name(&self) -> String {
+        self.paths
+            .first()
+            .map_or_else(String::new, ToString::to_string)
     }
 
     /// The columns of the first source.
@@ -307,11 +326,7 @@ impl Sources {
             options: &self.read,
             batch_size: BATCH,
             largest_record: largest,
-            scan: if self.thorough {
-                SchemaScan::Full
-            } else {
-                SchemaScan::Sample
-            },
+            scan: self.scan,
         };
         let reader: Box<dyn RecordReader> = loop {
             if let Some((source, table)) = &mut cursor.source {

@@ -9,6 +9,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
 use super::consume::{Consumer, Set};
+use super::plan::RunPlan;
 use super::produce::{Produced, SourceSheet};
 use super::run::Keep;
 use super::{Context, Error, Notice, prepare};
@@ -57,13 +58,13 @@ type Done = (WrittenFile, Option<Extracted>);
 
 /// Writes all workbooks of a run, several at the same time.
 pub(super) fn write(
+    plan: &RunPlan,
     consumer: &Consumer<'_>,
     produced: &Produced,
-    records: &[u64],
-    job: &Job,
     keep: Keep<'_>,
     context: &Context,
 ) -> Result<Written, Error> {
+    let (job, records) = (&plan.stated, &produced.records);
     let (sets, set_of) = consumer.sets();
     let planned: Vec<Option<(Vec<Plan>, Vec<usize>)>> = sets
         .iter()
@@ -114,7 +115,7 @@ pub(super) fn write(
     let mut order: Vec<usize> = (0..files.len()).collect();
     let size = |file: &usize| -> u64 { files[*file].1.iter().map(|output| records[*output]).sum() };
     order.sort_by_key(|file| std::cmp::Reverse(size(file)));
-    let threads = context.threads(job).min(files.len()).max(1);
+    let threads = plan.threads.min(files.len()).max(1);
     let shared = usize::try_from(job.memory.0 / 4).unwrap_or(usize::MAX) / threads;
     let task = Task {
         format,

@@ -182,7 +182,7 @@ impl TextColumn {
             Typing::Found(found) => {
                 let value = field.value(scratch);
                 if Found::of(value) != found {
-                    return Err(EncodeError::Unforeseen);
+                    return Err(EncodeError::BeyondSample);
                 }
                 Ok(Shown::Literal(value))
             }

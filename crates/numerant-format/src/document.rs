@@ -6,7 +6,7 @@ use super::messages::MessageFacts;
 use super::{EncodeError, Patch, RecordEncoder, WriteOptions};
 use numerant_data::encoding::Encoding;
 use numerant_data::source::ReadError;
-use numerant_data::tree::{Survey, ValuesBeside};
+use numerant_data::tree::{Occurrences, Survey, ValuesBeside};
 
 /// What stands around the records of a document, so that some of them can be written as they stand.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -134,9 +134,9 @@ pub trait Document {
         None
     }
 
-    /// Whether a condition holds for a record if it holds for any of the values that stand several times.
-    fn holds_for_any(&self) -> bool {
-        false
+    /// How columns are named that are occurrences of one value, of which a condition has to hold for any.
+    fn occurrences(&self) -> Option<Occurrences> {
+        None
     }
 
     /// What writes its records with the changes that columns have, in the order of their parts in the

@@ -168,7 +168,7 @@ pub enum DocumentLanguage {
 /// How much of a source is read before its columns are final.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SchemaScan {
-    /// A sample: what it could not show is [`ReadProblem::Unforeseen`].
+    /// A sample: what it could not show is [`ReadProblem::BeyondSample`].
     Sample,
     /// All of it.
     Full,

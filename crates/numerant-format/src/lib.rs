@@ -66,7 +66,7 @@ pub use messages::{
 };
 pub use namespace::{Namespace, NamespaceError};
 pub use option::{FormatOption, OptionValues, Side, Takes};
-pub use options::{Ragged, ReadOptions, WriteOptions};
+pub use options::{Ragged, ReadContext, ReadOptions, WriteOptions};
 pub use patch::{Patch, PatchColumn};
 pub use start::Start;
 pub use tally::{ReadTally, TextNote};
@@ -490,8 +490,8 @@ pub enum EncodeError {
         format: &'static str,
     },
     /// A value is of a type that none had which was looked at first.
-    #[error("a value is of a type that was not foreseen")]
-    Unforeseen,
+    #[error("a value is of a type that the sample did not have")]
+    BeyondSample,
     /// The format has no way to write a character.
     #[error("{at}, column '{column}': the control character U+{code:04X}, which this format ({format}) has no way to write", code = u32::from(*.sign))]
     ControlSign {
@@ -577,7 +577,7 @@ impl EncodeError {
                 "combine them first, and sort the result".to_owned()
             }
             Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or leave it out with --drop"),
-            Self::Unforeseen => "run it again".to_owned(),
+            Self::BeyondSample => "run it again".to_owned(),
             Self::OfFormat { hint, .. } => (*hint).to_owned(),
             Self::NotWritten { .. } => "write csv, json, xml or a workbook".to_owned(),
             Self::ControlSign { .. } => {

@@ -29,6 +29,26 @@ pub enum Ragged {
     Reject,
 }
 
+/// What a run needs of its sources, besides what people state of them.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ReadContext {
+    /// The records of documents are one column, as JSON, so that they can be compared as a whole.
+    pub as_one: bool,
+    /// Columns that documents have in any case.
+    pub also: Vec<String>,
+    /// The text of the files of layouts.
+    pub layouts: Vec<String>,
+    /// Words of the job that could name columns, for formats in which parts of values are columns where
+    /// they are named.
+    pub named: Vec<String>,
+    /// Messages without a known layout are an error, and not records.
+    pub by_layout: bool,
+    /// Where nothing is at `records`, the records are looked for.
+    pub records_elsewhere: bool,
+    /// A sheet with nothing in it is no error.
+    pub may_be_empty: bool,
+}
+
 /// How a source is to be read; what is `None` is detected.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
@@ -86,35 +106,16 @@ pub struct ReadOptions {
     /// What ends the lines, where that is known.
     #[serde(skip)]
     pub line_ends: Option<LineEnd>,
-    /// The records of documents are one column, as JSON, so that they can be compared as a whole.
-    #[serde(skip)]
-    pub as_one: bool,
-    /// Columns that documents have in any case.
-    #[serde(skip)]
-    pub also: Vec<String>,
     /// Files that say what the records of messages are, before those layouts that are shipped.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub layout: Vec<PathBuf>,
-    /// What stands in those files.
-    #[serde(skip)]
-    pub layouts: Vec<String>,
     /// What becomes of counts and control numbers of messages that do not agree.
     pub miscounted: Miscounted,
     /// What becomes of formulas that no program has computed.
     pub on_uncomputed: Uncomputed,
-    /// Words of the job that could name columns, for formats in which parts of values are columns where
-    /// they are named.
+    /// What a run needs of its sources, which nobody states.
     #[serde(skip)]
-    pub named: Vec<String>,
-    /// Messages of which no layout is known are an error, and not records.
-    #[serde(skip)]
-    pub by_layout: bool,
-    /// Where nothing is at `records`, the records are looked for.
-    #[serde(skip)]
-    pub records_elsewhere: bool,
-    /// A sheet with nothing in it is no error.
-    #[serde(skip)]
-    pub may_be_empty: bool,
+    pub context: ReadContext,
     /// The options that formats describe themselves.
     #[serde(flatten, skip_deserializing)]
     #[schemars(skip)]

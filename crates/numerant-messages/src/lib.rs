@@ -30,7 +30,7 @@ mod stream;
 mod write;
 
 use numerant_data::source::{Input, ReadError, ReadProblem};
-use numerant_data::tree::{Repeats, address_name};
+use numerant_data::tree::{Occurrences, Repeats, address_name};
 use numerant_format::TreeFacts;
 use numerant_trees::{FoundRecords, OpenedTrees, TreeFormat, Trees};
 
@@ -58,7 +58,7 @@ pub fn begins_behind(start: &[u8]) -> Option<usize> {
 /// Whether a layout says what the records of the first message of a file are, if it has one.
 pub(crate) fn knows_first(input: Input, opened: &OpenedTrees) -> bool {
     let first = stream::first_message(input, opened.largest_record);
-    let layouts = layout::Layouts::read(&opened.options.layouts);
+    let layouts = layout::Layouts::read(&opened.options.context.layouts);
     let (Some((segment, standard)), Ok(layouts)) = (first, layouts) else {
         return true;
     };
@@ -104,8 +104,8 @@ impl TreeFormat for EdiTreeFormat {
         is_address(name)
     }
 
-    fn holds_for_any(&self) -> bool {
-        true
+    fn occurrences(&self) -> Option<Occurrences> {
+        Some(Occurrences::new(segment_end))
     }
 
     // What stands around the records is read again, from wherever it is.
@@ -117,7 +117,9 @@ impl TreeFormat for EdiTreeFormat {
         let records = match opened.options.records.as_deref() {
             Some(MESSAGES) => MESSAGES,
             // Where that is no error, what is not known is looked at as it is.
-            None if !opened.options.by_layout && !knows_first(opened.input()?, opened) => MESSAGES,
+            None if !opened.options.context.by_layout && !knows_first(opened.input()?, opened) => {
+                MESSAGES
+            }
             None | Some(BY_LAYOUT) => BY_LAYOUT,
             Some(other) => {
                 let what = "records of messages are by layout, or say 'messages'".to_owned();
@@ -143,5 +145,38 @@ impl TreeFormat for EdiTreeFormat {
 
     fn trees(&self, input: Input, opened: &OpenedTrees) -> Result<Box<dyn Trees>, ReadError> {
         Ok(Box::new(EdiTrees::new(input, opened, opened.file()?)?))
+    }
+}
+
+/// Where the name of the segment ends in the name of an element: `CAS[CO]` in `CAS[CO]02-1`. The number
+/// of an element has two digits.
+fn segment_end(name: &str) -> usize {
+    let element = name.split('-').next().unwrap_or(name);
+    element.len().saturating_sub(2)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn occurrences_are_of_a_segment_or_of_an_element() {
+        let names = Occurrences::new(segment_end);
+        for (column, value, group, of_group, of_value) in [
+            ("SVC02", "SVC02", "SVC", vec![], vec![]),
+            ("SVC[2]02", "SVC02", "SVC", vec![2], vec![]),
+            ("CAS[CO][2]02", "CAS[CO]02", "CAS[CO]", vec![2], vec![]),
+            ("SVC[2]01-1", "SVC01-1", "SVC", vec![2], vec![]),
+            ("SVC[2]01[3]", "SVC01", "SVC", vec![2], vec![3]),
+            ("a[", "a[", "", vec![], vec![]),
+        ] {
+            let found = names.of(column);
+            assert_eq!((&*found.value, &*found.group), (value, group), "{column}");
+            assert_eq!(
+                (found.of_group, found.of_value),
+                (of_group, of_value),
+                "{column}"
+            );
+        }
     }
 }

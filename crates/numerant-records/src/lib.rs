@@ -44,7 +44,7 @@ use numerant_trees::{FoundRecords, OpenedTrees, TreeFormat, Trees};
 pub use encode::{MarcTableEncoder, RecordSyntax};
 pub use format::{MarcFormat, MarcXmlFormat};
 pub(crate) use notation::is_address;
-use numerant_data::tree::address_name;
+use numerant_data::tree::{Occurrences, address_name};
 pub use read::MarcTrees;
 pub use xml::is_marcxml;
 pub(crate) use xml::{MarcXmlTrees, record_path};
@@ -83,8 +83,8 @@ impl TreeFormat for MarcTreeFormat {
         is_address(name)
     }
 
-    fn holds_for_any(&self) -> bool {
-        true
+    fn occurrences(&self) -> Option<Occurrences> {
+        Some(Occurrences::new(field_end))
     }
 
     fn find(&self, opened: &mut OpenedTrees, _sample: u64) -> Result<FoundRecords, ReadError> {
@@ -117,8 +117,8 @@ impl TreeFormat for MarcXmlTreeFormat {
         is_address(name)
     }
 
-    fn holds_for_any(&self) -> bool {
-        true
+    fn occurrences(&self) -> Option<Occurrences> {
+        Some(Occurrences::new(field_end))
     }
 
     fn find(&self, opened: &mut OpenedTrees, sample: u64) -> Result<FoundRecords, ReadError> {
@@ -157,6 +157,11 @@ pub fn begins(start: &[u8]) -> bool {
     behind == Some(&FIELD_TERMINATOR)
 }
 
+/// Where the name of the field ends in the name of a value: `650` in `650$a` and `650#1`.
+fn field_end(name: &str) -> usize {
+    name.find(['$', '#']).unwrap_or(name.len())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -173,6 +178,29 @@ mod tests {
             b"",
         ] {
             assert!(!begins(text));
+        }
+    }
+
+    #[test]
+    fn occurrences_are_of_a_field_or_of_a_value() {
+        let names = Occurrences::new(super::field_end);
+        for (column, value, group, of_group, of_value) in [
+            ("650$a", "650$a", "650", vec![], vec![]),
+            ("650[2]$a", "650$a", "650", vec![2], vec![]),
+            ("650[2]$a[3]", "650$a", "650", vec![2], vec![3]),
+            ("650$a[3]", "650$a", "650", vec![], vec![3]),
+            ("650[2]#1", "650#1", "650", vec![2], vec![]),
+            ("020", "020", "020", vec![], vec![]),
+            ("020[2]", "020", "020", vec![2], vec![]),
+            ("a[", "a[", "a[", vec![], vec![]),
+        ] {
+            let found = names.of(column);
+            assert_eq!((&*found.value, &*found.group), (value, group), "{column}");
+            assert_eq!(
+                (found.of_group, found.of_value),
+                (of_group, of_value),
+                "{column}"
+            );
         }
     }
 }

@@ -62,6 +62,7 @@ impl MarcTrees {
             wanted: Wanted::default(),
             slices: opened
                 .options
+                .context
                 .named
                 .iter()
                 .filter_map(|name| Slice::parse(name))

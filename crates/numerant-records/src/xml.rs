@@ -67,6 +67,7 @@ impl MarcXmlTrees {
             wanted: Wanted::default(),
             slices: opened
                 .options
+                .context
                 .named
                 .iter()
                 .filter_map(|name| Slice::parse(name))

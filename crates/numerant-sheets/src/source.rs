@@ -34,7 +34,7 @@ impl WorkbookSource {
         let chosen = choose(workbook.sheets(), &options.read_sheet, start.all_sheets);
         let mut chosen = chosen.map_err(failed)?;
         let mut empty = Vec::new();
-        if !options.may_be_empty {
+        if !options.context.may_be_empty {
             let passed = pass_over_empty(workbook.as_ref(), options, &mut chosen);
             empty = passed.map_err(failed)?;
         }
@@ -71,7 +71,7 @@ impl Source for WorkbookSource {
             size: self.size,
             compression: self.compression,
             taken: Arc::clone(&self.taken),
-            may_be_empty: opening.options.may_be_empty,
+            may_be_empty: opening.options.context.may_be_empty,
         };
         let reader = SheetReader::open(
             &source,

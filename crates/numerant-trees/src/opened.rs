@@ -14,7 +14,7 @@ use std::sync::atomic::AtomicU64;
 
 use numerant_data::record::{RejectedRecord, Unit};
 use numerant_data::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
-use numerant_data::tree::{Beside, Kind, Paths, Repeats, Survey, Tree, column_name};
+use numerant_data::tree::{Beside, Kind, Occurrences, Paths, Repeats, Survey, Tree, column_name};
 use numerant_format::messages::{MessageFacts, SegmentCounts};
 use numerant_format::{
     DocumentFrame, EncodeError, Patch, ReadOptions, RecordEncoder, Redeclared, TreeFacts,
@@ -182,9 +182,9 @@ pub trait TreeFormat: Send + Sync {
         false
     }
 
-    /// Whether a condition holds for a record if it holds for any of the values that stand several times.
-    fn holds_for_any(&self) -> bool {
-        false
+    /// How columns are named that are occurrences of one value, of which a condition has to hold for any.
+    fn occurrences(&self) -> Option<Occurrences> {
+        None
     }
 
     /// Whether its reader goes to any place in the file, so that what is compressed is unpacked first.

@@ -9,7 +9,9 @@ use crate::{Leaf, OpenedTrees, Trees};
 use numerant_data::dialect::Dialect;
 use numerant_data::record::{Batch, Blank, Columns, Tag, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
-use numerant_data::tree::{Beside, Kind, Paths, Survey, Tree, ValuesBeside, push_name};
+use numerant_data::tree::{
+    Beside, Kind, Occurrences, Paths, Survey, Tree, ValuesBeside, push_name,
+};
 use numerant_format::{
     Document, DocumentFrame, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder,
     RecordReader, Redeclared, SourceFacts, TextNote, TreeFacts, WriteOptions,
@@ -22,7 +24,7 @@ const SAMPLE: u64 = 1 << 22;
 ///
 /// The columns are those of all records. A large document is looked at only so far before it is
 /// read; where a record further down then has something that none had, reading ends with
-/// [`ReadProblem::Unforeseen`], and whoever reads has to begin anew and say that all of it is to be
+/// [`ReadProblem::BeyondSample`], and whoever reads has to begin anew and say that all of it is to be
 /// looked at first.
 pub struct TreeReader {
     path: SourcePath,
@@ -81,8 +83,8 @@ impl TreeReader {
         let markup = opened.format.repeats_names();
         let repeats = opened.repeats();
         let mut layer = Flattener::new(repeats, markup);
-        if opened.format.holds_for_any() {
-            layer.name_lists(&opened.options.named);
+        if opened.format.occurrences().is_some() {
+            layer.name_lists(&opened.options.context.named);
         }
         let mut paths = Paths::default();
         let mut tree = Tree::default();
@@ -93,7 +95,7 @@ impl TreeReader {
         let until = if thorough { u64::MAX } else { SAMPLE };
         while trees.next_new(until, &mut tree, &mut paths)? {
             any = true;
-            if opened.options.as_one {
+            if opened.options.context.as_one {
                 break;
             }
             let learnt = layer.learn(&tree, &paths, trees.line());
@@ -106,7 +108,7 @@ impl TreeReader {
         if !any && !opened.facts.found {
             return Err(path.error(ReadProblem::NoRecords { path: records() }));
         }
-        if opened.options.as_one {
+        if opened.options.context.as_one {
             layer.settle_as_one(opened.format.whole_record());
         } else {
             let settled = layer.settle(&paths);
@@ -117,9 +119,9 @@ impl TreeReader {
                 let names = (1..=header.len()).map(|number| named(header, &number.to_string()));
                 layer.add_blank(&names.collect::<Vec<_>>());
             }
-            layer.add_blank(&opened.options.also);
+            layer.add_blank(&opened.options.context.also);
             // What no record has is NULL in all, so that saved jobs work on every file.
-            let named = opened.options.named.iter();
+            let named = opened.options.context.named.iter();
             let addresses = named.filter(|name| opened.format.is_address(name));
             let addresses: Vec<String> = addresses.cloned().collect();
             let known = layer.names().len();
@@ -183,7 +185,7 @@ impl TreeReader {
     fn check_found(&self) -> Result<(), ReadError> {
         let longest = self.trees.beside().map_or(0, Beside::most_branches);
         if self.opened.facts.found && !self.thorough && longest > self.tally.records {
-            Err(self.path.error(ReadProblem::Unforeseen))
+            Err(self.path.error(ReadProblem::BeyondSample))
         } else {
             Ok(())
         }
@@ -249,7 +251,7 @@ fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Un
 
 fn lay_error(path: &SourcePath, place: Place, error: FlattenError) -> ReadError {
     let problem = match error {
-        FlattenError::Unforeseen => ReadProblem::Unforeseen,
+        FlattenError::BeyondSample => ReadProblem::BeyondSample,
         FlattenError::Twice(name) => ReadProblem::NameTwice { name },
         FlattenError::WhichRows(lists) => ReadProblem::WhichRows { lists },
         FlattenError::NoRows { path, lists } => ReadProblem::NoRows { path, lists },
@@ -361,7 +363,7 @@ impl Document for TreeReader {
         let lists = self.layer.long_lists().iter();
         let mut needed = lists.filter(|(path, ..)| in_use(&name(path)));
         let (path, most, line) = needed.next()?;
-        let path = if self.opened.format.holds_for_any() {
+        let path = if self.opened.format.occurrences().is_some() {
             name(path)
         } else {
             path.clone()
@@ -407,13 +409,13 @@ impl Document for TreeReader {
         self.own = true;
     }
 
-    fn holds_for_any(&self) -> bool {
-        self.opened.format.holds_for_any()
+    fn occurrences(&self) -> Option<Occurrences> {
+        self.opened.format.occurrences()
     }
 
     fn keep_own(&mut self, wanted: Option<Vec<bool>>) {
         self.own = true;
-        let mut named = self.opened.options.named.clone();
+        let mut named = self.opened.options.context.named.clone();
         named.extend(self.columns.names().first().cloned());
         self.trees.only(&named);
         if let Some(wanted) = wanted {
@@ -489,7 +491,7 @@ impl RecordReader for TreeReader {
                 }
                 line = self.trees.line();
                 let (tree, typed, wanted) = (&self.tree, self.typed, &self.wanted);
-                if self.opened.options.as_one {
+                if self.opened.options.context.as_one {
                     self.layer.lay_as_one(tree, &self.paths);
                     push_row(&self.layer, &tree.text, typed, wanted, batch);
                 } else {

@@ -24,8 +24,12 @@ impl Batch {
     /// Ends a field of a tagged batch, whose bytes were appended.
     #[inline]
     pub fn end_field(&mut self, tag: Tag) {
+        // Most fields are plain: their tags are added with the record, all at once.
+        if tag != Tag::PLAIN {
+            self.tags.resize(self.ends.len(), Tag::PLAIN);
+            self.tags.push(tag);
+        }
         self.ends.push(self.bytes.len() as u32);
-        self.tags.push(tag);
         self.bytes.push(self.delimiter);
     }
 
@@ -34,13 +38,13 @@ impl Batch {
     pub fn pass_fields(&mut self, count: usize) {
         let from = self.bytes.len();
         self.ends.extend(from as u32..(from + count) as u32);
-        self.tags.resize(self.tags.len() + count, Tag::PLAIN);
         self.bytes.resize(from + count, self.delimiter);
     }
 
     /// Ends a record of a tagged batch, all fields of which were added.
     #[inline]
     pub fn end_record(&mut self, RecordStart { start, first }: RecordStart) {
+        self.tags.resize(self.ends.len(), Tag::PLAIN);
         let last_byte = self.bytes.len() - 1;
         self.bytes[last_byte] = self.terminator;
         self.spans.push(Span {

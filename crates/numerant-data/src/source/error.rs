@@ -463,8 +463,8 @@ pub enum ReadProblem {
     )]
     OtherKind,
     /// Something is in a record that is in none that was looked at first.
-    #[error("a record has something that was not foreseen")]
-    Unforeseen,
+    #[error("a record has something that the sample did not have")]
+    BeyondSample,
     /// The sources of one run do not have the same columns.
     #[error("its columns are not those of {first}: {difference}")]
     OtherColumns {
@@ -621,7 +621,7 @@ impl ReadProblem {
             Self::Malformed { .. }
             | Self::NoValues { .. }
             | Self::NameTwice { .. }
-            | Self::Unforeseen => None,
+            | Self::BeyondSample => None,
             Self::Archive { .. } => Some("was it cut off on its way? fetch it again".to_owned()),
             Self::Packed { .. } => {
                 Some("unpack the archive yourself, and name its folder".to_owned())

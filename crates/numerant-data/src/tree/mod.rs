@@ -6,6 +6,7 @@
 mod beside;
 mod lists;
 mod name;
+mod occurrence;
 mod outline;
 mod repeats;
 mod survey;
@@ -16,6 +17,7 @@ use crate::value::swar;
 
 pub use beside::{Beside, TOP, ValuesBeside};
 pub use name::{address_name, column_name, push_index, push_name, with_plain_dots};
+pub use occurrence::{Occurrence, Occurrences};
 pub use outline::{Outline, OutlineError, OutlineNode};
 pub use repeats::{Repeats, RepeatsError};
 pub use survey::{Survey, SurveyNode};

@@ -100,7 +100,7 @@ fn find(
             let path = path.clone();
             return Err(failed(ReadProblem::RecordsPath { path, what }));
         }
-        if !opened.options.records_elsewhere || has_path(opened, path)? {
+        if !opened.options.context.records_elsewhere || has_path(opened, path)? {
             facts.records.clone_from(path);
             if path == "$" && is_lines(opened)? {
                 facts.header = header(opened)?;

@@ -150,7 +150,7 @@ fn find(opened: &OpenedTrees, survey: &Survey) -> Result<TreeFacts, ReadError> {
         trees.next(&mut Tree::default(), &mut Paths::default())
     };
     let stated = match stated {
-        Some(path) if opened.options.records_elsewhere && !is_there(path)? => None,
+        Some(path) if opened.options.context.records_elsewhere && !is_there(path)? => None,
         stated => stated,
     };
     if let Some(path) = stated {

@@ -17,6 +17,7 @@ use sheets::{Sheets, with_sheet};
 
 use super::Context;
 
+use super::plan::RunPlan;
 use crate::job::{Job, Overflow};
 use crate::output::ExistingPolicy;
 use numerant_data::source::{Identity, SourcePath};
@@ -163,16 +164,9 @@ pub(super) struct Addresses {
 }
 
 impl Addresses {
-    pub(super) fn new(
-        job: &Job,
-        template: Template,
-        keys: Vec<Key>,
-        root: &Path,
-        now: DateTime,
-        rows_of_a_sheet: Option<u64>,
-        protected: Arc<HashMap<Identity, SourcePath>>,
-    ) -> Self {
-        let sheets = rows_of_a_sheet.map(|most| Sheets {
+    pub(super) fn new(plan: &RunPlan, now: DateTime) -> Self {
+        let (job, template, root) = (&plan.job, &plan.template, &plan.out);
+        let sheets = plan.rows_of_a_sheet.map(|most| Sheets {
             template: job.sheet.clone(),
             shared: job.sheet.is_some()
                 || job.overflow == Overflow::Sheets
@@ -192,8 +186,8 @@ impl Addresses {
             .filter_map(|(path, what)| path.clone().map(|path| (path, what)))
             .collect();
         Self {
-            template,
-            keys,
+            template: template.clone(),
+            keys: plan.keys.clone(),
             blank: job.blank.clone(),
             now,
             sheets,
@@ -201,14 +195,14 @@ impl Addresses {
             copies: Vec::new(),
             lacking: Vec::new(),
             book: NameRegistry::new(job.clash),
-            root: root.to_owned(),
+            root: root.clone(),
             root_exists: fs::symlink_metadata(root).is_ok(),
             existing: job.existing,
             earlier: HashSet::new(),
-            protected,
+            protected: Arc::clone(&plan.protected),
             side_files,
             most: job.max_outputs,
-            counted: super::produce::most_outputs(job),
+            counted: plan.max_counted,
             origins: Vec::new(),
             sources: Vec::new(),
             paths: Vec::new(),

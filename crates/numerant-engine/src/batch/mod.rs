@@ -21,8 +21,8 @@ use super::pack::{packed, planned};
 use super::recovery::{before_plan, before_run};
 use super::run::keep_ledger;
 use super::{
-    Context, Error, FILES_KEPT_FREE, Observer, STACK, Shared, Summary, dated, foreseen, plan_once,
-    run_once,
+    Context, Error, FILES_KEPT_FREE, Observer, STACK, Shared, Summary, dated, plan_outputs,
+    run_plan, with_plan,
 };
 use crate::job::Job;
 use crate::ledger::{FailedFile, out_of_ledger};
@@ -267,7 +267,6 @@ fn work(
                 ..context.clone()
             };
             let shared = Shared {
-                stage: stage.as_ref(),
                 protected: Some(protected),
                 digest: job.ledger.is_some(),
             };
@@ -276,15 +275,15 @@ fn work(
                 memory: Size(memory),
                 ..file.job.clone()
             };
-            let result = foreseen(|thorough| match &stage {
+            let result = with_plan(&single, &own, &shared, |plan| match &stage {
                 Some(stage) => {
-                    let result = run_once(&single, &own, thorough, &shared);
+                    let result = run_plan(plan, &own, Some(stage));
                     if leaves_something(&single, &result) {
                         stage.clear();
                     }
                     result
                 }
-                None => plan_once(&single, &own, thorough, &shared),
+                None => plan_outputs(plan, &own),
             });
             // What was not read of it is done with, too.
             let seen = part.before.load(Ordering::Relaxed);

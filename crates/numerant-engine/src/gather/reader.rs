@@ -5,6 +5,7 @@ use std::sync::Arc;
 use numerant_data::dialect::Dialect;
 use numerant_data::record::{Batch, Columns, Span, Tag, Tagging, push_quoted};
 use numerant_data::source::{ReadError, SourcePath};
+use numerant_data::tree::Occurrences;
 use numerant_format::sheet::SheetFacts;
 use numerant_format::{
     Document, DocumentFrame, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder,
@@ -255,8 +256,8 @@ impl Document for GatheredReader {
         }
     }
 
-    fn holds_for_any(&self) -> bool {
-        self.of().holds_for_any()
+    fn occurrences(&self) -> Option<Occurrences> {
+        self.of().occurrences()
     }
 
     fn namespaces(&self) -> &[(String, String)] {

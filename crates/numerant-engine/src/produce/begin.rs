@@ -64,10 +64,15 @@ pub(crate) struct SourceSheet {
 impl Producer {
     /// Makes steps and keys ready for a source, if its columns are not those of the one before.
     pub(super) fn rebind(&mut self, reader: &dyn RecordReader) -> Result<bool, Error> {
-        if !self.apart || self.bound == reader.columns().names() {
+        if !self.plan.is_by_source() || self.bound == reader.columns().names() {
             return Ok(false);
         }
-        let mut pipeline = prepare::pipeline_for(&self.job, reader.columns(), &self.context)?;
+        let mut pipeline = prepare::pipeline_for(
+            &self.plan.job,
+            reader.columns(),
+            self.inputs.occurrences(),
+            &self.context,
+        )?;
         pipeline
             .carry(&self.pipeline)
             .map_err(|problem| Error::step(reader.name(), At::header(), problem))?;
@@ -91,7 +96,7 @@ impl Producer {
     /// then must have its columns.
     fn set_of(&mut self, reader: &dyn RecordReader, shared: &KeyValues) -> Result<usize, Error> {
         let names = reader.columns().names();
-        let shared = if self.apart {
+        let shared = if self.plan.is_by_source() {
             shared.clone()
         } else {
             KeyValues::new()
@@ -136,7 +141,7 @@ impl Producer {
             if let Some(error) = document.and_then(|document| document.long_list(&in_use)) {
                 return Err(Error::Read(error));
             }
-            let names_more = document.is_some_and(Document::holds_for_any);
+            let names_more = document.and_then(Document::occurrences).is_some();
             if let Some(document) = reader.document_mut().filter(|_| names_more) {
                 document.only(&needed);
             }
@@ -152,7 +157,7 @@ impl Producer {
             self.note_records(&name, document.facts());
         }
         // What the columns of a sheet are called matters not where it comes out as it is.
-        let notes = if self.keeps {
+        let notes = if self.plan.keeps_sheets {
             &[]
         } else {
             reader.columns().notes()
@@ -171,7 +176,7 @@ impl Producer {
                 source: name.clone(),
             });
         }
-        let shared = shared_values(&self.template, &self.job, reader);
+        let shared = shared_values(&self.plan.template, &self.plan.job, reader);
         let set = self.set_of(reader, &shared)?;
         reader.columns().names().clone_into(&mut self.bound);
         self.router.begin_source(shared);
@@ -183,10 +188,10 @@ impl Producer {
         });
         let dialect = facts.dialect;
         // An output can hold records of several sources, so all outputs follow the first.
-        let lines = self.job.moves_lines(self.format);
+        let lines = self.plan.job.moves_lines(self.format);
         let out = *self.out_dialect.get_or_insert_with(|| {
-            self.job.write.dialect(
-                self.job.written_as(&self.extension),
+            self.plan.job.write.dialect(
+                self.plan.job.written_as(&self.plan.extension),
                 facts.written,
                 &path.extension(),
             )
@@ -199,7 +204,7 @@ impl Producer {
         } else {
             first
         };
-        let keep_line_ends = self.job.write.line_end.is_none()
+        let keep_line_ends = self.plan.job.write.line_end.is_none()
             && out.line_end == from.line_end
             && facts.regular_line_ends;
         let kept = self.kept_sheet(reader);
@@ -213,13 +218,13 @@ impl Producer {
         let mut foot = None;
         let becomes = match self.format.capabilities().workbook {
             Some(_) if let Some(kept) = kept => {
-                if self.job.like_source {
+                if self.plan.job.like_source {
                     OutputMode::OwnRows(Arc::new(kept))
                 } else {
                     OutputMode::Sheet(Arc::new(kept))
                 }
             }
-            Some(_) if self.job.like_source => {
+            Some(_) if self.plan.job.like_source => {
                 let problem = ReadProblem::NoLook {
                     format: facts.format,
                 };
@@ -229,7 +234,7 @@ impl Producer {
                 let is_document = reader.document().is_some();
                 let spooler = self.spooler(room, from, is_document, above.as_ref());
                 spooler.check().map_err(|problem| Error::Encode {
-                    path: self.out.display().to_string(),
+                    path: self.plan.out.display().to_string(),
                     source_name: name.clone(),
                     problem: Box::new(problem),
                 })?;
@@ -288,7 +293,7 @@ impl Producer {
         let facts = reader.facts();
         let name = facts.sheet.clone()?;
         let can = self.format.capabilities();
-        let is_kept_format = if self.job.like_source {
+        let is_kept_format = if self.plan.job.like_source {
             can.cuts_rows
         } else {
             can.copies_sheets
@@ -297,7 +302,7 @@ impl Producer {
         let is_same = facts.format == self.format.name() && is_packed;
         let is_open = is_same && is_kept_format;
         let path = reader.path();
-        let keeps = self.keeps || self.job.like_source;
+        let keeps = self.plan.keeps_sheets || self.plan.job.like_source;
         let because = match path {
             SourcePath::File(book) if keeps && is_open && facts.compression.is_none() => {
                 let header = reader.header().map_or(0, |header| header.at(0).number);
@@ -307,10 +312,10 @@ impl Producer {
                     above: u32::try_from(header).unwrap_or(u32::MAX),
                 });
             }
-            _ if self.job.like_source => return None,
-            _ if self.keeps && is_open => ValuesBecause::Packed,
-            _ if self.keeps => ValuesBecause::Format,
-            _ if self.job.is_by_sheet() && is_open => ValuesBecause::Changed,
+            _ if self.plan.job.like_source => return None,
+            _ if self.plan.keeps_sheets && is_open => ValuesBecause::Packed,
+            _ if self.plan.keeps_sheets => ValuesBecause::Format,
+            _ if self.plan.job.is_by_sheet() && is_open => ValuesBecause::Changed,
             _ => return None,
         };
         let only_values = Notice::OnlyValues {
@@ -343,7 +348,7 @@ impl Producer {
         above: Option<&Header>,
     ) -> Spooler {
         let layout = self.pipeline.layout();
-        let naming = self.job.naming_columns();
+        let naming = self.plan.job.naming_columns();
         let is_put = |name: &String| !naming.contains(name);
         let put: Vec<bool> = layout
             .columns()
@@ -386,7 +391,7 @@ impl Producer {
             cells: self.pipeline.cells().clone(),
             limits: room,
             format: self.format.name(),
-            control_signs: self.job.write.control_signs,
+            control_signs: self.plan.job.write.control_signs,
         }
     }
 
@@ -400,7 +405,7 @@ impl Producer {
             .begin(&mut bytes)
             .and_then(|()| encoder.end(1, &mut bytes));
         framed.map_err(|problem| Error::Encode {
-            path: self.out.display().to_string(),
+            path: self.plan.out.display().to_string(),
             source_name: begins.name.clone(),
             problem: Box::new(problem),
         })?;

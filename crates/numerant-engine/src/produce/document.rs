@@ -5,7 +5,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::super::notice::note;
 use super::super::{Error, Notice, prepare};
-use super::{Producer, needs_types};
+use super::Producer;
 use numerant_data::dialect::Dialect;
 use numerant_data::encoding::Encoding;
 use numerant_data::tree::Repeats;
@@ -26,8 +26,8 @@ pub(super) type Foot = Arc<OnceLock<Vec<u8>>>;
 impl Producer {
     /// Whether the records of a source are to be written as they stand in it.
     pub(super) fn takes_own(&self, reader: &dyn RecordReader) -> bool {
-        let write = &self.job.write;
-        let plain = self.job.read.blank_values.is_empty()
+        let write = &self.plan.job.write;
+        let plain = self.plan.job.read.blank_values.is_empty()
             && write.nulls == Blanks::Keep
             && write.types == Types::Auto
             && write.indent.is_none()
@@ -38,9 +38,9 @@ impl Producer {
             && write.namespace.is_empty()
             && write.shape.is_none()
             && write.out_encoding.is_none_or(Encoding::is_utf8);
-        let steps = self.job.steps.iter();
+        let steps = self.plan.job.steps.iter();
         let only_chosen = steps.into_iter().all(|step| matches!(step, Step::Where(_)));
-        let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
+        let rows = matches!(self.plan.job.read.repeats, Some(Repeats::Rows(_)));
         let document = reader.document();
         // The names of members that are records are columns, and stand in none of their texts.
         let is_keyed = document.is_some_and(Document::is_keyed);
@@ -49,19 +49,20 @@ impl Producer {
             self.verbatim(reader.facts().format, document).is_some()
                 || document.writer(to, write).is_some()
         });
-        let as_they_are = self.job.from_name.is_none() && self.job.source_column.is_none();
+        let as_they_are =
+            self.plan.job.from_name.is_none() && self.plan.job.source_column.is_none();
         plain
             && as_they_are
             && only_chosen
             && !rows
             && !is_keyed
             && same
-            && !self.job.read.no_prefixes
+            && !self.plan.job.read.no_prefixes
     }
 
     /// How records of a document are copied verbatim, if the format of the outputs has a way.
     fn verbatim(&self, source: &str, document: &dyn Document) -> Option<Verbatim> {
-        let alone = self.apart || self.job.sources.len() == 1;
+        let alone = self.plan.is_by_source() || self.plan.job.sources.len() == 1;
         self.format.verbatim(source, document, alone)
     }
 
@@ -80,8 +81,8 @@ impl Producer {
         reader: &dyn RecordReader,
     ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
         let document = reader.document()?;
-        let rows = matches!(self.job.read.repeats, Some(Repeats::Rows(_)));
-        if rows || self.job.write.shape.is_some() {
+        let rows = matches!(self.plan.job.read.repeats, Some(Repeats::Rows(_)));
+        if rows || self.plan.job.write.shape.is_some() {
             return None;
         }
         let names = reader.columns().names();
@@ -97,10 +98,10 @@ impl Producer {
             to: self.format.name(),
             columns: &columns,
             source: names,
-            policy: self.job.write.control_signs,
+            policy: self.plan.job.write.control_signs,
         })?;
         // Records that are sorted across sources are written as those of the last.
-        let alone = self.apart || self.job.sources.len() == 1;
+        let alone = self.plan.is_by_source() || self.plan.job.sources.len() == 1;
         if alone || self.pipeline.sort().is_empty() {
             Some(patcher)
         } else {
@@ -111,13 +112,13 @@ impl Producer {
     /// The columns that are needed though records are written as they stand; `None` if all may be.
     pub(super) fn wanted(&self, reader: &dyn RecordReader) -> Option<Vec<bool>> {
         // A condition that holds for any of several values names columns that its words do not.
-        let names_more = reader.document().is_some_and(Document::holds_for_any);
-        if !self.job.case.is_empty() || (names_more && !self.job.steps.is_empty()) {
+        let names_more = reader.document().and_then(Document::occurrences).is_some();
+        if !self.plan.job.case.is_empty() || (names_more && !self.plan.job.steps.is_empty()) {
             return None;
         }
-        let keys = self.job.keys(&self.template);
+        let keys = self.plan.keys.clone();
         let mut named: HashSet<String> = keys.into_iter().map(|key| key.column).collect();
-        named.extend(self.job.words());
+        named.extend(self.plan.job.words());
         let columns = reader.columns().names().iter().enumerate();
         // The first tells outputs apart in plans.
         let wanted = columns.map(|(place, name)| place == 0 || named.contains(name));
@@ -131,11 +132,12 @@ impl Producer {
         let sourced = columns.filter(|column| !column.computed);
         let written = sourced.filter_map(|column| names.get(column.slot).cloned());
         let keys = self
+            .plan
             .job
-            .keys(&self.template)
+            .keys(&self.plan.template)
             .into_iter()
             .map(|key| key.column);
-        written.chain(keys).chain(self.job.words()).collect()
+        written.chain(keys).chain(self.plan.job.words()).collect()
     }
 
     /// What writes the records of a source as text.
@@ -156,11 +158,11 @@ impl Producer {
                 let encoder = VerbatimEncoder::new(around, foot.clone(), one_line);
                 return Ok((Arc::new(encoder), foot));
             }
-            if let Some(writer) = document.writer(self.format.name(), &self.job.write) {
+            if let Some(writer) = document.writer(self.format.name(), &self.plan.job.write) {
                 return Ok((writer, None));
             }
         }
-        if let Some(shape) = self.shape.clone() {
+        if let Some(shape) = self.plan.shape.clone() {
             return Ok((self.shape(shape, reader)?, None));
         }
         let redeclared = document.and_then(Document::redeclared);
@@ -171,8 +173,8 @@ impl Producer {
         let request = EncoderRequest {
             columns: self.text_columns(reader)?,
             cells: self.pipeline.cells().clone(),
-            read: &self.job.read,
-            write: &self.job.write,
+            read: &self.plan.job.read,
+            write: &self.plan.job.write,
             out,
             fields,
             document: document.map(|document| DocumentNames {
@@ -233,21 +235,21 @@ impl Producer {
                 tells_blanks: reader.document().is_some() && !found.computed,
             });
         }
-        let write = &self.job.write;
+        let write = &self.plan.job.write;
         let form = ShapeForm {
             cells: self.pipeline.cells().clone(),
             nulls: write.nulls,
             control_signs: write.control_signs,
             comment: write.xml_comment.clone(),
             as_lines: self.format.capabilities().is_line_by_line,
-            max_kept: usize::try_from(self.job.memory.0 / 2).unwrap_or(usize::MAX),
+            max_kept: usize::try_from(self.plan.job.memory.0 / 2).unwrap_or(usize::MAX),
         };
         Ok(Arc::new(ShapeEncoder::new(shape, columns, form)))
     }
 
     pub(super) fn encode_error(&self, reader: &dyn RecordReader, problem: EncodeError) -> Error {
         Error::Encode {
-            path: self.out.display().to_string(),
+            path: self.plan.out.display().to_string(),
             source_name: reader.name(),
             problem: Box::new(problem),
         }
@@ -258,16 +260,16 @@ impl Producer {
         let dialect = reader.facts().dialect;
         let found = match &self.types {
             Some(found) => Some(found.clone()),
-            None if needs_types(&self.job, self.format) && self.apart => {
+            None if self.plan.needs_types(self.format) && self.plan.is_by_source() => {
                 let path = Some(reader.path());
-                let (pipeline, thorough) = (&self.pipeline, self.thorough);
+                let (pipeline, scan) = (&self.pipeline, self.plan.scan);
                 let context = &self.context;
                 Some(prepare::types(
-                    &self.job,
+                    &self.plan.job,
                     &self.inputs,
                     pipeline,
                     path,
-                    thorough,
+                    scan,
                     context,
                 )?)
             }

@@ -1,7 +1,6 @@
 //! The end of the first half: what is left to name is named, and all that was counted is summed up.
 
 use std::collections::HashMap;
-use std::path::PathBuf;
 
 use super::super::addresses::{Disposition, FilledCopy, NamesChanged};
 use super::super::suspects::similar_keys;
@@ -9,7 +8,6 @@ use super::super::{Error, Notice};
 use super::Producer;
 use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
 use numerant_data::dialect::Dialect;
-use numerant_data::source::SourcePath;
 use numerant_data::value::Number;
 use numerant_format::Format;
 use numerant_naming::Part;
@@ -17,21 +15,18 @@ use numerant_steps::{CASE_COLUMN, LeftOutStep, StepError, UnknownRecords};
 
 /// What the first half knows at the end.
 pub(crate) struct Produced {
-    pub(crate) out: PathBuf,
     /// How the outputs are written, if they are delimited text.
     pub(crate) dialect: Option<Dialect>,
-    /// The extension of the outputs.
-    pub(crate) extension: String,
     pub(crate) sources: Vec<SourceEntry>,
     pub(crate) notices: Vec<Notice>,
     /// The path of each output; `None` where it is not to be written.
     pub(crate) paths: Vec<Option<String>>,
     /// The sheet of each output; empty where outputs are text.
     pub(crate) sheets: Vec<String>,
-    /// Outputs hold records of one source each.
-    pub(crate) apart: bool,
     /// How workbooks are written.
     pub(crate) book: Option<&'static dyn Format>,
+    /// Records of each output.
+    pub(crate) records: Vec<u64>,
     /// Control totals of each output.
     pub(crate) sums: Vec<Vec<Number>>,
     pub(crate) left_out: Vec<LeftOut>,
@@ -39,17 +34,6 @@ pub(crate) struct Produced {
     pub(crate) totals: Vec<(String, Number, Number)>,
     /// Copies of a template that is filled.
     pub(crate) copies: Vec<FilledCopy>,
-}
-
-impl Produced {
-    /// The sources whose records are in outputs that records of this one are in.
-    pub(crate) fn sources_of(&self, source: &SourcePath) -> Vec<SourcePath> {
-        if self.apart {
-            vec![source.clone()]
-        } else {
-            Vec::new()
-        }
-    }
 }
 
 impl Producer {
@@ -77,7 +61,7 @@ impl Producer {
     /// Names what is left to name and refuses the run if there is a reason. `records` are the
     /// records of each output that were handed on; those of outputs that are not to be written
     /// are taken from it.
-    pub(crate) fn finish(mut self, records: &mut Vec<u64>) -> Result<Produced, Error> {
+    pub(crate) fn finish(mut self, mut records: Vec<u64>) -> Result<Produced, Error> {
         self.notices.extend(
             self.pipeline
                 .unmatched()
@@ -88,8 +72,8 @@ impl Producer {
         let outputs = self.divider.outputs().len();
         records.resize(outputs, 0);
         self.addresses
-            .finish(&self.router, &self.divider, records)?;
-        self.note_similar_keys(records);
+            .finish(&self.router, &self.divider, &records)?;
+        self.note_similar_keys(&records);
         let named = self.addresses.into_named();
         let totals = self.sums.len();
         let sums_of =
@@ -133,7 +117,7 @@ impl Producer {
                     let joined = std::mem::take(&mut sums[output]);
                     for (sum, number) in sums[other as usize].iter_mut().zip(joined) {
                         *sum = sum.plus(number).map_err(|_| Error::Sum {
-                            column: self.job.total.join(", "),
+                            column: self.plan.job.total.join(", "),
                         })?;
                     }
                     continue;
@@ -163,7 +147,7 @@ impl Producer {
             left_out[place].records += self.diverted[output] + handed_on;
             for (sum, number) in left_out[place].sums.iter_mut().zip(of_output) {
                 *sum = sum.plus(number).map_err(|_| Error::Sum {
-                    column: self.job.total.join(", "),
+                    column: self.plan.job.total.join(", "),
                 })?;
             }
         }
@@ -194,22 +178,20 @@ impl Producer {
             .map(|(name, all, rejected)| (name.to_owned(), all, rejected))
             .collect();
         Ok(Produced {
-            out: self.out,
             dialect: self
                 .out_dialect
                 .filter(|_| self.format.capabilities().has_dialect),
-            extension: self.extension,
             sources: self.sources,
             notices: self.notices,
             paths,
             sheets,
-            apart: self.apart,
             book: self
                 .format
                 .capabilities()
                 .workbook
                 .is_some()
                 .then_some(self.format),
+            records,
             sums,
             left_out,
             totals,

@@ -6,7 +6,6 @@ mod finish;
 
 use std::collections::HashMap;
 use std::fmt;
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -14,69 +13,24 @@ use begin::shared_values;
 pub(super) use begin::{OutputMode, SourceBegins, SourceSheet};
 pub(super) use finish::Produced;
 
-use super::addresses::{Addresses, Disposition, protected};
+use super::addresses::{Addresses, Disposition};
 use super::earlier::Earlier;
 use super::notice::{note, sheet_notices};
-use super::sources::{BATCH, Cursor, Sources};
+use super::plan::RunPlan;
+use super::sources::{BATCH, Cursor, Sources, SourcesOpening};
 use super::suspects::TotalFinder;
-use super::{Context, Error, Notice, Shared, prepare};
-use crate::job::{Formulas, Gathering, Job, JobError};
+use super::{Context, Error, Notice, prepare};
 use crate::ledger::SourceEntry;
 use numerant_data::dialect::Dialect;
 use numerant_data::record::{Batch, ColumnError, RejectedRecord};
-use numerant_data::source::{Compression, Place, ReadError, ReadProblem};
+use numerant_data::source::{Place, ReadError, ReadProblem};
 use numerant_data::value::Number;
 use numerant_format::column::Found;
-use numerant_format::sheet::{Types, Uncomputed};
-use numerant_format::{Document, DocumentLanguage, Format, Ragged, RecordEncoder, RecordReader};
+use numerant_format::{Document, Format, RecordEncoder, RecordReader};
 use numerant_formats::format_for_records;
-use numerant_naming::Template;
 use numerant_naming::route::{Divider, Division, KeyValues, NOWHERE, Router};
-use numerant_shapes::{Shape, ShapeProblem};
-use numerant_steps::{CASE_COLUMN, OnError, Pipeline, SortedBatches, Sorter, Step};
+use numerant_steps::{CASE_COLUMN, OnError, Pipeline, SortedBatches, Sorter};
 use numerant_text::Reindex;
-
-/// Outputs that are counted at least, to say how many there would have been.
-const COUNTED_OUTPUTS: u64 = 1_000_000;
-
-/// How many outputs are counted before counting is given up: more than there may be.
-pub(super) fn most_outputs(job: &Job) -> u64 {
-    COUNTED_OUTPUTS
-        .max(job.max_outputs.saturating_add(1))
-        .min(u32::MAX.into())
-}
-
-/// Whether the types of columns have to be found out of their values before they are written.
-pub(super) fn needs_types(job: &Job, format: &dyn Format) -> bool {
-    format.capabilities().has_typed_values && job.write.types == Types::Auto
-}
-
-/// The job with what its shape computes, and the shape, if there is one.
-fn shaped(job: &Job) -> Result<(Job, Option<Shape>), Error> {
-    let mut job = job.clone();
-    let Some(path) = &job.write.shape else {
-        return Ok((job, None));
-    };
-    let shape = Shape::read(path).map_err(Box::new)?;
-    let (_, format) = job.format(job.sources.first().ok_or(JobError::NoSource)?)?;
-    let wanted = if shape.is_xml() {
-        DocumentLanguage::Xml
-    } else {
-        DocumentLanguage::Json
-    };
-    let fits = format.capabilities().language == Some(wanted);
-    if !fits {
-        let problem = ShapeProblem::OtherFormat {
-            shape: if shape.is_xml() { "XML" } else { "JSON" },
-            wanted: format.name(),
-        };
-        return Err(Box::new(shape.error(1, problem)).into());
-    }
-    for (name, value) in shape.computed().map_err(Box::new)? {
-        job.steps.push(Step::Set { name, value });
-    }
-    Ok((job, Some(shape)))
-}
 
 /// What the first half hands to the second.
 pub(super) enum Message {
@@ -103,35 +57,23 @@ pub(super) struct Routed {
 pub(super) type Emit<'a> = dyn FnMut(Message) -> Result<Option<Box<Routed>>, Error> + 'a;
 
 pub(super) struct Producer {
-    job: Job,
+    plan: Arc<RunPlan>,
     context: Context,
-    out: PathBuf,
-    extension: String,
+    /// The format of the outputs, which that of the first source may have settled.
     format: &'static dyn Format,
     inputs: Sources,
     cursor: Cursor,
-    /// Outputs hold records of one source each.
-    apart: bool,
     /// The names of the columns that steps and keys are ready for.
     bound: Vec<String>,
     /// Sources that share the types of their columns, by what their records share: the number of
     /// such a set, and the name and columns of its first source.
     sets: HashMap<KeyValues, (usize, String, Vec<String>)>,
-    /// Sheets come out as they are, where the source lets them.
-    keeps: bool,
-    /// Formulas without a computed value are refused in sheets that are not kept whole.
-    refuses_uncomputed: bool,
-    /// The form that documents are to have.
-    shape: Option<Shape>,
-    /// What is told of a source is told from all of it.
-    thorough: bool,
-    /// What the columns are, where all sources share that.
+    /// The types of the columns, where all sources share them.
     types: Option<Vec<Found>>,
     pipeline: Pipeline,
     router: Router,
     divider: Divider,
     addresses: Addresses,
-    template: Template,
     out_dialect: Option<Dialect>,
     /// The dialect of the first source; records that are put in order are all brought to it.
     first_dialect: Option<Dialect>,
@@ -149,144 +91,77 @@ pub(super) struct Producer {
 impl fmt::Debug for Producer {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Producer")
-            .field("job", &self.job)
+            .field("plan", &self.plan)
             .finish_non_exhaustive()
     }
 }
 
 impl Producer {
-    /// Checks the job, opens its first source and resolves what the job names.
-    pub(super) fn open(
-        job: &Job,
-        context: &Context,
-        thorough: bool,
-        shared: &Shared<'_>,
-    ) -> Result<Self, Error> {
-        job.check()?;
-        let keeps = job.keeps_sheets();
-        let (mut job, shape) = shaped(job)?;
-        job.read.may_be_empty = job.is_by_sheet();
-        job.read.by_layout = true;
-        if job.gathering == Gathering::Sheets && job.read.read_sheet.is_empty() {
-            // Hidden ones, too: formulas may lead to them.
-            job.read.read_sheet = vec!["all".to_owned().into()];
-        }
-        if keeps || job.like_source {
-            // Records are only counted.
-            job.read.ragged = Ragged::Pad;
-        }
-        let keeps_formulas = keeps && job.formulas == Formulas::Keep && job.total.is_empty();
-        let refuses_uncomputed = keeps_formulas && job.read.on_uncomputed == Uncomputed::Error;
-        if refuses_uncomputed {
-            // Those of sheets that do not stay as they are, are refused at their end.
-            job.read.on_uncomputed = Uncomputed::Blank;
-        }
-        let (job, shape) = (&mut job, &shape);
-        let twice = prepare::reads_twice(job);
-        let Some(first_source) = job.sources.first().cloned() else {
-            return Err(JobError::NoSource.into());
+    /// Opens the first source and makes ready what the plan says.
+    pub(super) fn open(plan: Arc<RunPlan>, context: &Context) -> Result<Self, Error> {
+        let job = &plan.job;
+        let opening = SourcesOpening {
+            reads_twice: plan.reads_twice || plan.format.capabilities().has_typed_values,
+            // What is found out of all records is found out for all columns alike.
+            has_own_columns: plan.is_by_source() && !plan.reads_twice,
+            scan: plan.scan,
         };
-        let template = job.template(&first_source);
-        let (extension, format) = job.format(&first_source)?;
-        let apart = template.names_source()
-            || job.sheet.as_ref().is_some_and(Template::names_source)
-            || job.is_by_sheet()
-            || job.fill.template.is_some();
-        prepare::check_template(job, &extension)?;
-        // What is found out of all records is found out for all columns alike.
-        let keep = twice || format.capabilities().has_typed_values;
-        let (inputs, cursor) = Sources::open(job, keep, apart && !twice, thorough, context)?;
-        prepare::hold_for_any(job, &inputs);
-        let job = &*job;
-        let out = job
-            .out
-            .clone()
-            .unwrap_or_else(|| job.base.join(first_source.stem()));
-        let keys = job.keys(&template);
-        let room = format.capabilities().workbook;
-        let rows = room.map(|room| room.rows - u64::from(!job.read.no_header));
-        let own = || Arc::new(protected(&job.sources, job, context));
-        let protected = shared.protected.map_or_else(own, Arc::clone);
-        let addresses = Addresses::new(
-            job,
-            template.clone(),
-            keys.clone(),
-            &out,
-            context.now,
-            rows,
-            protected,
-        )
-        .with_earlier(Earlier::read(job, &out)?.paths());
+        let (inputs, cursor) = Sources::open(job, opening, context)?;
+        let addresses =
+            Addresses::new(&plan, context.now).with_earlier(Earlier::read(job, &plan.out)?.paths());
         let first = cursor.first.as_ref();
         let format = match first {
             Some(first) if !job.write.chooses_elements() => {
-                format_for_records(format, first.facts().format)
+                format_for_records(plan.format, first.facts().format)
             }
-            _ => format,
+            _ => plan.format,
         };
         let likely_header = first.and_then(|reader| reader.facts().likely_header);
+        let source_name = inputs.first_name();
         let unknown = |problem: ColumnError| Error::Column {
-            source_name: first_source.to_string(),
+            source_name: source_name.clone(),
             problem,
             likely_header,
         };
-        let most = most_outputs(job) as usize;
+        let most = plan.max_counted as usize;
         context.observer.begins(inputs.size());
         let pipeline = prepare::pipeline(job, &inputs, context)?;
-        let router = prepare::router(keys.clone(), &pipeline, most).map_err(unknown)?;
+        let router = prepare::router(plan.keys.clone(), &pipeline, most).map_err(unknown)?;
         addresses.check_before(job.out.is_some())?;
-        let mut division = prepare::division(job, rows);
+        let mut division = plan.division();
         if let Division::Parts { records, .. } = &mut division {
-            let shared = |reader: &dyn RecordReader| shared_values(&template, job, reader);
-            let counting = prepare::router(keys, &pipeline, most).map_err(unknown)?;
+            let shared = |reader: &dyn RecordReader| shared_values(&plan.template, job, reader);
+            let counting = prepare::router(plan.keys.clone(), &pipeline, most).map_err(unknown)?;
             *records = prepare::count_groups(job, &inputs, &pipeline, counting, &shared, context)?;
         }
         let mut types = None;
-        if needs_types(job, format) && !apart {
-            let found = prepare::types(job, &inputs, &pipeline, None, thorough, context)?;
+        if plan.needs_types(format) && !plan.is_by_source() {
+            let found = prepare::types(job, &inputs, &pipeline, None, plan.scan, context)?;
             types = Some(found);
         }
-        let totals = job.total.len();
         Ok(Self {
-            thorough,
-            keeps,
-            refuses_uncomputed,
-            shape: shape.clone(),
             types,
-            job: job.clone(),
             context: context.clone(),
-            out,
-            extension,
             format,
             inputs,
             cursor,
-            apart,
             bound: Vec::new(),
             sets: HashMap::new(),
             pipeline,
             router,
             divider: Divider::new(division, most),
             addresses,
-            template,
             out_dialect: None,
             first_dialect: None,
             encoder: None,
             sources: Vec::new(),
             notices: Vec::new(),
             diverted: Vec::new(),
-            sums: vec![Vec::new(); totals],
+            sums: vec![Vec::new(); job.total.len()],
             read_before: 0,
             reindex: Reindex::default(),
+            plan,
         })
-    }
-
-    /// How outputs are compressed, if they are.
-    pub(super) fn compression(&self) -> Option<Compression> {
-        self.template.compression()
-    }
-
-    pub(super) fn out(&self) -> &Path {
-        &self.out
     }
 
     /// The columns that show where in the order of its source an output begins and ends, with
@@ -309,18 +184,21 @@ impl Producer {
     /// Reads all sources. Once the run is refused, records are counted and not emitted.
     pub(super) fn run(&mut self, emit: &mut Emit<'_>) -> Result<(), Error> {
         let mut spare = Box::new(Routed::default());
-        let mut sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
+        let mut sorter = prepare::sorter(&self.plan.job, &self.pipeline, &self.context);
         let mut next = self
             .inputs
-            .next(&mut self.cursor, &self.job, &self.context)?;
+            .next(&mut self.cursor, &self.plan.job, &self.context)?;
         while let Some(reader) = next {
             let name = reader.name();
             let columns = reader.columns().len();
             spare = self.run_source(reader, spare, sorter.as_mut(), emit)?;
             next = self
                 .inputs
-                .next(&mut self.cursor, &self.job, &self.context)?;
-            if let Some(sorted) = sorter.as_mut().filter(|_| self.apart || next.is_none()) {
+                .next(&mut self.cursor, &self.plan.job, &self.context)?;
+            if let Some(sorted) = sorter
+                .as_mut()
+                .filter(|_| self.plan.is_by_source() || next.is_none())
+            {
                 spare = self.emit_sorted(&name, columns, sorted, spare, emit)?;
             }
             if next.is_none() {
@@ -329,7 +207,7 @@ impl Producer {
             if let Some(reader) = &next
                 && self.rebind(reader.as_ref())?
             {
-                sorter = prepare::sorter(&self.job, &self.pipeline, &self.context);
+                sorter = prepare::sorter(&self.plan.job, &self.pipeline, &self.context);
             }
         }
         let open_elsewhere = std::mem::take(&mut self.cursor.open_elsewhere);
@@ -359,7 +237,7 @@ impl Producer {
     ) -> Result<Box<Routed>, Error> {
         let path = reader.name();
         let (begins, foot) = self.begin_source(reader.as_mut())?;
-        if self.job.max_size.is_some() {
+        if self.plan.job.max_size.is_some() {
             self.measure_header(&begins)?;
         }
         let kept = matches!(
@@ -367,7 +245,7 @@ impl Producer {
             OutputMode::Sheet(_) | OutputMode::OwnRows(_)
         );
         emit(Message::Source(begins))?;
-        if self.job.fill.template.is_none() {
+        if self.plan.job.fill.template.is_none() {
             // What has no columns in its name is written even if no record comes.
             self.router.announce();
             spare = self.emit_announced(&path, spare, emit)?;
@@ -406,7 +284,7 @@ impl Producer {
             let around = document.around();
             if around.scattered {
                 // Nothing is around all of its records, which shows only now.
-                return Err(reader.path().error(ReadProblem::Unforeseen).into());
+                return Err(reader.path().error(ReadProblem::BeyondSample).into());
             }
             let _ = foot.set(around.foot);
         }
@@ -427,10 +305,10 @@ impl Producer {
         }
         self.read_before += taken.load(Ordering::Relaxed);
         let is_anew =
-            self.format.capabilities().has_namespaces && !is_framed && self.shape.is_none();
+            self.format.capabilities().has_namespaces && !is_framed && self.plan.shape.is_none();
         if is_anew && reader.document().and_then(Document::redeclared).is_some() {
             // It was not before records that were written as if it were none.
-            return Err(reader.path().error(ReadProblem::Unforeseen).into());
+            return Err(reader.path().error(ReadProblem::BeyondSample).into());
         }
         let document = reader.document().filter(|_| !is_framed);
         let values_left_out = document.map(Document::values_beside).unwrap_or_default();
@@ -440,7 +318,7 @@ impl Producer {
             if let Some(cell) = sheet
                 .first_without_value
                 .clone()
-                .filter(|_| self.refuses_uncomputed)
+                .filter(|_| self.plan.refuses_uncomputed)
             {
                 let count = sheet.formulas_without_value;
                 return Err(Error::Read(ReadError {
@@ -493,12 +371,15 @@ impl Producer {
         emit: &mut Emit<'_>,
     ) -> Result<Box<Routed>, Error> {
         let is_by_case = self.router.is_only_key(CASE_COLUMN);
-        if !is_by_case || !self.divider.outputs().is_empty() || self.job.fill.template.is_some() {
+        if !is_by_case
+            || !self.divider.outputs().is_empty()
+            || self.plan.job.fill.template.is_some()
+        {
             return Ok(spare);
         }
-        let names = self.job.case.iter().map(|case| case.name.clone());
+        let names = self.plan.job.case.iter().map(|case| case.name.clone());
         self.router
-            .announce_values(names.chain(self.job.rest.clone()));
+            .announce_values(names.chain(self.plan.job.rest.clone()));
         self.emit_announced(path, spare, emit)
     }
 
@@ -559,7 +440,7 @@ impl Producer {
             new_paths,
         } = routed;
         while let Err(error) = self.router.route(batch, outputs) {
-            if self.job.on_error == OnError::Error {
+            if self.plan.job.on_error == OnError::Error {
                 return Err(Error::value(path.to_owned(), batch, error));
             }
             let reason = format!("column '{}': {}", error.column, error.problem);
@@ -584,7 +465,11 @@ impl Producer {
                 source_name: path.to_owned(),
                 at: batch.at(error.record),
                 bytes: error.bytes,
-                most: self.job.max_size.unwrap_or(numerant_data::value::Size(0)),
+                most: self
+                    .plan
+                    .job
+                    .max_size
+                    .unwrap_or(numerant_data::value::Size(0)),
             })?;
         let known = self.divider.outputs().len();
         new_paths.clear();
@@ -602,7 +487,7 @@ impl Producer {
             for (output, number) in outputs.iter().zip(&batch.numbers[total]) {
                 if let Some(sum) = sums.get_mut(*output as usize) {
                     *sum = sum.plus(*number).map_err(|_| Error::Sum {
-                        column: self.job.total[total].clone(),
+                        column: self.plan.job.total[total].clone(),
                     })?;
                 }
             }

@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use serde::Serialize;
 
-use super::super::sources::{Cursor, Sources};
+use super::super::sources::{Cursor, Sources, SourcesOpening};
 use super::super::{Context, Error, prepare};
 use crate::job::Job;
 use crate::ledger::{BUCKETS, Bag, BagDigest, RecordHasher, bucket};
@@ -19,7 +19,7 @@ use numerant_data::source::SourcePath;
 use numerant_data::tree::with_plain_dots;
 use numerant_data::value::Size;
 use numerant_data::workers::both;
-use numerant_format::{Ragged, ReadOptions, RecordReader, TreeFacts};
+use numerant_format::{Ragged, ReadOptions, RecordReader, SchemaScan, TreeFacts};
 use numerant_formats::format_named;
 use numerant_steps::{Pipeline, Step, StepError};
 
@@ -180,13 +180,13 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
         .parts_read
         .as_ref()
         .and_then(|read| read.records.as_ref());
-    parts_read.records_elsewhere = parts_path.is_none();
+    parts_read.context.records_elsewhere = parts_path.is_none();
     let document = documents(options, &mut read, &mut parts_read, context)?;
     let whole = open(&options.whole, &read, true)?;
     let columns = compared_columns(first, options, &whole.columns())?;
     if !document {
         // What no record of a part has is blank in all of them.
-        parts_read.also.clone_from(&columns);
+        parts_read.context.also.clone_from(&columns);
     }
     let side = Side {
         options,
@@ -272,10 +272,11 @@ fn documents(
         }
         let mut job = job(options, std::slice::from_ref(path), read);
         if path == part {
-            job.read.records_elsewhere = parts_read.records_elsewhere;
+            job.read.context.records_elsewhere = parts_read.context.records_elsewhere;
             job.read.of_formats.clone_from(&parts_read.of_formats);
         }
-        let (sources, mut cursor) = Sources::open(&job, false, true, false, context)?;
+        let (sources, mut cursor) =
+            Sources::open(&job, opening(false, SchemaScan::Sample), context)?;
         let reader = sources.next(&mut cursor, &job, context)?;
         Ok(reader.and_then(|reader| {
             let tree = reader.document()?.facts().clone();
@@ -290,8 +291,8 @@ fn documents(
     if !same {
         return Ok(false);
     }
-    read.as_one = true;
-    parts_read.as_one = true;
+    read.context.as_one = true;
+    parts_read.context.as_one = true;
     if parts_read.records.is_none() {
         parts_read.records = Some(whole_facts.records);
     }
@@ -356,6 +357,15 @@ fn job(options: &PartsOptions, sources: &[SourcePath], read: &ReadOptions) -> Jo
     }
 }
 
+/// How sources are opened of which each may have columns of its own.
+fn opening(reads_twice: bool, scan: SchemaScan) -> SourcesOpening {
+    SourcesOpening {
+        reads_twice,
+        has_own_columns: true,
+        scan,
+    }
+}
+
 /// Files that are compared, with what is done to their records before.
 struct Compared {
     job: Job,
@@ -369,8 +379,7 @@ impl Compared {
         // Order does not matter here.
         job.steps.retain(|step| !matches!(step, Step::Sort(_)));
         job.total.clear();
-        let (sources, _) = Sources::open(&job, true, true, true, context)?;
-        prepare::hold_for_any(&mut job, &sources);
+        let (sources, _) = Sources::open(&job, opening(true, SchemaScan::Full), context)?;
         let changes = !job.steps.is_empty() || !job.case.is_empty();
         let pipeline = if changes {
             Some(prepare::pipeline(&job, &sources, context)?)
@@ -403,7 +412,10 @@ impl Compared {
             Some(pipeline) if reader.columns() == self.sources.columns() => {
                 Ok(Some(pipeline.clone()))
             }
-            Some(_) => prepare::pipeline_for(&self.job, reader.columns(), context).map(Some),
+            Some(_) => {
+                let occurrences = self.sources.occurrences();
+                prepare::pipeline_for(&self.job, reader.columns(), occurrences, context).map(Some)
+            }
         }
     }
 }

@@ -151,17 +151,18 @@ impl EdiTrees {
         opened: &OpenedTrees,
         file: SharedFile,
     ) -> Result<Self, ReadError> {
-        let layouts = Layouts::read(&opened.options.layouts).map_err(|(number, reason)| {
-            let layout = opened
-                .options
-                .layout
-                .get(number)
-                .map(|path| path.display().to_string());
-            opened.path.error(ReadProblem::Layout {
-                layout: layout.unwrap_or_default(),
-                reason,
-            })
-        })?;
+        let layouts =
+            Layouts::read(&opened.options.context.layouts).map_err(|(number, reason)| {
+                let layout = opened
+                    .options
+                    .layout
+                    .get(number)
+                    .map(|path| path.display().to_string());
+                opened.path.error(ReadProblem::Layout {
+                    layout: layout.unwrap_or_default(),
+                    reason,
+                })
+            })?;
         let whole = opened.facts.records == super::MESSAGES;
         let again = match (opened.is_kept(), &opened.path) {
             (false, SourcePath::File(path)) => Some(path.clone()),
@@ -177,19 +178,19 @@ impl EdiTrees {
             whole,
             most: opened.largest_record.min(LONGEST),
             miscounted: opened.options.miscounted,
-            by_layout: opened.options.by_layout,
+            by_layout: opened.options.context.by_layout,
             ends: Mutex::default(),
         };
         let mut trees = Self::of(source, input);
         let segments = ["ISA", "GS", "ST", "UNB", "UNG", "UNH"];
         let of_envelope = segments.iter().filter(|segment| {
-            let mut named = opened.options.named.iter();
+            let mut named = opened.options.context.named.iter();
             named.any(|name| {
                 name.strip_prefix(**segment)
                     .is_some_and(|rest| rest.starts_with(|sign: char| sign.is_ascii_digit()))
             })
         });
-        if opened.options.as_one {
+        if opened.options.context.as_one {
             trees.names = Names::without_totals(trees.layouts.totals());
             trees.compared = Some(ComparedLoops::new());
         }

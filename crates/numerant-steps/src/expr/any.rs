@@ -6,6 +6,7 @@ use std::collections::HashMap;
 
 use super::check::ScopeColumn;
 use numerant_data::record::Batch;
+use numerant_data::tree::{Occurrence, Occurrences};
 
 /// The slot of the column that a condition names, and that of the value that is taken for it; `None` if
 /// the segment or field has none.
@@ -33,83 +34,21 @@ struct GroupColumn {
     values: Vec<Vec<usize>>,
 }
 
-/// A name without numbers above 1: those of the segment or field, and those of a value in it.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-struct Apart {
-    base: String,
-    group: String,
-    of_group: Vec<u32>,
-    of_value: Vec<u32>,
-}
-
-impl Apart {
-    fn of(column: &str) -> Self {
-        let mut base = String::new();
-        // Each number, and where it stands in the base.
-        let mut numbers: Vec<(usize, u32)> = Vec::new();
-        let mut rest = column;
-        while let Some((before, (inside, behind))) = rest
-            .split_once('[')
-            .and_then(|(before, rest)| Some((before, rest.split_once(']')?)))
-        {
-            base.push_str(before);
-            match inside.parse::<u32>() {
-                Ok(number) if number > 1 => numbers.push((base.len(), number)),
-                _ => base.push_str(&format!("[{inside}]")),
-            }
-            rest = behind;
-        }
-        base.push_str(rest);
-        let end = group_end(&base);
-        let of = |is_group: bool| -> Vec<u32> {
-            let fits = numbers.iter().filter(|(at, _)| (*at <= end) == is_group);
-            fits.map(|(_, number)| *number).collect()
-        };
-        Self {
-            group: base[..end].to_owned(),
-            of_group: of(true),
-            of_value: of(false),
-            base,
-        }
-    }
-
-    /// Whether a column is one of the values that this name stands for.
-    fn has(&self, column: &Self) -> bool {
-        let fits = |own: &[u32], other: &[u32]| own.is_empty() || own == other;
-        self.base == column.base
-            && fits(&self.of_group, &column.of_group)
-            && fits(&self.of_value, &column.of_value)
-    }
-}
-
-/// Where the name of the segment or field ends in a name without numbers: `650` in `650$a`, `CAS[CO]` in
-/// `CAS[CO]02`.
-fn group_end(base: &str) -> usize {
-    if let Some(end) = base.find(['$', '#']) {
-        return end;
-    }
-    let before = base.split('-').next().unwrap_or(base).len();
-    let is_control_field = before <= 3 && base.bytes().all(|byte| byte.is_ascii_digit());
-    // The number of an element has two digits.
-    let end = if is_control_field {
-        before
-    } else {
-        before.saturating_sub(2)
-    };
-    if base.is_char_boundary(end) { end } else { 0 }
-}
-
 impl AnyOf {
     /// The values that stand several times of the columns that are named, by their slots and names.
-    pub(super) fn new(named: &[(usize, String)], columns: &[ScopeColumn]) -> Option<Self> {
-        let named: Vec<(usize, Apart)> = named
+    pub(super) fn new(
+        named: &[(usize, String)],
+        columns: &[ScopeColumn],
+        occurrences: Occurrences,
+    ) -> Option<Self> {
+        let named: Vec<(usize, Occurrence)> = named
             .iter()
-            .map(|(slot, name)| (*slot, Apart::of(name)))
+            .map(|(slot, name)| (*slot, occurrences.of(name)))
             .collect();
-        let all: Vec<(usize, Apart)> = columns
+        let all: Vec<(usize, Occurrence)> = columns
             .iter()
-            .map(|column| (column.slot, Apart::of(&column.name)))
-            .filter(|(_, column)| named.iter().any(|(_, name)| name.has(column)))
+            .map(|column| (column.slot, occurrences.of(&column.name)))
+            .filter(|(_, column)| named.iter().any(|(_, name)| name.includes(column)))
             .collect();
         let mut groups: Vec<((String, Vec<u32>), Group)> = Vec::new();
         for (slot, name) in &named {
@@ -125,7 +64,7 @@ impl AnyOf {
             groups[place].1.columns.push(GroupColumn { slot, values });
         }
         for (key, group) in &mut groups {
-            let of_group: Vec<&(usize, Apart)> = all
+            let of_group: Vec<&(usize, Occurrence)> = all
                 .iter()
                 .filter(|(_, column)| column.group == key.0)
                 .collect();
@@ -139,7 +78,7 @@ impl AnyOf {
                 column.values = vec![Vec::new(); group.count];
                 let name = named.iter().find(|(slot, _)| *slot == column.slot);
                 for (slot, known) in &of_group {
-                    if name.is_some_and(|(_, name)| name.has(known)) {
+                    if name.is_some_and(|(_, name)| name.includes(known)) {
                         column.values[numbers[known.of_group.as_slice()]].push(*slot);
                     }
                 }
@@ -260,40 +199,4 @@ pub(super) enum Choices<E> {
     TooMany(usize),
     /// It cannot be evaluated.
     Failed(E),
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn numbers_are_of_a_segment_or_of_a_value() {
-        for (column, base, group, of_group, of_value) in [
-            ("650$a", "650$a", "650", vec![], vec![]),
-            ("650[2]$a", "650$a", "650", vec![2], vec![]),
-            ("650[2]$a[3]", "650$a", "650", vec![2], vec![3]),
-            ("650$a[3]", "650$a", "650", vec![], vec![3]),
-            ("650[2]#1", "650#1", "650", vec![2], vec![]),
-            ("020", "020", "020", vec![], vec![]),
-            ("SVC02", "SVC02", "SVC", vec![], vec![]),
-            ("SVC[2]02", "SVC02", "SVC", vec![2], vec![]),
-            ("CAS[CO][2]02", "CAS[CO]02", "CAS[CO]", vec![2], vec![]),
-            ("SVC[2]01-1", "SVC01-1", "SVC", vec![2], vec![]),
-            ("SVC[2]01[3]", "SVC01", "SVC", vec![2], vec![3]),
-            ("020[2]", "020", "020", vec![2], vec![]),
-            ("a[", "a[", "", vec![], vec![]),
-        ] {
-            let apart = Apart::of(column);
-            assert_eq!(
-                (apart.base.as_str(), apart.group.as_str()),
-                (base, group),
-                "{column}"
-            );
-            assert_eq!(
-                (apart.of_group, apart.of_value),
-                (of_group, of_value),
-                "{column}"
-            );
-        }
-    }
 }

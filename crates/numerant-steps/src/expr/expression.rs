@@ -20,8 +20,6 @@ use super::types::Type;
 pub struct Expression {
     text: String,
     tree: Box<Expr>,
-    /// A condition that holds if it does for any of the values that a record has several of.
-    for_any: bool,
 }
 
 impl PartialEq for Expression {
@@ -60,7 +58,6 @@ impl FromStr for Expression {
         Ok(Self {
             text: text.to_owned(),
             tree: Box::new(tree),
-            for_any: false,
         })
     }
 }
@@ -76,16 +73,6 @@ impl Expression {
         words.collect()
     }
 
-    /// A condition that holds if this one holds for any of the values that a record has several of, as
-    /// `SVC02` and `SVC[2]02`. Values of one segment or field are taken together.
-    #[must_use]
-    pub fn for_any(&self) -> Self {
-        Self {
-            for_any: true,
-            ..self.clone()
-        }
-    }
-
     /// Checks the expression against the columns that there are.
     ///
     /// # Errors
@@ -95,7 +82,9 @@ impl Expression {
         Check::new(&self.text, scope).compile(&self.tree)
     }
 
-    /// As [`Expression::compile`], of an expression that is to be a condition.
+    /// As [`Expression::compile`], of an expression that is to be a condition. Where columns are
+    /// occurrences of one value, it holds if it does for any of them: for `SVC02` and `SVC[2]02`. Values of one
+    /// segment or field are taken together.
     ///
     /// # Errors
     ///
@@ -103,8 +92,8 @@ impl Expression {
     pub fn compile_condition(&self, scope: &Scope<'_>) -> Result<Compiled, ExprError> {
         let mut compiled =
             Check::new(&self.text, scope).compile_as(&self.tree, "", Type::Boolean)?;
-        if self.for_any {
-            compiled.any = AnyOf::new(&compiled.columns(), scope.columns);
+        if let Some(occurrences) = scope.occurrences {
+            compiled.any = AnyOf::new(&compiled.columns(), scope.columns, occurrences);
         }
         Ok(compiled)
     }

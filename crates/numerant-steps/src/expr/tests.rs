@@ -58,6 +58,7 @@ fn evaluated(text: &str) -> Result<String, String> {
         columns: &columns,
         later: &later,
         cells: &Cells::default(),
+        occurrences: None,
     };
     let expression: Expression = text.parse().map_err(|error: ExprError| error.to_string())?;
     let compiled = expression
@@ -323,6 +324,7 @@ fn fault(text: &str) -> String {
         columns: &columns,
         later: &later,
         cells: &Cells::default(),
+        occurrences: None,
     };
     let error = text
         .parse::<Expression>()

@@ -35,6 +35,7 @@ impl Pipeline {
             cells: options.cells,
             on_error: options.on_error,
             computed: 0,
+            occurrences: options.occurrences,
             totals: options.totals.len(),
             total_names: options.totals.clone(),
             left_out: Vec::new(),
@@ -141,6 +142,7 @@ impl Pipeline {
                     columns: &columns,
                     later,
                     cells: &self.cells,
+                    occurrences: self.occurrences,
                 };
                 let value = value
                     .compile(&scope)
@@ -161,6 +163,7 @@ impl Pipeline {
                     columns: &columns,
                     later,
                     cells: &self.cells,
+                    occurrences: self.occurrences,
                 };
                 let text = condition.to_string();
                 let condition = condition
@@ -205,6 +208,7 @@ impl Pipeline {
             columns: &columns,
             later: &[],
             cells: &self.cells,
+            occurrences: self.occurrences,
         };
         let mut checked: Vec<(String, Compiled, u64)> = Vec::new();
         for Case { name, when } in cases {

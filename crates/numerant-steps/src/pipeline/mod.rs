@@ -25,6 +25,7 @@ use super::tidy::{Tidy, TidyTally};
 use super::total::Total;
 use super::unknown::UnknownRecords;
 use numerant_data::record::{At, Batch, RejectedRecord};
+use numerant_data::tree::Occurrences;
 use numerant_data::value::{Cells, Number, Size};
 
 /// What to do with a record for which a step fails.
@@ -47,6 +48,8 @@ pub struct PipelineOptions {
     pub cells: Cells,
     /// What to do with records for which a step fails.
     pub on_error: OnError,
+    /// How columns are named that are occurrences of one value, of which a condition has to hold for any.
+    pub occurrences: Option<Occurrences>,
     /// Cases that records are told apart by.
     pub cases: Vec<Case>,
     /// The name for records of no case.
@@ -69,6 +72,7 @@ impl PipelineOptions {
         Self {
             cells: Cells::default(),
             on_error: OnError::default(),
+            occurrences: None,
             cases: Vec::new(),
             rest: None,
             totals: Vec::new(),
@@ -109,6 +113,7 @@ pub struct Pipeline {
     operations: Vec<Operation>,
     sort: Vec<SortKey>,
     cells: Cells,
+    occurrences: Option<Occurrences>,
     on_error: OnError,
     computed: usize,
     totals: usize,

@@ -18,7 +18,7 @@ use numerant_data::record::Batch;
 use numerant_data::source::{Input, ReadError, ReadProblem};
 use numerant_format::{
     Capabilities, EncodeError, EncoderRequest, Format, FormatOption, NewEncoder, Opening,
-    OptionValues, ReadOptions, RecordReader, Side, Source, Start, Takes, Weight,
+    OptionValues, ReadContext, ReadOptions, RecordReader, Side, Source, Start, Takes, Weight,
 };
 
 use self::layout::{Layout, LayoutError, parse_widths};
@@ -224,7 +224,10 @@ fn as_lines(options: &ReadOptions) -> ReadOptions {
         lines: true,
         encoding: options.encoding,
         skip_lines: options.skip_lines,
-        may_be_empty: true,
+        context: ReadContext {
+            may_be_empty: true,
+            ..ReadContext::default()
+        },
         ..ReadOptions::default()
     }
 }

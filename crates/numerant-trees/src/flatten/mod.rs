@@ -59,7 +59,7 @@ pub(crate) enum FlatValue {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum FlattenError {
     /// There is something where none of the records that were looked at has anything.
-    Unforeseen,
+    BeyondSample,
     /// A name stands twice in one object.
     Twice(String),
     /// There are several lists that could be rows.
@@ -289,7 +289,7 @@ impl Flattener {
         self.words = words.to_vec();
     }
 
-    /// Only these columns are wanted from here on: where no place of them is, nothing is unforeseen.
+    /// Only these columns are wanted from here on: what belongs to none of them may be beyond the sample.
     pub(crate) fn narrow(&mut self, wanted: &[bool]) {
         self.narrow = true;
         for place in &mut self.places {
@@ -307,12 +307,12 @@ impl Flattener {
     }
 
     /// There is something new at a place.
-    fn unforeseen(&mut self, at: u32) -> Result<(), FlattenError> {
+    fn beyond_sample(&mut self, at: u32) -> Result<(), FlattenError> {
         if self.narrow && !self.places[at as usize].wanted {
             self.pure = false;
             return Ok(());
         }
-        Err(FlattenError::Unforeseen)
+        Err(FlattenError::BeyondSample)
     }
 
     /// Makes one column of whole records.
@@ -424,7 +424,7 @@ impl Flattener {
     /// Fills a column with the value of a place.
     fn put(&mut self, at: u32, column: u32, laid: FlatValue) -> Result<(), FlattenError> {
         let Some(cell) = self.cells.get_mut(column as usize) else {
-            return self.unforeseen(at);
+            return self.beyond_sample(at);
         };
         *cell = laid;
         self.filled.push(column);
@@ -499,7 +499,7 @@ impl Flattener {
                 while item < next as usize {
                     let to = self.places[at as usize].items.get(number).copied();
                     let Some(to) = to else {
-                        return self.unforeseen(at);
+                        return self.beyond_sample(at);
                     };
                     self.lay_node(tree, paths, item, to, level)?;
                     item = tree.nodes[item].next as usize;
@@ -548,7 +548,7 @@ impl Flattener {
         while child < end {
             let Node { path, next, .. } = tree.nodes[child];
             let Some(to) = self.child(at, path) else {
-                self.unforeseen(at)?;
+                self.beyond_sample(at)?;
                 child = next as usize;
                 continue;
             };
@@ -569,7 +569,7 @@ impl Flattener {
                 let items = (!place.list).then_some(&place.items);
                 match items.and_then(|items| items.get(times - 2)).copied() {
                     Some(item) => self.lay_node(tree, paths, child, item, level)?,
-                    None => self.unforeseen(to)?,
+                    None => self.beyond_sample(to)?,
                 }
             } else {
                 self.lay_node(tree, paths, child, to, level)?;
@@ -611,7 +611,7 @@ impl Flattener {
             // Nothing is in any of the containers here.
             return match place.hollow {
                 Some(_) => Ok(()),
-                None => self.unforeseen(at),
+                None => self.beyond_sample(at),
             };
         }
         self.fixed.push((column, FlatValue::Hollow(levels)));

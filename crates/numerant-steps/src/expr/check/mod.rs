@@ -13,6 +13,7 @@ use super::text::Side;
 use super::tree::{Expr, Kind, Name, Span, TrimSide};
 use super::types::Type;
 use numerant_data::record::{ColumnError, nearest};
+use numerant_data::tree::Occurrences;
 use numerant_data::value::{Cells, Number};
 
 mod call;
@@ -71,6 +72,8 @@ pub struct Scope<'s> {
     pub later: &'s [(String, &'static str)],
     /// How cells are read, which decides what a text in an expression is compared as.
     pub cells: &'s Cells,
+    /// How columns are named that are occurrences of one value, if any are.
+    pub occurrences: Option<Occurrences>,
 }
 
 /// A column that an expression may name.
