@@ -4,8 +4,6 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 use super::consume::Consumer;
 use super::documents::{Counted, WrittenDocument};
@@ -15,7 +13,6 @@ use super::run::Keep;
 use super::{Context, Error};
 use crate::output::OutputError;
 use numerant_data::source::Compression;
-use numerant_data::workers::on_threads;
 
 /// Bytes that are read at a time.
 const PIECE: usize = 1 << 17;
@@ -42,25 +39,12 @@ pub(super) fn write(
             Some((output, path.as_deref()?, staged))
         })
         .collect();
-    let threads = plan.threads.min(tasks.len()).max(1);
-    let next = AtomicUsize::new(0);
-    let results = Mutex::new(Vec::new());
-    on_threads(threads, || {
-        while let Some((output, path, staged)) = tasks.get(next.fetch_add(1, Ordering::Relaxed)) {
-            let result = context
-                .check_cancelled()
-                .and_then(|()| pack(*output, path, staged, compression, keep));
-            if result.is_err() {
-                next.store(tasks.len(), Ordering::Relaxed);
-            }
-            if let Ok(mut results) = results.lock() {
-                results.push((*output, result));
-            }
-        }
-    });
-    for (output, result) in results.into_inner().unwrap_or_default() {
-        written.insert(output, result?);
-    }
+    let packed = plan.workers.try_map(&tasks, |(output, path, staged)| {
+        context.check_cancelled()?;
+        let packed = pack(*output, path, staged, compression, keep)?;
+        Ok::<_, Error>((*output, packed))
+    })?;
+    written.extend(packed);
     Ok(())
 }
 

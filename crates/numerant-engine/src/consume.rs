@@ -68,8 +68,8 @@ impl<'a> Consumer<'a> {
     pub(super) fn new(plan: &RunPlan, stage: &'a Stage) -> Self {
         let job = &plan.job;
         let budget = usize::try_from(job.memory.0 / 4 * 3).unwrap_or(usize::MAX);
-        let (files, threads) = (plan.open_outputs, plan.threads);
-        let mut sinks = Sinks::new(stage.dir(), stage.disk(), budget, files, threads);
+        let (files, workers) = (plan.open_outputs, plan.workers.clone());
+        let mut sinks = Sinks::new(stage.dir(), stage.disk(), budget, files, workers);
         if plan.has_digests {
             sinks.digest_all();
         }

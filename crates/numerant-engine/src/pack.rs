@@ -4,8 +4,6 @@
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 use zip::result::ZipError;
 use zip::write::SimpleFileOptions;
@@ -19,7 +17,7 @@ use crate::ledger::out_of_ledger;
 use crate::output::{Beside, Changes, Destination, ExistingPolicy, OutputError, Stage};
 use numerant_data::disk::{Archive, Disk};
 use numerant_data::source::Compression;
-use numerant_data::workers::on_threads;
+use numerant_data::workers::WorkerPool;
 
 /// Outputs that are packed together: so many bytes or files of them.
 const BYTES: u64 = 8 << 20;
@@ -107,7 +105,8 @@ pub(super) fn packed<T>(
     let whole = stage.dir().join("archive");
     let mut destinations = Vec::new();
     if !paths.is_empty() {
-        write(&tree, &paths, &whole, &stage, sync, job, context)
+        let workers = WorkerPool::new(context.threads(job));
+        write(&tree, &paths, &whole, &stage, sync, &workers, context)
             .map_err(|error| moved(error.into(), &tree, pack))?;
         let name = pack.file_name().unwrap_or_default();
         destinations.push(Destination {
@@ -194,35 +193,22 @@ fn write(
     whole: &Path,
     stage: &Stage,
     sync: bool,
-    job: &Job,
+    workers: &WorkerPool,
     context: &Context,
 ) -> Result<(), OutputError> {
     let parts = parts(tree, paths);
-    let threads = context.threads(job).min(parts.len()).max(1);
-    let next = AtomicUsize::new(0);
-    let failure = Mutex::new(None);
     let part_path = |part: usize| stage.dir().join(format!("packed-{part}"));
     let disk = stage.disk();
-    on_threads(threads, || {
-        loop {
-            let number = next.fetch_add(1, Ordering::Relaxed);
-            let Some(part) = parts.get(number) else { break };
-            if context.check_cancelled().is_err() {
-                break;
-            }
-            if let Err(error) = write_part(tree, part, &part_path(number), disk) {
-                next.store(parts.len(), Ordering::Relaxed);
-                if let Ok(mut failure) = failure.lock() {
-                    failure.get_or_insert(error);
-                }
-            }
+    let numbered: Vec<(usize, &[(&str, u64)])> =
+        parts.iter().map(Vec::as_slice).enumerate().collect();
+    workers.try_map(&numbered, |(number, part)| {
+        if context.check_cancelled().is_err() {
+            // The caller asks, too, and says so.
+            return Ok(());
         }
-    });
-    if let Some(error) = failure.into_inner().unwrap_or_default() {
-        return Err(error);
-    }
+        write_part(tree, part, &part_path(*number), disk)
+    })?;
     if context.check_cancelled().is_err() {
-        // The caller asks, too, and says so.
         return Ok(());
     }
     let failed = |error: io::Error| OutputError::new("writing", whole, error);

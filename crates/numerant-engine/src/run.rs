@@ -156,7 +156,7 @@ fn route(
 ) -> Result<Producer, Error> {
     // A read of standard input cannot be ended by this thread.
     let reads_standard_input = plan.job.sources.contains(&SourcePath::Standard);
-    if plan.threads > 1 || reads_standard_input {
+    if plan.workers.threads() > 1 || reads_standard_input {
         return run_threads(producer, consumer, context);
     }
     producer.run(&mut |message| consumer.take(message))?;

@@ -5,8 +5,7 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::consume::{Consumer, Set};
 use super::plan::RunPlan;
@@ -18,7 +17,6 @@ use crate::ledger::{FileDigest, TypedColumn};
 use crate::output::OutputError;
 use numerant_data::disk::Disk;
 use numerant_data::source::SourcePath;
-use numerant_data::workers::on_threads;
 use numerant_format::sheet::{Head, Plan, WorkbookContent, width};
 use numerant_format::{Format, Put, PutWhat};
 use numerant_sheets::{
@@ -115,7 +113,7 @@ pub(super) fn write(
     let mut order: Vec<usize> = (0..files.len()).collect();
     let size = |file: &usize| -> u64 { files[*file].1.iter().map(|output| records[*output]).sum() };
     order.sort_by_key(|file| std::cmp::Reverse(size(file)));
-    let threads = plan.threads.min(files.len()).max(1);
+    let threads = plan.workers.threads().min(files.len()).max(1);
     let shared = usize::try_from(job.memory.0 / 4).unwrap_or(usize::MAX) / threads;
     let task = Task {
         format,
@@ -132,92 +130,79 @@ pub(super) fn write(
         Some(template) => Some(prepare::form(template, &job.fill)?),
         None => None,
     };
-    let next = AtomicUsize::new(0);
-    let results: Mutex<Vec<(usize, Result<Done, Error>)>> = Mutex::new(Vec::new());
-    on_threads(threads, || {
-        while let Some(file) = order.get(next.fetch_add(1, Ordering::Relaxed)) {
-            let (path, outputs) = &files[*file];
-            let staged = keep.stage.dir().join(format!("book-{file}"));
-            let spools: Vec<PathBuf> = outputs.iter().map(|o| consumer.path(*o)).collect();
-            let new = |outputs: &[usize], staged: PathBuf| {
-                let sheets = outputs.iter().map(|output| {
-                    let place = files[*file].1.iter().position(|known| known == output);
-                    (head(*output), spools[place.unwrap_or(0)].as_path())
-                });
-                let book = WorkbookContent {
-                    sheets: sheets.collect(),
-                };
-                task.write(&book, path, outputs[0], staged)
+    let mut results = plan.workers.try_map(&order, |file| {
+        let (path, outputs) = &files[*file];
+        let staged = keep.stage.dir().join(format!("book-{file}"));
+        let spools: Vec<PathBuf> = outputs.iter().map(|o| consumer.path(*o)).collect();
+        let new = |outputs: &[usize], staged: PathBuf| {
+            let sheets = outputs.iter().map(|output| {
+                let place = files[*file].1.iter().position(|known| known == output);
+                (head(*output), spools[place.unwrap_or(0)].as_path())
+            });
+            let book = WorkbookContent {
+                sheets: sheets.collect(),
             };
-            let any_kept = outputs
-                .iter()
-                .any(|output| consumer.kept(*output).is_some());
-            let result = match any_kept {
-                false if let Some(form) = &form => {
-                    let tables = outputs
-                        .iter()
-                        .zip(&spools)
-                        .map(|(output, spool)| (head(*output), spool.as_path()));
-                    let copy = produced.copies.iter().find(|copy| copy.path == *path);
-                    let values = copy.map(|copy| copy.values.as_slice());
-                    let tables = tables.collect();
-                    task.fill(
-                        form,
-                        job,
-                        tables,
-                        values.unwrap_or_default(),
-                        path,
-                        outputs[0],
-                        staged,
-                    )
-                }
-                false if let Some((cutting, rows)) = &cutting => {
-                    let first = outputs[0];
-                    let called = &produced.sheets[first];
-                    let part = (called.as_str(), rows[first].as_slice(), spools[0].as_path());
-                    task.cut(cutting, part, path, first, staged)
-                }
-                false => new(outputs, staged).map(|file| (file, None)),
-                true => {
-                    let taken = outputs.iter().map(|output| {
-                        let called = produced.sheets[*output].clone();
-                        if let Some(SourceSheet { book, name, .. }) = consumer.kept(*output) {
-                            return Ok(TakenSheet {
-                                book: book.clone(),
-                                sheet: name.clone(),
-                                called,
-                            });
-                        }
-                        // What has no sheet to keep becomes one first.
-                        let own = keep.stage.dir().join(format!("sheet-{output}"));
-                        new(&[*output], own.clone())?;
-                        Ok(TakenSheet {
-                            book: own,
-                            sheet: called.clone(),
+            task.write(&book, path, outputs[0], staged)
+        };
+        let any_kept = outputs
+            .iter()
+            .any(|output| consumer.kept(*output).is_some());
+        let result = match any_kept {
+            false if let Some(form) = &form => {
+                let tables = outputs
+                    .iter()
+                    .zip(&spools)
+                    .map(|(output, spool)| (head(*output), spool.as_path()));
+                let copy = produced.copies.iter().find(|copy| copy.path == *path);
+                let values = copy.map(|copy| copy.values.as_slice());
+                let tables = tables.collect();
+                task.fill(
+                    form,
+                    job,
+                    tables,
+                    values.unwrap_or_default(),
+                    path,
+                    outputs[0],
+                    staged,
+                )
+            }
+            false if let Some((cutting, rows)) = &cutting => {
+                let first = outputs[0];
+                let called = &produced.sheets[first];
+                let part = (called.as_str(), rows[first].as_slice(), spools[0].as_path());
+                task.cut(cutting, part, path, first, staged)
+            }
+            false => new(outputs, staged).map(|file| (file, None)),
+            true => {
+                let taken = outputs.iter().map(|output| {
+                    let called = produced.sheets[*output].clone();
+                    if let Some(SourceSheet { book, name, .. }) = consumer.kept(*output) {
+                        return Ok(TakenSheet {
+                            book: book.clone(),
+                            sheet: name.clone(),
                             called,
-                        })
-                    });
-                    let taken: Result<Vec<TakenSheet>, Error> = taken.collect();
-                    let count = outputs.iter().map(|output| records[*output]).sum();
-                    taken.and_then(|taken| {
-                        task.assemble(&taken, path, outputs[0], staged, job, count)
+                        });
+                    }
+                    // What has no sheet to keep becomes one first.
+                    let own = keep.stage.dir().join(format!("sheet-{output}"));
+                    new(&[*output], own.clone())?;
+                    Ok(TakenSheet {
+                        book: own,
+                        sheet: called.clone(),
+                        called,
                     })
-                }
-            };
-            let failed = result.is_err();
-            for spool in &spools {
-                // The stage is removed as a whole later.
-                let _ = keep.stage.disk().remove(spool);
+                });
+                let taken: Result<Vec<TakenSheet>, Error> = taken.collect();
+                let count = outputs.iter().map(|output| records[*output]).sum();
+                taken.and_then(|taken| task.assemble(&taken, path, outputs[0], staged, job, count))
             }
-            if let Ok(mut results) = results.lock() {
-                results.push((*file, result));
-            }
-            if failed {
-                next.store(order.len(), Ordering::Relaxed);
-            }
+        };
+        for spool in &spools {
+            // The stage is removed as a whole later.
+            let _ = keep.stage.disk().remove(spool);
         }
-    });
-    let mut results = results.into_inner().unwrap_or_default();
+        Ok::<(usize, Done), Error>((*file, result?))
+    })?;
     results.sort_by_key(|(file, _)| *file);
     let mut written = Written {
         files: Vec::new(),
@@ -225,8 +210,7 @@ pub(super) fn write(
         notices: Vec::new(),
     };
     let mut told: Vec<(String, Extracted)> = Vec::new();
-    for (_, result) in results {
-        let (file, extracted) = result?;
+    for (_, (file, extracted)) in results {
         if let Some(what) = extracted.filter(|what| *what != Extracted::default()) {
             told.push((file.path.clone(), what));
         }

@@ -8,9 +8,8 @@ mod merged;
 mod tasks;
 
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex};
-use std::thread;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use merged::Merged;
 use tasks::{Task, root, tasks};
@@ -21,14 +20,15 @@ use super::pack::{packed, planned};
 use super::recovery::{before_plan, before_run};
 use super::run::keep_ledger;
 use super::{
-    Context, Error, FILES_KEPT_FREE, Observer, STACK, Shared, Summary, dated, plan_outputs,
-    run_plan, with_plan,
+    Context, Error, FILES_KEPT_FREE, Observer, Shared, Summary, dated, plan_outputs, run_plan,
+    with_plan,
 };
 use crate::job::Job;
 use crate::ledger::{FailedFile, out_of_ledger};
 use crate::output::{Changes, ExistingPolicy, Stage};
 use numerant_data::source::{Identity, Selected, SourcePath};
 use numerant_data::value::Size;
+use numerant_data::workers::WorkerPool;
 
 /// Memory that a file gets at least.
 const LEAST_MEMORY: u64 = 8 << 20;
@@ -242,83 +242,62 @@ fn work(
     // One file alone may have all threads.
     let threads_each = if threads == 1 { job.jobs } else { 1 };
     let memory = (job.memory.0 / threads as u64).max(LEAST_MEMORY.min(job.memory.0));
-    let next = AtomicUsize::new(0);
     let stopped = AtomicBool::new(false);
-    let results = Mutex::new(Vec::new());
-    let worker = |number: usize| -> Result<(), Error> {
-        let stage = stage
-            .map(|stage| stage.within(&number.to_string()))
-            .transpose()?;
-        while let Some(task) = order.get(next.fetch_add(1, Ordering::Relaxed)) {
-            if stopped.load(Ordering::Relaxed) || context.check_cancelled().is_err() {
-                return Ok(());
-            }
-            let file = &tasks[*task];
-            context
-                .observer
-                .file_begins(&file.job.sources[0].to_string());
-            let part = Arc::new(FileProgress {
-                outer: Arc::clone(&context.observer),
-                before: AtomicU64::new(0),
-            });
-            let own = Context {
-                observer: Arc::clone(&part) as Arc<dyn Observer>,
-                open_files: (context.open_files / threads).max(FILES_KEPT_FREE + 8),
-                ..context.clone()
-            };
-            let shared = Shared {
-                protected: Some(protected),
-                digest: job.ledger.is_some(),
-            };
-            let single = Job {
-                jobs: threads_each,
-                memory: Size(memory),
-                ..file.job.clone()
-            };
-            let result = with_plan(&single, &own, &shared, |plan| match &stage {
-                Some(stage) => {
-                    let result = run_plan(plan, &own, Some(stage));
-                    if leaves_something(&single, &result) {
-                        stage.clear();
-                    }
-                    result
-                }
-                None => plan_outputs(plan, &own),
-            });
-            // What was not read of it is done with, too.
-            let seen = part.before.load(Ordering::Relaxed);
-            context
-                .observer
-                .has_read_more(file.size.saturating_sub(seen));
-            context.observer.file_done(result.is_err());
-            let failed = result.is_err();
-            if let Ok(mut results) = results.lock() {
-                results.push((*task, result));
-            }
-            if failed && job.stop_on_error {
-                stopped.store(true, Ordering::Relaxed);
-            }
+    // A stage for each thread, which whoever takes up a file borrows.
+    let stages = (0..threads).filter_map(|number| Some(stage?.within(&number.to_string())));
+    let stages = Mutex::new(stages.collect::<Result<Vec<Stage>, _>>()?);
+    let workers = WorkerPool::new(threads);
+    let done = workers.try_map(&order, |task| -> Result<Option<Outcome>, Error> {
+        if stopped.load(Ordering::Relaxed) || context.check_cancelled().is_err() {
+            return Ok(None);
         }
-        Ok(())
-    };
-    thread::scope(|scope| {
-        let begin = |number: usize| {
-            let builder = thread::Builder::new().name(format!("file-{number}"));
-            let worker = &worker;
-            builder
-                .stack_size(STACK)
-                .spawn_scoped(scope, move || worker(number))
+        let file = &tasks[*task];
+        context
+            .observer
+            .file_begins(&file.job.sources[0].to_string());
+        let part = Arc::new(FileProgress {
+            outer: Arc::clone(&context.observer),
+            before: AtomicU64::new(0),
+        });
+        let own = Context {
+            observer: Arc::clone(&part) as Arc<dyn Observer>,
+            open_files: (context.open_files / threads).max(FILES_KEPT_FREE + 8),
+            ..context.clone()
         };
-        let begun: Result<Vec<_>, _> = (0..threads).map(begin).collect();
-        for handle in begun.map_err(Error::Thread)? {
-            match handle.join() {
-                Ok(result) => result?,
-                Err(panic) => std::panic::resume_unwind(panic),
+        let shared = Shared {
+            protected: Some(protected),
+            digest: job.ledger.is_some(),
+        };
+        let single = Job {
+            jobs: threads_each,
+            memory: Size(memory),
+            ..file.job.clone()
+        };
+        let stages = || stages.lock().unwrap_or_else(PoisonError::into_inner);
+        let stage = stages().pop();
+        let result = with_plan(&single, &own, &shared, |plan| match &stage {
+            Some(stage) => {
+                let result = run_plan(plan, &own, Some(stage));
+                if leaves_something(&single, &result) {
+                    stage.clear();
+                }
+                result
             }
+            None => plan_outputs(plan, &own),
+        });
+        stages().extend(stage);
+        // What was not read of it is done with, too.
+        let seen = part.before.load(Ordering::Relaxed);
+        context
+            .observer
+            .has_read_more(file.size.saturating_sub(seen));
+        context.observer.file_done(result.is_err());
+        if result.is_err() && job.stop_on_error {
+            stopped.store(true, Ordering::Relaxed);
         }
-        Ok::<(), Error>(())
+        Ok(Some((*task, result)))
     })?;
-    Ok(results.into_inner().unwrap_or_default())
+    Ok(done.into_iter().flatten().collect())
 }
 
 /// Whether a run may have left files on its stage.

@@ -8,12 +8,12 @@
 use std::collections::VecDeque;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
+use std::sync::{Mutex, PoisonError};
 
 use crate::ledger::FileDigest;
 use numerant_data::disk::{Disk, OutFile};
 use numerant_data::record::Arena;
-use numerant_data::workers::on_threads;
+use numerant_data::workers::WorkerPool;
 
 /// A buffer is written when it holds this many bytes: few enough for the buffers of a common
 /// number of outputs to stay in a processor's cache, where the system finds them when it copies.
@@ -49,7 +49,7 @@ pub(crate) struct Sinks {
     /// Outputs whose files may be open, the longest-opened first.
     open: VecDeque<u32>,
     most_open: usize,
-    threads: usize,
+    workers: WorkerPool,
     /// Whether there are more outputs than open files, so that all goes into the log.
     logs: bool,
     digests: bool,
@@ -90,13 +90,13 @@ pub(crate) struct SinkError {
 
 impl Sinks {
     /// Sinks in `dir`, with at most `budget` bytes of buffers and `most_open` open files.
-    /// A full log is written by `threads` threads.
+    /// A full log is written by all of `workers`.
     pub(crate) fn new(
         dir: &Path,
         disk: &Disk,
         budget: usize,
         most_open: usize,
-        threads: usize,
+        workers: WorkerPool,
     ) -> Self {
         Self {
             dir: dir.to_owned(),
@@ -106,7 +106,7 @@ impl Sinks {
             log: Log::default(),
             open: VecDeque::new(),
             most_open: most_open.max(1),
-            threads: threads.max(1),
+            workers,
             logs: false,
             digests: false,
         }
@@ -271,24 +271,16 @@ impl Sinks {
         self.open.clear();
         let (dir, disk) = (&self.dir, &self.disk);
         let bytes = log.bytes.as_slice();
-        let share = self.sinks.len().div_ceil(self.threads).max(1);
+        let share = self.sinks.len().div_ceil(self.workers.threads()).max(1);
         let shares = self.sinks.chunks_mut(share).enumerate();
-        let shares: Mutex<Vec<(usize, &mut [Sink])>> = Mutex::new(shares.collect());
-        let failed = Mutex::new(None);
-        on_threads(self.threads, || {
-            let next = || shares.lock().ok()?.pop();
-            while let Some((place, sinks)) = next() {
-                let first = place * share;
-                let begins = &begins[first..=first + sinks.len()];
-                if let Err(error) = write_share((dir, disk), first, sinks, begins, &pieces, bytes)
-                    && let Ok(mut failed) = failed.lock()
-                {
-                    failed.get_or_insert(error);
-                }
-            }
-        });
-        let written = failed.into_inner().unwrap_or_default().map_or(Ok(()), Err);
-        written?;
+        let shares: Vec<(usize, Mutex<&mut [Sink]>)> = shares
+            .map(|(place, sinks)| (place * share, Mutex::new(sinks)))
+            .collect();
+        self.workers.try_map(&shares, |(first, sinks)| {
+            let mut sinks = sinks.lock().unwrap_or_else(PoisonError::into_inner);
+            let begins = &begins[*first..=*first + sinks.len()];
+            write_share((dir, disk), *first, &mut sinks, begins, &pieces, bytes)
+        })?;
         self.log = log;
         self.log.bytes.clear();
         self.log.entries.clear();
@@ -441,7 +433,7 @@ mod tests {
             large in proptest::option::of(0_usize..12),
         ) {
             let folder = tempfile::tempdir().expect("a folder");
-            let mut sinks = Sinks::new(folder.path(), &Disk::default(), budget, most_open, threads);
+            let mut sinks = Sinks::new(folder.path(), &Disk::default(), budget, most_open, WorkerPool::new(threads));
             let mut expected = vec![Vec::new(); 12];
             for _ in 0..12 {
                 sinks.add().expect("added");
@@ -466,7 +458,13 @@ mod tests {
     #[test]
     fn memory_stays_within_the_budget() {
         let folder = tempfile::tempdir().expect("a folder");
-        let mut sinks = Sinks::new(folder.path(), &Disk::default(), 1 << 20, 8, 2);
+        let mut sinks = Sinks::new(
+            folder.path(),
+            &Disk::default(),
+            1 << 20,
+            8,
+            WorkerPool::new(2),
+        );
         for _ in 0..2000 {
             sinks.add().expect("added");
         }

@@ -14,6 +14,7 @@ use super::{Context, Error, FILES_KEPT_FREE, prepare};
 use crate::job::{Formulas, Gathering, Job, JobError};
 use crate::output::ExistingPolicy;
 use numerant_data::source::{Compression, Identity, SourcePath};
+use numerant_data::workers::WorkerPool;
 use numerant_format::sheet::{Types, Uncomputed};
 use numerant_format::{DocumentLanguage, Format, Ragged, ReadContext, SchemaScan};
 use numerant_naming::route::Division;
@@ -78,8 +79,8 @@ pub(crate) struct RunPlan {
     pub(crate) protected: Arc<HashMap<Identity, SourcePath>>,
     /// Outputs that are counted before counting is given up: more than there may be.
     pub(crate) max_counted: u64,
-    /// Threads that work at the same time.
-    pub(crate) threads: usize,
+    /// The threads that all parts of the run share.
+    pub(crate) workers: WorkerPool,
     /// Outputs that may be open at the same time.
     pub(crate) open_outputs: usize,
     /// Digests of the outputs are wanted.
@@ -165,7 +166,7 @@ impl RunPlan {
             rows_of_a_sheet: room.map(|room| room.rows - u64::from(!job.read.no_header)),
             protected: shared.protected.map_or_else(own, Arc::clone),
             max_counted,
-            threads: context.threads(job),
+            workers: WorkerPool::new(context.threads(job)),
             open_outputs: context.open_files.saturating_sub(FILES_KEPT_FREE).max(4),
             has_digests: shared.digest || job.ledger.is_some(),
             is_of_batch: shared.protected.is_some(),

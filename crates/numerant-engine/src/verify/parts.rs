@@ -18,7 +18,7 @@ use numerant_data::record::{Batch, ColumnError, Columns, Unit};
 use numerant_data::source::SourcePath;
 use numerant_data::tree::with_plain_dots;
 use numerant_data::value::Size;
-use numerant_data::workers::both;
+use numerant_data::workers::WorkerPool;
 use numerant_format::{Ragged, ReadOptions, RecordReader, SchemaScan, TreeFacts};
 use numerant_formats::format_named;
 use numerant_steps::{Pipeline, Step, StepError};
@@ -203,8 +203,8 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
         jobs: options.jobs,
         ..Job::default()
     };
-    let threads = context.threads(&job) > 1;
-    let (whole, parts) = side.both(threads, Bag::default, |bag: &mut Bag, hashes, _| {
+    let workers = WorkerPool::new(context.threads(&job));
+    let (whole, parts) = side.both(&workers, Bag::default, |bag: &mut Bag, hashes, _| {
         for hash in hashes {
             bag.add(*hash);
         }
@@ -535,7 +535,7 @@ impl Side<'_> {
     /// Reads the whole and the parts, each into something of its own.
     fn both<T: Send>(
         &self,
-        threads: bool,
+        workers: &WorkerPool,
         start: impl Fn() -> T + Sync,
         take: impl Fn(&mut T, &[u128], bool) + Sync,
     ) -> Result<(T, T), Error> {
@@ -545,10 +545,7 @@ impl Side<'_> {
             self.read(sources, &mut |hashes| take(&mut state, hashes, is_whole))?;
             Ok(state)
         };
-        if !threads {
-            return Ok((one(true)?, one(false)?));
-        }
-        let (whole, parts) = both(|| one(true), || one(false));
+        let (whole, parts) = workers.join(|| one(true), || one(false));
         Ok((whole?, parts?))
     }
 
