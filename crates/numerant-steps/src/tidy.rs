@@ -3,7 +3,7 @@
 
 use serde::Serialize;
 
-use numerant_data::record::{Batch, Tag};
+use numerant_data::record::{Batch, Field, Tag, without_returns};
 
 /// What was tidied.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -34,9 +34,14 @@ impl Tidy {
         for (record, left_out) in left_out.iter_mut().enumerate() {
             let mut padded = 0;
             let mut blank = true;
-            for column in 0..width {
-                let field = batch.field(record, column);
-                let raw = field.raw();
+            let mut start = batch.bounds(record).0;
+            for (column, end) in batch.ends_of(record).iter().enumerate() {
+                let end = *end as usize;
+                let mut raw = &batch.bytes[start..end];
+                start = end + 1;
+                if column + 1 == width && batch.carriage_returns {
+                    raw = without_returns(raw);
+                }
                 let (Some(first), Some(last)) = (raw.first(), raw.last()) else {
                     continue;
                 };
@@ -45,7 +50,7 @@ impl Tidy {
                     blank = false;
                     continue;
                 }
-                let value = field.text();
+                let value = Field::new(raw, batch.quote).text();
                 let left = trimmed(&value);
                 padded += u64::from(left.len() < value.len());
                 blank &= left.is_empty();
