@@ -128,3 +128,70 @@ fn files_are_no_longer_than_a_reader_can_hold() {
     long.sort();
     assert_eq!(long, LONGER);
 }
+
+/// The strings of a list in `deny.toml`.
+fn listed(key: &str) -> Vec<String> {
+    let text = std::fs::read_to_string(root().join("deny.toml")).expect("deny.toml");
+    let deny: toml::Table = text.parse().expect("TOML");
+    let list = deny["licenses"][key].as_array().expect("a list").iter();
+    list.map(|name| name.as_str().expect("a text").to_owned())
+        .collect()
+}
+
+/// Whether a licence expression can be met with licences that are allowed: `OR` binds less than `AND`.
+fn is_allowed(expression: &str, allowed: &[String]) -> bool {
+    let split = |operator: &str| -> Option<(String, String)> {
+        let places = expression.match_indices(operator).map(|(at, _)| at);
+        let depth = |at: usize| {
+            let before = &expression[..at];
+            before.matches('(').count() - before.matches(')').count()
+        };
+        let at = places.into_iter().find(|at| depth(*at) == 0)?;
+        let (left, right) = expression.split_at(at);
+        Some((left.to_owned(), right[operator.len()..].to_owned()))
+    };
+    if let Some((left, right)) = split(" OR ").or_else(|| split("/")) {
+        return is_allowed(&left, allowed) || is_allowed(&right, allowed);
+    }
+    if let Some((left, right)) = split(" AND ") {
+        return is_allowed(&left, allowed) && is_allowed(&right, allowed);
+    }
+    let name = expression.trim();
+    match name
+        .strip_prefix('(')
+        .and_then(|name| name.strip_suffix(')'))
+    {
+        Some(inside) => is_allowed(inside, allowed),
+        None => allowed.iter().any(|known| known == name),
+    }
+}
+
+#[test]
+fn packages_are_from_the_registry_and_have_licences_that_are_allowed() {
+    let metadata = Command::new(env!("CARGO"))
+        .args(["metadata", "--format-version", "1", "--offline", "--locked"])
+        .current_dir(root())
+        .output()
+        .expect("cargo metadata");
+    let metadata: Value = serde_json::from_slice(&metadata.stdout).expect("JSON");
+    let allowed = listed("allow");
+    let mut wrong = Vec::new();
+    for package in metadata["packages"].as_array().expect("packages") {
+        let (name, source) = (&package["name"], package["source"].as_str());
+        let Some(source) = source else { continue };
+        if source != "registry+https://github.com/rust-lang/crates.io-index" {
+            wrong.push(format!("{name} is from {source}"));
+        }
+        let licence = package["license"].as_str().unwrap_or("none");
+        if !is_allowed(licence, &allowed) {
+            wrong.push(format!("{name} has the licence {licence}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{wrong:#?}");
+    assert!(!is_allowed("GPL-3.0-only", &allowed));
+    assert!(is_allowed(
+        "(MIT OR GPL-3.0-only) AND Unicode-3.0",
+        &allowed
+    ));
+    assert!(!is_allowed("(MIT OR ISC) AND GPL-3.0-only", &allowed));
+}
