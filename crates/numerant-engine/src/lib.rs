@@ -83,7 +83,8 @@ pub use error::{Error, Fault};
 use found::{dated, with_files};
 pub use found::{dated_path, files};
 pub use inspect::{
-    ColumnProfile, Distinct, Inspection, TreeInspection, ValueCount, ValueCounts, inspect, values,
+    ColumnProfile, Distinct, Inspection, Outliers, TreeInspection, ValueCount, ValueCounts,
+    inspect, values,
 };
 pub use notice::{Notice, SheetNote, ValuesBecause};
 use plan::{Shared, with_plan};

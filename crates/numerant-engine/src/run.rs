@@ -249,7 +249,8 @@ fn encode_workbooks(
         path: file.path,
     }));
     produced.notices.extend(written.notices);
-    let kept_text = |column: &&TypedColumn| column.text_because.is_some();
+    let kept_text =
+        |column: &&TypedColumn| column.text_because.is_some() || column.ambiguous.is_some();
     let kept_text: Vec<TypedColumn> = written.types.iter().filter(kept_text).cloned().collect();
     if !kept_text.is_empty() {
         produced.notices.push(Notice::KeptText(kept_text));

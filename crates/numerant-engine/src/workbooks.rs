@@ -13,11 +13,12 @@ use super::produce::{Produced, SourceSheet};
 use super::run::Keep;
 use super::{Context, Error, Notice, prepare};
 use crate::job::{Formulas, Gathering, Job};
-use crate::ledger::{FileDigest, TypedColumn};
+use crate::ledger::{Ambiguous, FileDigest, TypedColumn};
 use crate::output::OutputError;
 use numerant_data::disk::Disk;
 use numerant_data::source::SourcePath;
-use numerant_format::sheet::{Head, Plan, WorkbookContent, width};
+use numerant_data::value::{WrittenFormat, WrittenOutcome};
+use numerant_format::sheet::{Head, Odd, Plan, Types, WorkbookContent, width};
 use numerant_format::{Format, Put, PutWhat};
 use numerant_sheets::{
     AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter, TakenSheet,
@@ -206,7 +207,7 @@ pub(super) fn write(
     results.sort_by_key(|(file, _)| *file);
     let mut written = Written {
         files: Vec::new(),
-        types: types(sets, &planned),
+        types: types(sets, &planned, job.write.types),
         notices: Vec::new(),
     };
     let mut told: Vec<(String, Extracted)> = Vec::new();
@@ -444,16 +445,46 @@ fn plans(set: &Set, job: &Job) -> (Vec<Plan>, Vec<usize>) {
 }
 
 /// The types of all columns, for the ledger.
-fn types(sets: &[Option<Set>], planned: &[Option<(Vec<Plan>, Vec<usize>)>]) -> Vec<TypedColumn> {
+fn types(
+    sets: &[Option<Set>],
+    planned: &[Option<(Vec<Plan>, Vec<usize>)>],
+    types_wanted: Types,
+) -> Vec<TypedColumn> {
     let several = sets.iter().flatten().count() > 1;
     let mut types = Vec::new();
     for (set, planned) in sets.iter().flatten().zip(planned.iter().flatten()) {
         let header = set.spooler.header.as_deref().unwrap_or_default();
         for (place, (plan, tally)) in planned.0.iter().zip(&set.tallies).enumerate() {
             let declared = set.spooler.columns[place].declared;
-            let decided = !set.stored[place] || tally.has_long_numbers;
+            let decided =
+                types_wanted == Types::Auto && (!set.stored[place] || tally.has_long_numbers);
             let wanted = *plan == Plan::Text && decided && declared.is_none();
+            let written = if wanted {
+                tally.written()
+            } else {
+                WrittenOutcome::None
+            };
             let reason = tally.reason().filter(|_| wanted);
+            let mut text_because = reason.map(|(odd, _)| odd.clone());
+            let mut others = reason.map(|(_, usual)| usual.one().to_owned());
+            let mut ambiguous = None;
+            match written {
+                WrittenOutcome::Most(format, misfit) if text_because.is_none() => {
+                    others = Some(format!("written as {}", format.code()));
+                    text_because = Some(Odd {
+                        value: misfit.value,
+                        line: misfit.line,
+                    });
+                }
+                WrittenOutcome::Ambiguous(one, other) => {
+                    ambiguous = Some(Ambiguous {
+                        is_date: matches!(one, WrittenFormat::Moment(_)),
+                        one: one.code(),
+                        other: other.code(),
+                    });
+                }
+                WrittenOutcome::Most(..) | WrittenOutcome::All(_) | WrittenOutcome::None => {}
+            }
             types.push(TypedColumn {
                 source: several.then(|| set.source.clone()),
                 column: header
@@ -464,8 +495,13 @@ fn types(sets: &[Option<Set>], planned: &[Option<(Vec<Plan>, Vec<usize>)>]) -> V
                     (Plan::Own(_), Some(declared)) => declared.name().to_owned(),
                     _ => plan.name().to_owned(),
                 },
-                text_because: reason.map(|(odd, _)| odd.clone()),
-                others: reason.map(|(_, usual)| usual.one().to_owned()),
+                number_format: match plan {
+                    Plan::Written(_, format) => Some(format.code()),
+                    _ => None,
+                },
+                text_because,
+                others,
+                ambiguous,
             });
         }
     }

@@ -191,16 +191,16 @@ impl TextColumn {
                 let (look, canonical) =
                     declared_look(value, declared, cells, Look::at(value, false));
                 let Some(canonical) = canonical else {
-                    return Ok(shown(look, field.value(scratch)));
+                    return Ok(shown(&look, field.value(scratch)));
                 };
                 *scratch = canonical;
-                Ok(shown(look, scratch))
+                Ok(shown(&look, scratch))
             }
         }
     }
 }
 
-fn shown(look: Look, value: &[u8]) -> Shown<'_> {
+fn shown<'v>(look: &Look, value: &'v [u8]) -> Shown<'v> {
     match look.class {
         Class::Integer | Class::Decimal if is_json_number(value) => Shown::Literal(value),
         Class::Boolean if value.eq_ignore_ascii_case(b"true") => Shown::Literal(b"true"),

@@ -28,6 +28,9 @@ pub enum Kind {
 }
 
 impl Kind {
+    /// How many there are.
+    pub const COUNT: usize = 8;
+
     /// Its name as people read it.
     pub fn name(self) -> &'static str {
         match self {
@@ -86,7 +89,7 @@ fn number_kind(value: &[u8]) -> Kind {
 /// Counts the types of a column's values as they pass.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct KindTally {
-    counts: [u64; 8],
+    counts: [u64; Kind::COUNT],
     scale: Option<usize>,
     scales_differ: bool,
 }
@@ -103,18 +106,48 @@ impl KindTally {
         kind
     }
 
-    /// Takes note of a text of a format that has no dates, which may be one.
-    pub fn add_string(&mut self, value: &[u8]) {
+    /// Takes note of a text of a format that has no dates, which may be one, and returns its type.
+    pub fn add_string(&mut self, value: &[u8]) -> Kind {
         let kind = match Kind::of(value) {
-            kind @ (Kind::Date | Kind::Datetime | Kind::Time) => kind,
+            kind @ (Kind::Date | Kind::Datetime | Kind::Time | Kind::Blank) => kind,
             _ => Kind::Text,
         };
         self.counts[kind as usize] += 1;
+        kind
     }
 
     /// Takes note of a value that is text, whatever it looks like.
-    pub fn add_text(&mut self) {
+    pub fn add_text(&mut self) -> Kind {
         self.counts[Kind::Text as usize] += 1;
+        Kind::Text
+    }
+
+    /// How many values were not blank.
+    pub fn values(&self) -> u64 {
+        self.counts.iter().sum::<u64>() - self.blanks()
+    }
+
+    /// The type that most values have, and how many; whole numbers and decimals are taken together.
+    pub fn usual(&self) -> (Kind, u64) {
+        let numbers = self.counts[Kind::Integer as usize] + self.counts[Kind::Decimal as usize];
+        let number = if self.counts[Kind::Decimal as usize] > 0 {
+            Kind::Decimal
+        } else {
+            Kind::Integer
+        };
+        let others = [
+            Kind::Date,
+            Kind::Datetime,
+            Kind::Time,
+            Kind::Boolean,
+            Kind::Text,
+        ];
+        let counted = others
+            .into_iter()
+            .map(|kind| (kind, self.counts[kind as usize]));
+        let all = std::iter::once((number, numbers)).chain(counted);
+        all.max_by_key(|(_, count)| *count)
+            .unwrap_or((Kind::Text, 0))
     }
 
     /// How many values were blank.

@@ -12,6 +12,7 @@ mod number_format;
 mod size;
 mod suggest;
 pub mod swar;
+mod written;
 
 pub use arithmetic::{ArithmeticError, QUOTIENT_SCALE, Rounding};
 pub use cells::Cells;
@@ -23,3 +24,7 @@ pub use number::{DecimalMark, Number, NumberError, NumberProblem};
 pub use number_format::{NumberFormat, NumberFormatError};
 pub use size::{Size, SizeError};
 pub use suggest::{ReadingOption, date_hint, number_hint, suggest};
+pub use written::{
+    DateOrder, Language, LanguageError, Misfit, MomentPattern, Negative, NumberPattern,
+    WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome, WrittenTally,
+};

@@ -3,6 +3,8 @@
 use jiff::civil::{Date, DateTime, Time};
 use serde::{Deserialize, Serialize};
 
+use super::written::DateOrder;
+
 /// A date, with a time of day and an offset from UTC where the text has them. The day and the hour
 /// are those that are written.
 ///
@@ -73,6 +75,24 @@ impl From<DateFormat> for String {
 }
 
 impl DateFormat {
+    /// The order of day, month and year.
+    pub fn order(&self) -> Option<DateOrder> {
+        let place = |signs: &[&str]| signs.iter().filter_map(|sign| self.0.find(sign)).min();
+        if self.0.contains("%D") {
+            return Some(DateOrder::MonthDayYear);
+        }
+        let day = place(&["%d", "%e", "%-d"])?;
+        let month = place(&["%m", "%-m", "%b", "%B", "%h"])?;
+        let year = place(&["%Y", "%y"])?;
+        Some(if year < month && month < day {
+            DateOrder::YearMonthDay
+        } else if month < day {
+            DateOrder::MonthDayYear
+        } else {
+            DateOrder::DayMonthYear
+        })
+    }
+
     fn parse_text(&self, text: &str) -> Option<Moment> {
         let broken_down = jiff::fmt::strtime::parse(&self.0, text).ok()?;
         let date = broken_down.to_date().ok()?;

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use super::{Gathering, Job, Overflow};
 use crate::output::ExistingPolicy;
 use numerant_data::source::{Compression, SourcePath};
-use numerant_data::value::{Cells, DecimalMark, NumberFormat};
+use numerant_data::value::{Cells, DateFormat, DecimalMark, NumberFormat, WrittenHints};
 use numerant_format::sheet::Types;
 use numerant_format::{Blanks, DocumentLanguage, Format, Ragged};
 use numerant_formats::{
@@ -590,6 +590,18 @@ impl Job {
             mark: self.decimal_mark(),
             numbers: self.number_format.clone(),
             formats: self.date_format.clone(),
+        }
+    }
+
+    /// What is stated of how values are written.
+    pub(crate) fn written_hints(&self) -> WrittenHints {
+        let orders = self.date_format.iter().filter_map(DateFormat::order);
+        let stated = self.number_format.as_ref().map(NumberFormat::mark);
+        let comma = self.decimal_comma.then_some(DecimalMark::Comma);
+        WrittenHints {
+            mark: stated.or(comma),
+            order: orders.into_iter().next(),
+            language: self.locale.clone(),
         }
     }
 

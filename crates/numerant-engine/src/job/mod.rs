@@ -18,7 +18,7 @@ pub use reading::read_options_with;
 use crate::gather::ColumnPolicy;
 use crate::output::ExistingPolicy;
 use numerant_data::source::{FilePattern, SourcePath};
-use numerant_data::value::{DateFormat, NumberFormat, Size};
+use numerant_data::value::{DateFormat, Language, NumberFormat, Size};
 use numerant_format::{FillOptions, ReadOptions, Side, WriteOptions};
 use numerant_formats::files;
 use numerant_naming::{ClashPolicy, Key, NamePattern, Template};
@@ -97,6 +97,9 @@ pub struct Job {
     pub read: ReadOptions,
     /// How dates are written in the sources, where not after ISO 8601.
     pub date_format: Vec<DateFormat>,
+    /// The language of the sources, whose names of months are read besides English ones.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub locale: Option<Language>,
     /// Numbers in the sources have a comma before their fraction, and computed ones get one.
     pub decimal_comma: bool,
     /// How numbers are written in the sources, by an example such as `$1,234.50`.
@@ -231,6 +234,7 @@ impl Default for Job {
             stop_on_error: false,
             read: ReadOptions::default(),
             date_format: Vec::new(),
+            locale: None,
             decimal_comma: false,
             number_format: None,
             steps: Vec::new(),

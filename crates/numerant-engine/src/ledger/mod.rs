@@ -138,6 +138,24 @@ pub struct TypedColumn {
     /// What most of its values are, where one has kept it text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub others: Option<String>,
+    /// The number format of its cells, where the source decides it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub number_format: Option<String>,
+    /// Two ways to read it, of which none was chosen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ambiguous: Option<Ambiguous>,
+}
+
+/// Two ways to read a column, as number formats.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Ambiguous {
+    /// One way.
+    pub one: String,
+    /// The other.
+    pub other: String,
+    /// It is about dates.
+    pub is_date: bool,
 }
 
 /// One output.

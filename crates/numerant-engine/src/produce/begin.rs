@@ -389,6 +389,7 @@ impl Producer {
             columns: columns.collect(),
             header,
             cells: self.pipeline.cells().clone(),
+            hints: self.plan.job.written_hints(),
             limits: room,
             format: self.format.name(),
             control_signs: self.plan.job.write.control_signs,

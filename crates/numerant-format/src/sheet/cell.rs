@@ -1,25 +1,28 @@
 //! What stands in cells: their values, and the formats that they are written under.
 
+use std::borrow::Cow;
+use std::sync::Arc;
+
 use super::number_format::Spelling;
 use numerant_data::value::{Clock, Moment};
 
 /// A cell as it is written.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Cell<'a> {
     /// Nothing.
     Blank,
     /// Characters.
     Text(&'a str),
     /// A number, as digits with a point.
-    Number(&'a str, CellFormat),
+    Number(Cow<'a, str>, CellFormat),
     /// A moment, as days of the 1900 system, with its text after ISO 8601.
-    Moment(f64, &'a str, CellFormat),
+    Moment(f64, Cow<'a, str>, CellFormat),
     /// True or false.
     Boolean(bool, CellFormat),
 }
 
 /// The format that a number or a moment is written under.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum CellFormat {
     /// As it is.
     General,
@@ -47,6 +50,8 @@ pub enum CellFormat {
     Text,
     /// True and false, in a spelling.
     Boolean(Spelling),
+    /// By a format code.
+    Custom(Arc<str>),
 }
 
 /// How precise a time is written.
@@ -74,27 +79,29 @@ impl Precision {
 
 impl CellFormat {
     /// The format code after ECMA-376 Part 1, 18.8.31, which the binary formats share.
-    pub fn code(self) -> String {
+    pub fn code(&self) -> String {
         match self {
             Self::General => "General".to_owned(),
             Self::Fixed(0) => "0".to_owned(),
-            Self::Fixed(places) => format!("0.{}", "0".repeat(places.into())),
+            Self::Fixed(places) => format!("0.{}", "0".repeat(usize::from(*places))),
             Self::AtLeast(places) => {
-                let more = 15_usize.saturating_sub(places.into());
-                format!("0.{}{}", "0".repeat(places.into()), "#".repeat(more))
+                let places = usize::from(*places);
+                let more = 15_usize.saturating_sub(places);
+                format!("0.{}{}", "0".repeat(places), "#".repeat(more))
             }
             Self::Date => "yyyy-mm-dd".to_owned(),
             Self::Datetime { letter, precision } => {
-                let between = if letter { "\"T\"" } else { " " };
+                let between = if *letter { "\"T\"" } else { " " };
                 format!("yyyy-mm-dd{between}hh{}", precision.code())
             }
             Self::Time { elapsed, precision } => {
-                let hours = if elapsed { "[hh]" } else { "hh" };
+                let hours = if *elapsed { "[hh]" } else { "hh" };
                 format!("{hours}{}", precision.code())
             }
             Self::Text => "@".to_owned(),
             Self::Boolean(Spelling::Upper) => "General".to_owned(),
             Self::Boolean(spelling) => spelling.code(),
+            Self::Custom(code) => code.to_string(),
         }
     }
 }
@@ -155,7 +162,7 @@ impl Class {
 }
 
 /// A value looked at: its class, and what of its spelling counts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Look {
     /// The class of its value.
     pub class: Class,

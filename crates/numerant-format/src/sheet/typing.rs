@@ -3,11 +3,15 @@
 //! A column gets a type only where every value of it would come back just as it was; else it is
 //! text. Where the values come from typed cells there is nothing to decide: each keeps its own.
 
+use std::sync::Arc;
+
 use serde::{Deserialize, Serialize};
 
 use super::cell::{Cell, CellFormat, Class, Look, serial_of};
 use super::number_format::Spelling;
-use numerant_data::value::ColumnType;
+use numerant_data::value::{
+    ColumnType, WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome,
+};
 
 /// Whether columns of workbooks are typed.
 #[derive(
@@ -40,6 +44,8 @@ pub struct ColumnTally {
     pub(crate) longest: usize,
     /// Some of its numbers have more digits than a cell holds.
     pub has_long_numbers: bool,
+    /// How its values are written, if not all are plain.
+    written: WrittenColumn,
 }
 
 /// A value that keeps a column text, and where it stands.
@@ -58,7 +64,7 @@ const SHOWN: usize = 40;
 impl ColumnTally {
     /// Takes note of a value.
     #[inline]
-    pub(crate) fn add(&mut self, look: Look, value: &[u8], line: impl Fn() -> u64) {
+    pub(crate) fn add(&mut self, look: &Look, value: &[u8], line: impl Fn() -> u64) {
         let class = look.class as usize;
         self.counts[class] += 1;
         if look.class == Class::Blank {
@@ -81,11 +87,14 @@ impl ColumnTally {
                 }
             }
             Class::Date | Class::Datetime | Class::Time | Class::Boolean => {
-                let known = *self.format.get_or_insert(look.format);
+                let known = self
+                    .format
+                    .get_or_insert_with(|| look.format.clone())
+                    .clone();
                 if known == look.format {
                     return;
                 }
-                match (known, look.format) {
+                match (known, look.format.clone()) {
                     (
                         CellFormat::Time { precision: one, .. },
                         CellFormat::Time {
@@ -104,6 +113,27 @@ impl ColumnTally {
             }
             _ => {}
         }
+    }
+
+    /// Takes note of how a value is written, whose column may be typed by that.
+    #[inline]
+    pub(crate) fn add_written(
+        &mut self,
+        look: &Look,
+        value: &[u8],
+        hints: &WrittenHints,
+        line: impl Fn() -> u64,
+    ) {
+        if look.class != Class::Blank && !self.written.is_over() {
+            let is_number = matches!(look.class, Class::Integer | Class::Decimal);
+            let places = is_number.then_some(look.scale);
+            self.written.add(value, places, hints, line);
+        }
+    }
+
+    /// What came of how the values are written.
+    pub fn written(&self) -> WrittenOutcome {
+        self.written.finish()
     }
 
     fn count(&self, class: Class) -> u64 {
@@ -155,14 +185,20 @@ impl ColumnTally {
             );
         }
         if all(&[Class::Boolean]) && self.odd.is_none() {
-            return self.format.map_or(Plan::Text, Plan::Boolean);
+            return self.format.clone().map_or(Plan::Text, Plan::Boolean);
         }
         let moments = [Class::Date, Class::Datetime, Class::Time];
         if moments.iter().any(|class| all(&[*class])) && self.odd.is_none() {
-            return self.format.map_or(Plan::Text, Plan::Moment);
+            return self.format.clone().map_or(Plan::Text, Plan::Moment);
         }
         match declared {
-            None => Plan::Text,
+            None => match self.written() {
+                WrittenOutcome::All(format) => {
+                    let code = CellFormat::Custom(format.code().into());
+                    Plan::Written(Arc::new(format), code)
+                }
+                _ => Plan::Text,
+            },
             Some(_) if all(&[Class::Boolean]) => {
                 Plan::Boolean(CellFormat::Boolean(Spelling::Upper))
             }
@@ -223,7 +259,7 @@ fn odd(value: &[u8], line: u64) -> Odd {
 }
 
 /// How the values of a column are written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Plan {
     /// As text.
     Text,
@@ -233,6 +269,8 @@ pub enum Plan {
     Moment(CellFormat),
     /// As true and false.
     Boolean(CellFormat),
+    /// As numbers or moments that are written in one way in their source.
+    Written(Arc<WrittenFormat>, CellFormat),
     /// Each as what it is; numbers all have so many digits behind the point, if they all have as
     /// many.
     Own(Option<u8>),
@@ -241,26 +279,32 @@ pub enum Plan {
 impl Plan {
     /// A value as a cell of the column.
     #[inline]
-    pub fn cell<'v>(self, class: Class, value: &'v str) -> Cell<'v> {
+    pub fn cell<'v>(&self, class: Class, value: &'v str) -> Cell<'v> {
         if class == Class::Blank {
             return Cell::Blank;
         }
         let moment = |format| match serial_of(value.as_bytes()) {
-            Some(serial) => Cell::Moment(serial, value, format),
+            Some(serial) => Cell::Moment(serial, value.into(), format),
             None => Cell::Text(value),
         };
+        let number = |format| Cell::Number(value.into(), format);
         match self {
             Self::Text => Cell::Text(value),
-            Self::Number(format) => Cell::Number(value, format),
-            Self::Moment(format) => moment(format),
-            Self::Boolean(format) => Cell::Boolean(is_true(value), format),
+            Self::Number(format) => number(format.clone()),
+            Self::Moment(format) => moment(format.clone()),
+            Self::Boolean(format) => Cell::Boolean(is_true(value), format.clone()),
+            Self::Written(written, format) => match written_cell(written, value) {
+                Some((None, digits)) => Cell::Number(digits.into(), format.clone()),
+                Some((Some(serial), text)) => Cell::Moment(serial, text.into(), format.clone()),
+                None => Cell::Text(value),
+            },
             Self::Own(places) => match class {
                 Class::Blank => Cell::Blank,
                 Class::Text => Cell::Text(value),
                 Class::Boolean => {
                     Cell::Boolean(is_true(value), Look::at(value.as_bytes(), true).format)
                 }
-                Class::Integer => Cell::Number(value, CellFormat::General),
+                Class::Integer => number(CellFormat::General),
                 Class::Decimal => {
                     let scale = value
                         .bytes()
@@ -273,7 +317,7 @@ impl Plan {
                     } else {
                         CellFormat::General
                     };
-                    Cell::Number(value, format)
+                    number(format)
                 }
                 Class::Date | Class::Datetime | Class::Time => {
                     moment(Look::at(value.as_bytes(), true).format)
@@ -283,7 +327,7 @@ impl Plan {
     }
 
     /// The type in a word, for reports.
-    pub fn name(self) -> &'static str {
+    pub fn name(&self) -> &'static str {
         match self {
             Self::Text => "text",
             Self::Number(CellFormat::General | CellFormat::AtLeast(_) | CellFormat::Fixed(_))
@@ -292,9 +336,48 @@ impl Plan {
             Self::Moment(CellFormat::Time { .. }) => "time",
             Self::Moment(_) => "datetime",
             Self::Boolean(_) => "boolean",
+            Self::Written(format, _) => match &**format {
+                WrittenFormat::Number(_) => "number",
+                WrittenFormat::Moment(pattern) => match (pattern.has_date(), pattern.has_time()) {
+                    (true, false) => "date",
+                    (false, _) => "time",
+                    (true, true) => "datetime",
+                },
+            },
             Self::Own(_) => "as in the source",
         }
     }
+}
+
+/// The value of a cell in a column of which that is how values are written: the digits of a number, or
+/// the days of the 1900 system with a text after ISO 8601.
+fn written_cell(format: &WrittenFormat, value: &str) -> Option<(Option<f64>, String)> {
+    if let Some(number) = format.number(value) {
+        let mut number = number;
+        while number.scale > 0 && number.units % 10 == 0 {
+            number.units /= 10;
+            number.scale -= 1;
+        }
+        return Some((None, number.to_string()));
+    }
+    let moment = format.moment(value)?;
+    let WrittenFormat::Moment(pattern) = format else {
+        return None;
+    };
+    let time = moment.time();
+    let seconds = i64::from(time.hour()) * 3600 + i64::from(time.minute()) * 60;
+    let part = (seconds + i64::from(time.second())) as f64 / 86_400.0;
+    let clock = time.strftime("%H:%M:%S").to_string();
+    if !pattern.has_date() {
+        return Some((Some(part), clock));
+    }
+    let day = super::serial::day(moment.date())? as f64;
+    let date = moment.date().to_string();
+    Some(if pattern.has_time() {
+        (Some(day + part), format!("{date} {clock}"))
+    } else {
+        (Some(day), date)
+    })
 }
 
 fn is_true(value: &str) -> bool {
@@ -305,7 +388,7 @@ fn is_true(value: &str) -> bool {
 pub fn plan_of(value: &str) -> (Plan, Class) {
     let mut tally = ColumnTally::default();
     let look = Look::at(value.as_bytes(), false);
-    tally.add(look, value.as_bytes(), || 1);
+    tally.add(&look, value.as_bytes(), || 1);
     (tally.plan(Types::Auto, false, None), look.class)
 }
 
@@ -330,7 +413,11 @@ mod tests {
         let mut tally = ColumnTally::default();
         for (line, value) in values.iter().enumerate() {
             let look = Look::at(value.as_bytes(), stored);
-            tally.add(look, value.as_bytes(), || line as u64);
+            tally.add(&look, value.as_bytes(), || line as u64);
+            if !stored {
+                let hints = WrittenHints::default();
+                tally.add_written(&look, value.as_bytes(), &hints, || line as u64);
+            }
         }
         let reason = tally.reason().map(|(odd, _)| odd.value.clone());
         (tally.plan(Types::Auto, stored, None), reason)
@@ -396,11 +483,11 @@ mod tests {
         assert_eq!(plan_of_all(&["1", "n/a"], true).0, Plan::Own(Some(0)));
         assert_eq!(
             Plan::Own(None).cell(Class::Decimal, "1.50"),
-            Cell::Number("1.50", CellFormat::Fixed(2))
+            Cell::Number("1.50".into(), CellFormat::Fixed(2))
         );
         assert_eq!(
             Plan::Own(None).cell(Class::Decimal, "1.5"),
-            Cell::Number("1.5", CellFormat::General)
+            Cell::Number("1.5".into(), CellFormat::General)
         );
         assert_eq!(
             plan_of_all(&["1.5", "2.50"], true).0,

@@ -11,7 +11,7 @@ use super::typing::{ColumnTally, Plan};
 use crate::column::is_json_number;
 use crate::{ControlCharacters, EncodeError};
 use numerant_data::record::Batch;
-use numerant_data::value::{Cells, ColumnType, DecimalMark, Moment, Number};
+use numerant_data::value::{Cells, ColumnType, DecimalMark, Moment, Number, WrittenHints};
 use numerant_markup::is_allowed;
 
 /// How much a sheet of a format has room for.
@@ -51,6 +51,8 @@ pub struct Spooler {
     pub header: Option<Vec<String>>,
     /// How declared values are read.
     pub cells: Cells,
+    /// What is stated of how values are written.
+    pub hints: WrittenHints,
     /// How much room a sheet has.
     pub limits: Limits,
     /// The name of the format.
@@ -111,7 +113,10 @@ impl Spooler {
                 (look, canonical) = declared_look(value, declared, &self.cells, look);
             }
             let value = canonical.as_deref().unwrap_or(value);
-            tally.add(look, value, || batch.line(record));
+            tally.add(&look, value, || batch.line(record));
+            if !column.stored && column.declared.is_none() {
+                tally.add_written(&look, value, &self.hints, || batch.line(record));
+            }
             out.push(look.class as u8);
             if look.class == Class::Blank {
                 continue;

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use zip::CompressionMethod;
 use zip::write::SimpleFileOptions;
 
+use super::number_style::style_of_code;
 use crate::repack::WIDE;
 use numerant_data::disk::{Archive, OutFile};
 use numerant_format::sheet::{
@@ -81,18 +82,21 @@ impl OdsWriter {
     }
 
     /// Appends the name of a cell's style.
-    fn push_style(&mut self, format: CellFormat) {
-        if let Some(place) = self.formats.iter().position(|known| *known == format) {
+    fn push_style(&mut self, format: &CellFormat) {
+        if let Some(place) = self.formats.iter().position(|known| known == format) {
             self.push(&format!(" table:style-name=\"ce{place}\""));
         }
     }
 }
 
 /// The formats that cells under a plan may have.
-fn formats_of(plan: Plan, formats: &mut Vec<CellFormat>) {
+fn formats_of(plan: &Plan, formats: &mut Vec<CellFormat>) {
     match plan {
         Plan::Text => {}
-        Plan::Number(format) | Plan::Moment(format) | Plan::Boolean(format) => formats.push(format),
+        Plan::Number(format)
+        | Plan::Moment(format)
+        | Plan::Boolean(format)
+        | Plan::Written(_, format) => formats.push(format.clone()),
         Plan::Own(_) => {
             formats.extend((1..=30).map(CellFormat::Fixed));
             formats.push(CellFormat::Date);
@@ -115,7 +119,7 @@ fn formats_of(plan: Plan, formats: &mut Vec<CellFormat>) {
 }
 
 /// The number style for a format; nothing for one that needs none.
-fn number_style(format: CellFormat, name: &str) -> String {
+fn number_style(format: &CellFormat, name: &str) -> String {
     let number = |least: u8, most: u8| {
         format!(
             "<number:number-style style:name=\"{name}\"><number:number \
@@ -146,25 +150,26 @@ fn number_style(format: CellFormat, name: &str) -> String {
     };
     match format {
         CellFormat::General => String::new(),
-        CellFormat::Fixed(places) => number(places, places),
-        CellFormat::AtLeast(places) => number(places, places.max(15)),
+        CellFormat::Fixed(places) => number(*places, *places),
+        CellFormat::AtLeast(places) => number(*places, (*places).max(15)),
+        CellFormat::Custom(code) => style_of_code(code, name),
         CellFormat::Date => {
             format!("<number:date-style style:name=\"{name}\">{date}</number:date-style>")
         }
         CellFormat::Datetime { letter, precision } => format!(
             "<number:date-style style:name=\"{name}\">{date}<number:text>{}</number:text>{}\
              </number:date-style>",
-            if letter { "T" } else { " " },
-            time(precision)
+            if *letter { "T" } else { " " },
+            time(*precision)
         ),
         CellFormat::Time { elapsed, precision } => format!(
             "<number:time-style style:name=\"{name}\"{}>{}</number:time-style>",
-            if elapsed {
+            if *elapsed {
                 " number:truncate-on-overflow=\"false\""
             } else {
                 ""
             },
-            time(precision)
+            time(*precision)
         ),
         CellFormat::Text => format!(
             "<number:text-style style:name=\"{name}\"><number:text-content/></number:text-style>"
@@ -210,7 +215,7 @@ impl SheetSink for OdsWriter {
         self.zip.write_all(MIMETYPE.as_bytes())?;
         let mut formats = vec![CellFormat::Text];
         for plan in heads.iter().flat_map(|head| &head.plans) {
-            formats_of(*plan, &mut formats);
+            formats_of(plan, &mut formats);
         }
         formats.sort_unstable();
         formats.dedup();
@@ -227,7 +232,7 @@ impl SheetSink for OdsWriter {
             "<office:document-content {NAMESPACES}><office:automatic-styles>"
         ));
         for (place, format) in formats.iter().enumerate() {
-            let style = number_style(*format, &format!("N{place}"));
+            let style = number_style(format, &format!("N{place}"));
             self.push(&style);
         }
         for place in 0..formats.len() {
@@ -297,21 +302,21 @@ impl SheetSink for OdsWriter {
                     if above {
                         self.push(" table:style-name=\"head\"");
                     } else if numerant_format::sheet::looks_typed(text) {
-                        self.push_style(CellFormat::Text);
+                        self.push_style(&CellFormat::Text);
                     }
                     self.push(" office:value-type=\"string\">");
                     push_paragraphs(text, &mut self.out);
                 }
                 Cell::Number(number, format) => {
-                    self.push_style(*format);
+                    self.push_style(format);
                     self.push(" office:value-type=\"float\" office:value=\"");
                     self.push(number);
                     self.push("\"><text:p>");
                     self.push(number);
                     self.push("</text:p>");
                 }
-                Cell::Moment(_, text, format @ CellFormat::Time { .. }) => {
-                    self.push_style(*format);
+                Cell::Moment(_, text, format) if !text.contains('-') => {
+                    self.push_style(format);
                     let mut parts = text.split(':');
                     let hours = parts.next().unwrap_or("00");
                     let minutes = parts.next().unwrap_or("00");
@@ -322,7 +327,7 @@ impl SheetSink for OdsWriter {
                     ));
                 }
                 Cell::Moment(_, text, format) => {
-                    self.push_style(*format);
+                    self.push_style(format);
                     let mut value = text.replace(' ', "T");
                     // The time of a date has seconds.
                     if value.len() == 16 {
@@ -334,7 +339,7 @@ impl SheetSink for OdsWriter {
                     ));
                 }
                 Cell::Boolean(value, format) => {
-                    self.push_style(*format);
+                    self.push_style(format);
                     let spelling = match format {
                         CellFormat::Boolean(spelling) => *spelling,
                         _ => Spelling::Upper,

@@ -81,16 +81,16 @@ impl XlsWriter {
     }
 
     /// The number of the style for a format.
-    fn style(&mut self, format: CellFormat) -> u16 {
+    fn style(&mut self, format: &CellFormat) -> u16 {
         if matches!(
             format,
             CellFormat::General | CellFormat::Boolean(Spelling::Upper)
         ) {
             return 15;
         }
-        let place = self.formats.iter().position(|known| *known == format);
+        let place = self.formats.iter().position(|known| known == format);
         let place = place.unwrap_or_else(|| {
-            self.formats.push(format);
+            self.formats.push(format.clone());
             self.formats.len() - 1
         });
         (place + STYLES_BEFORE) as u16
@@ -135,7 +135,7 @@ impl XlsWriter {
         let own = self
             .formats
             .iter()
-            .filter(|format| built_in(**format).is_none());
+            .filter(|format| built_in(format).is_none());
         for (place, format) in own.enumerate() {
             let (code, wide, count) = characters(&format.code());
             let mut record = data![164 + place as u16, count as u16, u8::from(wide)];
@@ -156,7 +156,7 @@ impl XlsWriter {
         style(5, 0, 0x0001, 0x08);
         let mut own = 164;
         for format in &self.formats {
-            let id = built_in(*format).unwrap_or_else(|| {
+            let id = built_in(format).unwrap_or_else(|| {
                 own += 1;
                 own - 1
             });
@@ -211,7 +211,7 @@ impl XlsWriter {
 }
 
 /// The number of a format that need not be defined.
-fn built_in(format: CellFormat) -> Option<u16> {
+fn built_in(format: &CellFormat) -> Option<u16> {
     match format {
         CellFormat::General => Some(0),
         CellFormat::Fixed(0) => Some(1),
@@ -274,7 +274,7 @@ impl SheetSink for XlsWriter {
                     let style = if above {
                         16
                     } else if looks_typed(text) {
-                        self.style(CellFormat::Text)
+                        self.style(&CellFormat::Text)
                     } else {
                         15
                     };
@@ -282,17 +282,17 @@ impl SheetSink for XlsWriter {
                     push_record(0x00fd, &data![row, column, style, number], &mut self.cells);
                 }
                 Cell::Number(text, format) => {
-                    let style = self.style(*format);
+                    let style = self.style(format);
                     // The text was found to be a number that a double holds.
                     let number: f64 = text.parse().map_err(io::Error::other)?;
                     self.push_number(row, column, style, number);
                 }
                 Cell::Moment(serial, _, format) => {
-                    let style = self.style(*format);
+                    let style = self.style(format);
                     self.push_number(row, column, style, *serial);
                 }
                 Cell::Boolean(value, format) => {
-                    let style = self.style(*format);
+                    let style = self.style(format);
                     let record = data![row, column, style, u8::from(*value), 0_u8];
                     push_record(0x0205, &record, &mut self.cells);
                 }

@@ -267,12 +267,12 @@ impl SheetSink for XlsxWriter {
                     shared = self.strings.number(text);
                     match (above, looks_typed(text)) {
                         (true, _) => 1,
-                        (false, true) => self.styles.of(CellFormat::Text),
+                        (false, true) => self.styles.of(&CellFormat::Text),
                         (false, false) => 0,
                     }
                 }
                 Cell::Number(_, format) | Cell::Moment(_, _, format) | Cell::Boolean(_, format) => {
-                    self.styles.of(*format)
+                    self.styles.of(format)
                 }
             };
             push_style(style, out);
@@ -424,16 +424,16 @@ struct Styles {
 
 impl Styles {
     /// The number of the style for a format.
-    fn of(&mut self, format: CellFormat) -> usize {
+    fn of(&mut self, format: &CellFormat) -> usize {
         if matches!(
             format,
             CellFormat::General | CellFormat::Boolean(Spelling::Upper)
         ) {
             return 0;
         }
-        let place = self.formats.iter().position(|known| *known == format);
+        let place = self.formats.iter().position(|known| known == format);
         let place = place.unwrap_or_else(|| {
-            self.formats.push(format);
+            self.formats.push(format.clone());
             self.formats.len() - 1
         });
         place + 2

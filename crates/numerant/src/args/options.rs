@@ -10,7 +10,7 @@ use numerant_data::dialect::{Delimiter, Escape, LineEnd, Quote};
 use numerant_data::encoding::Encoding;
 use numerant_data::source::{Compression, FilePattern};
 use numerant_data::tree::Repeats;
-use numerant_data::value::{DateFormat, NumberFormat, Size};
+use numerant_data::value::{DateFormat, Language, NumberFormat, Size};
 use numerant_engine::gather::ColumnPolicy;
 use numerant_engine::job::{Formulas, Overflow};
 use numerant_engine::output::ExistingPolicy;
@@ -304,6 +304,9 @@ pub(super) struct CellOptions {
     /// reads currencies, (12) and 12- as negative, and 5 % as 0.05
     #[arg(long, value_name = "EXAMPLE")]
     pub(super) number_format: Option<NumberFormat>,
+    /// Read names of months in this language, besides English: de, fr, pt-BR …
+    #[arg(long, value_name = "LANGUAGE")]
+    pub(super) locale: Option<Language>,
 }
 
 impl ReadingOptions {

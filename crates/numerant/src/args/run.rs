@@ -38,6 +38,7 @@ impl SourceOptions {
             date_format: self.cells.date_format,
             decimal_comma: self.cells.decimal_comma,
             number_format: self.cells.number_format,
+            locale: self.cells.locale,
             on_error: self.steps.on_error,
             steps: self.steps.into_steps(),
             ..Job::default()

@@ -203,6 +203,8 @@ mod tests {
             "3",
             "--ragged",
             "reject",
+            "--locale",
+            "de",
             "--date-format",
             "%d/%m/%Y",
             "--decimal-comma",
@@ -336,6 +338,7 @@ mod tests {
             date_format: vec!["%d/%m/%Y".parse().expect("a format")],
             decimal_comma: true,
             number_format: Some("1.234,50".parse().expect("an example")),
+            locale: Some("de".parse().expect("a language")),
             on_error: OnError::Reject,
             steps: vec![
                 Step::Tidy,

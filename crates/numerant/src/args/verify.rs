@@ -126,6 +126,7 @@ impl VerifyArguments {
             date_format: self.cells.date_format,
             decimal_comma: self.cells.decimal_comma,
             number_format: self.cells.number_format,
+            locale: self.cells.locale,
             whole: self.whole.into_iter().map(Into::into).collect(),
             parts: self.parts.into_iter().map(Into::into).collect(),
             keep: names(self.keep),
@@ -137,7 +138,10 @@ impl VerifyArguments {
         };
         let save = self.saving.save_job;
         let reads = job.read != ReadOptions::default() || !job.steps.is_empty();
-        let cells = !job.date_format.is_empty() || job.decimal_comma || job.number_format.is_some();
+        let cells = !job.date_format.is_empty()
+            || job.decimal_comma
+            || job.number_format.is_some()
+            || job.locale.is_some();
         if job.ledger.is_some() && !job.whole.is_empty() && (reads || cells) {
             return Err(
                 "--ledger takes the steps and how files are read from the run, so they cannot be stated"

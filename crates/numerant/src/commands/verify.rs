@@ -40,6 +40,7 @@ pub(super) fn verify(
                 date_format: job.date_format.clone(),
                 decimal_comma: job.decimal_comma,
                 number_format: job.number_format.clone(),
+                locale: job.locale.clone(),
                 per_sheet: true,
                 ..Job::default()
             },

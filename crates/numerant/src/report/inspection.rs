@@ -46,7 +46,52 @@ pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<
         ]);
     }
     table.show(out)?;
+    show_misfits(out, inspection)?;
     show_records(out, inspection)
+}
+
+/// The columns that some values keep from a type, and those that can be read in two ways.
+fn show_misfits(out: &mut impl Write, inspection: &Inspection) -> io::Result<()> {
+    let mut lines = Vec::new();
+    for column in &inspection.columns {
+        if let Some(outliers) = &column.outliers {
+            let kind = match outliers.most_are {
+                Kind::Integer => "whole numbers",
+                Kind::Decimal => "numbers",
+                Kind::Date => "dates",
+                Kind::Datetime => "dates with a time",
+                Kind::Time => "times",
+                Kind::Boolean => "true or false",
+                Kind::Text | Kind::Blank => "texts",
+            };
+            let format = match &outliers.number_format {
+                Some(format) => format!(" ({format})"),
+                None => String::new(),
+            };
+            lines.push(format!(
+                "{}: {} of {} values are not {kind}{format}; the first is '{}', {} {}",
+                column.name,
+                number(outliers.count),
+                number(outliers.of),
+                short(&outliers.first),
+                inspection.unit,
+                number(outliers.at)
+            ));
+        }
+        if let Some(ambiguous) = &column.ambiguous {
+            let text = super::notice::ambiguous_text(ambiguous);
+            lines.push(format!("{}: {text}", column.name));
+        }
+    }
+    if lines.is_empty() {
+        return Ok(());
+    }
+    writeln!(out)?;
+    writeln!(out, "{HEADING}columns that stay text{HEADING:#}")?;
+    for line in lines {
+        writeln!(out, "  {line}")?;
+    }
+    Ok(())
 }
 
 /// Paths of a document that are shown.
@@ -388,14 +433,15 @@ fn quotes(inspection: &Inspection, quote: Quote) -> String {
 }
 
 fn kind(column: &ColumnProfile) -> String {
-    match column.scale {
-        Some(scale) => format!(
-            "{}, {}",
-            column.kind.name(),
-            counted(scale as u64, "place", "places")
-        ),
-        None => column.kind.name().to_owned(),
-    }
+    let places = match column.scale {
+        Some(scale) if scale > 0 => format!(", {}", counted(scale as u64, "place", "places")),
+        _ => String::new(),
+    };
+    let format = match &column.number_format {
+        Some(format) => format!(" ({format})"),
+        None => String::new(),
+    };
+    format!("{}{places}{format}", column.kind.name())
 }
 
 /// The values of a column and how often they stand.

@@ -1,6 +1,7 @@
 //! Notices in words.
 
 use numerant_data::record::HeaderNote;
+use numerant_engine::ledger::Ambiguous;
 use numerant_engine::output::{Direction, Recovered};
 use numerant_engine::{Notice, SheetNote, ValuesBecause};
 use numerant_format::{BalanceNote, MessageFacts, TextNote};
@@ -26,6 +27,21 @@ pub(super) fn planned_text(notice: &Notice) -> String {
             .replace(" was ", " would be "),
         _ => text,
     }
+}
+
+/// Two ways to read a column, and the option that chooses one.
+pub(super) fn ambiguous_text(ambiguous: &Ambiguous) -> String {
+    let Ambiguous {
+        one,
+        other,
+        is_date,
+    } = ambiguous;
+    let option = if *is_date {
+        "--date-format %d/%m/%Y or %m/%d/%Y"
+    } else {
+        "--decimal-comma or --number-format '1,234'"
+    };
+    format!("could be {one} or {other}; {option} decides")
 }
 
 /// What a notice says.
@@ -392,6 +408,9 @@ pub(super) fn text(notice: &Notice) -> String {
                 .iter()
                 .take(3)
                 .map(|column| {
+                    if let Some(ambiguous) = &column.ambiguous {
+                        return format!("'{}' ({})", column.column, ambiguous_text(ambiguous));
+                    }
                     let (value, line) = column
                         .text_because
                         .as_ref()

@@ -25,7 +25,7 @@ use super::format_options::{FormatOptions, take_from_toml};
 use super::{Job, JobError};
 use numerant_data::record::nearest;
 use numerant_data::source::{SourcePath, plain};
-use numerant_data::value::{DateFormat, NumberFormat, Size};
+use numerant_data::value::{DateFormat, Language, NumberFormat, Size};
 use numerant_format::{ReadOptions, Side};
 use numerant_formats::change_files;
 use numerant_naming::Key;
@@ -154,6 +154,9 @@ pub struct VerifyJob {
     /// How numbers are written in the whole, by an example.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub number_format: Option<NumberFormat>,
+    /// The language of the whole, whose names of months are read besides English ones.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub locale: Option<Language>,
     /// What is done to the records of the whole before they are compared.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<Step>,
@@ -178,6 +181,7 @@ impl Default for VerifyJob {
             date_format: Vec::new(),
             decimal_comma: false,
             number_format: None,
+            locale: None,
             steps: Vec::new(),
             memory: Size(512_000_000),
             jobs: 0,

@@ -66,7 +66,7 @@ impl Filling<'_> {
                 let plan = numerant_format::sheet::plan_of(value);
                 let cell = plan.0.cell(plan.1, value);
                 let style = self.style(*place, place.row);
-                new.push((place.column, self.cell(*place, style, cell)));
+                new.push((place.column, self.cell(*place, style, &cell)));
             }
             new.sort_by_key(|(column, _)| *column);
             self.write_row(row, &new, &tables, &mut out);
@@ -132,7 +132,7 @@ impl Filling<'_> {
                     Cell::Text(text)
                 };
                 let style = self.style(place(column), row);
-                new.push((place(column).column, self.cell(place(column), style, cell)));
+                new.push((place(column).column, self.cell(place(column), style, &cell)));
             }
             return Ok(());
         }
@@ -149,7 +149,7 @@ impl Filling<'_> {
             let (class, value) = open.rows.value(column);
             let style = self.style(place(column), from);
             let cell = plan.cell(class, value);
-            new.push((place(column).column, self.cell(place(column), style, cell)));
+            new.push((place(column).column, self.cell(place(column), style, &cell)));
         }
         Ok(())
     }
@@ -166,13 +166,13 @@ impl Filling<'_> {
     }
 
     /// A cell as text.
-    pub(super) fn cell(&mut self, place: CellReference, style: u32, cell: Cell<'_>) -> Vec<u8> {
+    pub(super) fn cell(&mut self, place: CellReference, style: u32, cell: &Cell<'_>) -> Vec<u8> {
         let format = match cell {
             Cell::Blank => CellFormat::General,
             Cell::Text(text) if looks_typed(text) => CellFormat::Text,
             Cell::Text(_) => CellFormat::General,
             Cell::Number(_, format) | Cell::Moment(_, _, format) | Cell::Boolean(_, format) => {
-                format
+                format.clone()
             }
         };
         let style = match format {
@@ -184,13 +184,13 @@ impl Filling<'_> {
         if style > 0 {
             out.extend_from_slice(format!(" s=\"{style}\"").as_bytes());
         }
-        push_content(&cell, None, prefix, &mut out);
+        push_content(cell, None, prefix, &mut out);
         out
     }
 
     /// A style with a number format, unless it has one.
     pub(super) fn derived(&mut self, style: u32, format: CellFormat) -> u32 {
-        if let Some(known) = self.derived.get(&(style, format)) {
+        if let Some(known) = self.derived.get(&(style, format.clone())) {
             return *known;
         }
         let Some(styles) = self.styles.as_mut() else {

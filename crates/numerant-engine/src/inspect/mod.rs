@@ -1,20 +1,22 @@
 //! Looks at a source: its dialect, its columns, their types and values. Every record is read.
 
+mod profile;
+
 use std::collections::HashMap;
-use std::hash::{BuildHasher, Hasher};
 use std::sync::atomic::Ordering;
 
-use hashbrown::HashTable;
 use serde::Serialize;
+
+use profile::Profile;
+pub use profile::{ColumnProfile, Distinct, Outliers};
 
 use super::notice::{not_as_named, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources, SourcesOpening};
 use super::{Context, Error, Notice, prepare};
 use crate::job::Job;
 use numerant_data::dialect::{Dialect, LineEnd};
-use numerant_data::record::{Batch, Field, HeaderNote};
+use numerant_data::record::{Batch, HeaderNote, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
-use numerant_data::value::{Kind, KindTally};
 use numerant_format::sheet::{SheetFacts, Uncomputed};
 use numerant_format::{
     DetectedDialect, MessageFacts, ReadTally, RecordReader, SchemaScan, Survey, TextNote, TreeFacts,
@@ -34,13 +36,13 @@ const MOST_DISTINCT: usize = 100_000;
 /// Distinct values that are listed with their counts at most.
 const MOST_VALUES: usize = 1_000_000;
 
-/// Characters of an example.
-const LONGEST_EXAMPLE: usize = 60;
-
 /// What was found in a source.
 #[derive(Clone, Debug, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Inspection {
+    /// What its records are counted in.
+    #[serde(skip_serializing_if = "Unit::is_line")]
+    pub unit: Unit,
     /// As it was named.
     pub path: String,
     /// The format's name.
@@ -122,35 +124,6 @@ pub struct TreeInspection {
     /// A list with so many items that they were not laid out as columns.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub long_list: Option<String>,
-}
-
-/// A column over all records.
-#[derive(Clone, Debug, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub struct ColumnProfile {
-    /// The name it goes by.
-    pub name: String,
-    /// The type of all its values.
-    #[serde(rename = "type")]
-    pub kind: Kind,
-    /// Digits behind the point, where all values of a decimal column have as many.
-    pub scale: Option<usize>,
-    /// Records in which it is blank.
-    pub blanks: u64,
-    /// How many values differ; blank is none.
-    pub distinct: Distinct,
-    /// The first value that is not blank, up to 60 characters of it.
-    pub example: Option<String>,
-}
-
-/// A number of distinct values.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Distinct {
-    /// Just so many.
-    Exactly(u64),
-    /// More than so many; counting was given up.
-    MoreThan(u64),
 }
 
 /// The values of a column or of a part of it, with how often each stands.
@@ -252,15 +225,13 @@ fn inspect_one(
     let taken = &facts.taken;
     let room = job.memory.0 / 2 / (slots.len().max(1) as u64 * HASH);
     let most = usize::try_from(room).map_or(MOST_DISTINCT, |room| room.min(MOST_DISTINCT));
-    let empty = Profile {
-        most,
-        ..Profile::default()
-    };
+    let empty = Profile::new(most);
     let mut profiles: Vec<Profile> = vec![empty; slots.len()];
     let (mut fields, mut quoted, mut other_line_ends, mut kept) = (0, 0, 0, 0);
     let mut records: Vec<Vec<String>> = Vec::new();
     let dialect = facts.dialect;
     let width = reader.columns().len();
+    let hints = job.written_hints();
     let mut batch = Batch::default();
     while reader.next_batch(&mut batch)? {
         context.check_cancelled()?;
@@ -279,7 +250,7 @@ fn inspect_one(
         for record in 0..batch.len() {
             for (slot, profile) in slots.iter().zip(&mut profiles) {
                 let field = batch.field(record, *slot);
-                profile.add(field);
+                profile.add(field, &hints, || batch.line(record));
             }
         }
         match &mut sorter {
@@ -310,6 +281,7 @@ fn inspect_one(
         .map(|(column, profile)| profile.finish(&column.name))
         .collect();
     Ok(Inspection {
+        unit: facts.unit,
         path: source.clone(),
         format: facts.format,
         bytes: facts.size,
@@ -512,78 +484,6 @@ pub fn values(
         values,
         incomplete,
     })
-}
-
-/// A column in the making.
-#[derive(Clone, Debug, Default)]
-struct Profile {
-    kinds: KindTally,
-    distinct: HashTable<u128>,
-    /// Distinct values that are counted.
-    most: usize,
-    overflowed: bool,
-    example: Option<String>,
-    scratch: Vec<u8>,
-}
-
-impl Profile {
-    /// Takes note of a field.
-    fn add(&mut self, field: Field<'_>) {
-        let value = field.value(&mut self.scratch);
-        if field.tag().is_text() {
-            self.kinds.add_text();
-        } else if field.tag().is_string() {
-            self.kinds.add_string(value);
-        } else if self.kinds.add(value) == Kind::Blank {
-            return;
-        }
-        if self.example.is_none() {
-            let text = String::from_utf8_lossy(value);
-            self.example = Some(text.chars().take(LONGEST_EXAMPLE).collect());
-        }
-        if !self.overflowed {
-            let hash = wide_hash(value);
-            if self
-                .distinct
-                .find(hash as u64, |known| *known == hash)
-                .is_none()
-            {
-                if self.distinct.len() == self.most {
-                    self.overflowed = true;
-                    self.distinct = HashTable::new();
-                } else {
-                    self.distinct
-                        .insert_unique(hash as u64, hash, |known| *known as u64);
-                }
-            }
-        }
-    }
-
-    fn finish(self, name: &str) -> ColumnProfile {
-        let distinct = if self.overflowed {
-            Distinct::MoreThan(self.most as u64)
-        } else {
-            Distinct::Exactly(self.distinct.len() as u64)
-        };
-        ColumnProfile {
-            name: name.to_owned(),
-            kind: self.kinds.kind(),
-            scale: self.kinds.scale(),
-            blanks: self.kinds.blanks(),
-            distinct,
-            example: self.example,
-        }
-    }
-}
-
-/// 128 bits of hash: among the values of a column no two will ever share one by chance.
-fn wide_hash(value: &[u8]) -> u128 {
-    let half = |seed: u64| {
-        let mut hasher = foldhash::quality::FixedState::with_seed(seed).build_hasher();
-        hasher.write(value);
-        u128::from(hasher.finish())
-    };
-    half(0x7661_726e) << 64 | half(0x686f_6c6d)
 }
 
 /// How sources are opened to look at all of them.
