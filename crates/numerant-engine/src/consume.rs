@@ -23,11 +23,16 @@ use numerant_sheets::{ExtractError, RowCutter};
 /// Rejected records that the ledger names.
 const REJECTS_NAMED: usize = 1000;
 
+/// Number formats of a set of sources that are kept: two digits of seven bits.
+const MAX_FORMATS: u16 = 1 << 14;
+
 /// Sources whose columns are typed together.
 pub(super) struct Set {
     /// The first of them.
     pub(super) source: String,
     pub(super) spooler: Arc<Spooler>,
+    /// The codes of the number formats that values have, by their places from 1.
+    pub(super) formats: Vec<Arc<str>>,
     pub(super) tallies: Vec<ColumnTally>,
     /// For each column, whether its values have types of their own in all sources.
     pub(super) stored: Vec<bool>,
@@ -49,6 +54,8 @@ pub(super) struct Consumer<'a> {
     sets: Vec<Option<Set>>,
     /// The set that each output belongs to.
     set_of: Vec<u32>,
+    /// The numbers in its set of the number formats of the present source.
+    formats: Vec<u16>,
     /// Outputs that are sheets as they are in their sources.
     kept: HashMap<usize, Arc<SourceSheet>>,
     /// The sheet whose rows come out as they stand, with the output of each row.
@@ -85,6 +92,7 @@ impl<'a> Consumer<'a> {
             encoder_of: Vec::new(),
             sets: Vec::new(),
             set_of: Vec::new(),
+            formats: Vec::new(),
             kept: HashMap::new(),
             own_rows: None,
             cutting: None,
@@ -195,7 +203,20 @@ impl<'a> Consumer<'a> {
                     tallies: vec![ColumnTally::default(); spooler.columns.len()],
                     stored: vec![true; spooler.columns.len()],
                     spooler: Arc::clone(&spooler),
+                    formats: Vec::new(),
                 });
+                self.formats.clear();
+                for code in spooler.number_formats.iter() {
+                    let place = known.formats.iter().position(|known| known == code);
+                    let place = place.unwrap_or_else(|| {
+                        known.formats.push(Arc::clone(code));
+                        known.formats.len() - 1
+                    });
+                    // What there is no number for stands under no format.
+                    let number = u16::try_from(place + 1).unwrap_or(u16::MAX);
+                    self.formats
+                        .push(if number < MAX_FORMATS { number } else { 0 });
+                }
                 for (stored, column) in known.stored.iter_mut().zip(&spooler.columns) {
                     *stored &= column.stored;
                 }
@@ -244,7 +265,7 @@ impl<'a> Consumer<'a> {
                 continue;
             };
             let written = self.sinks.append_with(sink, &mut self.encoded, |out| {
-                spooler.record(&routed.batch, record, tallies, out)
+                spooler.record(&routed.batch, record, &self.formats, tallies, out)
             });
             match written {
                 Ok(Ok(())) => self.records[sink] += 1,

@@ -248,6 +248,11 @@ impl Sources {
             .map_or_else(String::new, ToString::to_string)
     }
 
+    /// Whether there may be more than one source.
+    pub(super) fn may_be_several(&self) -> bool {
+        self.paths.len() > 1 || !self.read.read_sheet.is_empty() || self.names_sheets
+    }
+
     /// The columns of the first source.
     pub(super) fn columns(&self) -> &Columns {
         &self.columns

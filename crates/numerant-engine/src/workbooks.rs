@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::consume::{Consumer, Set};
@@ -18,7 +19,7 @@ use crate::output::OutputError;
 use numerant_data::disk::Disk;
 use numerant_data::source::SourcePath;
 use numerant_data::value::{WrittenFormat, WrittenOutcome};
-use numerant_format::sheet::{Head, Odd, Plan, Types, WorkbookContent, width};
+use numerant_format::sheet::{Head, KeptFormat, Odd, Plan, Types, WorkbookContent, width};
 use numerant_format::{Format, Put, PutWhat};
 use numerant_sheets::{
     AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter, TakenSheet,
@@ -87,6 +88,13 @@ pub(super) fn write(
         });
         files[place].1.push(output);
     }
+    let formats: Vec<Arc<[KeptFormat]>> = sets
+        .iter()
+        .map(|set| {
+            let codes = set.iter().flat_map(|set| &set.formats);
+            codes.map(KeptFormat::of).collect()
+        })
+        .collect();
     let head = |output: usize| {
         let set = set_of[output] as usize;
         let spooler = sets[set].as_ref().map(|set| &set.spooler);
@@ -98,6 +106,7 @@ pub(super) fn write(
             widths,
             records: records[output],
             bytes: std::fs::metadata(consumer.path(output)).map_or(0, |file| file.len()),
+            formats: formats.get(set).cloned().unwrap_or_default(),
         }
     };
     let all: u64 = files

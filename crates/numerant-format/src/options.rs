@@ -128,6 +128,8 @@ pub struct ReadOptions {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
 pub struct WriteOptions {
+    /// Workbooks have none of the number formats of their sources.
+    pub plain: bool,
     /// Between fields.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub out_delimiter: Option<Delimiter>,

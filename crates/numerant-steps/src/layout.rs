@@ -21,6 +21,8 @@ pub struct LayoutColumn {
     pub declared: Option<ColumnType>,
     /// A step has computed it.
     pub computed: bool,
+    /// The column of the source whose number formats it has, if it is computed from one.
+    pub like: Option<usize>,
     /// The place of the source's header that stands above it; `None` if its name does.
     pub header: Option<usize>,
 }
@@ -47,6 +49,7 @@ impl Layout {
                     kind: Type::Cell,
                     declared: None,
                     computed: false,
+                    like: None,
                     header: Some(slot),
                 })
                 .collect(),
@@ -134,13 +137,15 @@ impl Layout {
     }
 
     /// Puts a computed column in the place of one of its name, or behind the others.
-    pub(super) fn set(&mut self, name: &str, slot: usize, kind: Type) {
+    /// Gives a name to a computed column, in the place of one that has the name. Returns that place.
+    pub(super) fn set(&mut self, name: &str, slot: usize, kind: Type) -> usize {
         let column = LayoutColumn {
             name: name.to_owned(),
             slot,
             kind,
             declared: None,
             computed: true,
+            like: None,
             header: None,
         };
         match self.columns.iter().position(|known| known.name == name) {
@@ -148,9 +153,27 @@ impl Layout {
                 let header = self.columns[place].header;
                 let column = LayoutColumn { header, ..column };
                 self.columns[place] = column;
+                place
             }
-            None => self.columns.push(column),
+            None => {
+                self.columns.push(column);
+                self.columns.len() - 1
+            }
         }
+    }
+
+    /// The column of the source whose number formats a value has that is computed from columns at these
+    /// places: the first that has any.
+    pub(super) fn like(&self, slots: impl IntoIterator<Item = usize>) -> Option<usize> {
+        let all = || self.columns.iter().chain(&self.dropped);
+        slots.into_iter().find_map(|slot| {
+            let column = all().find(|column| column.slot == slot)?;
+            if column.computed {
+                column.like
+            } else {
+                Some(slot)
+            }
+        })
     }
 
     pub(super) fn rename(&mut self, place: usize, name: &str) {
@@ -186,6 +209,7 @@ impl Layout {
             kind: Type::Text,
             declared: None,
             computed: true,
+            like: None,
             header: None,
         });
     }

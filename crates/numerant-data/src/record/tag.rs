@@ -11,7 +11,11 @@
 /// assert_eq!(Tag::PLAIN.as_blank(), Blank::Absent);
 /// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
-pub struct Tag(u16);
+pub struct Tag {
+    kind: u16,
+    /// The number format of a cell, by its place in the table of its source from 1.
+    number_format: u16,
+}
 
 /// A kind of blank, in the records of documents.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,24 +32,47 @@ pub enum Blank {
 
 impl Tag {
     /// A value that is what its bytes look like; a field without bytes is not there.
-    pub const PLAIN: Self = Self(0);
+    pub const PLAIN: Self = Self::of_kind(0);
 
     /// A text, whatever it looks like.
-    pub const TEXT: Self = Self(1);
+    pub const TEXT: Self = Self::of_kind(1);
 
     /// A text of a format that has no dates: it may be one, and is no number and no truth value.
-    pub const STRING: Self = Self(2);
+    pub const STRING: Self = Self::of_kind(2);
 
     const EMPTY: u16 = 3;
     const NULL: u16 = 4;
     /// A container right here is empty; one level further up for each that is added.
     const HOLLOW: u16 = 5;
 
+    const fn of_kind(kind: u16) -> Self {
+        Self {
+            kind,
+            number_format: 0,
+        }
+    }
+
+    /// The tag of a value under a number format, by the place of that in the table of its source from 1;
+    /// 0 for none.
+    #[inline]
+    pub fn formatted(number_format: u16) -> Self {
+        Self {
+            kind: 0,
+            number_format,
+        }
+    }
+
+    /// The number format that a value stands under, as [`Tag::formatted`] has it.
+    #[inline]
+    pub fn number_format(self) -> u16 {
+        self.number_format
+    }
+
     /// The tag of a field without bytes.
     #[inline]
     pub fn blank(blank: Blank) -> Self {
-        Self(match blank {
-            Blank::Absent => Self::PLAIN.0,
+        Self::of_kind(match blank {
+            Blank::Absent => Self::PLAIN.kind,
             Blank::Empty => Self::EMPTY,
             Blank::Null => Self::NULL,
             Blank::Hollow(levels) => {
@@ -58,19 +85,19 @@ impl Tag {
     /// Whether the field is a text, whatever it looks like.
     #[inline]
     pub fn is_text(self) -> bool {
-        self == Self::TEXT
+        self.kind == Self::TEXT.kind
     }
 
     /// Whether the field is a text, which may be a date where its format has none.
     #[inline]
     pub fn is_string(self) -> bool {
-        self == Self::TEXT || self == Self::STRING
+        self.kind == Self::TEXT.kind || self.kind == Self::STRING.kind
     }
 
     /// The kind of blank that a field without bytes is.
     #[inline]
     pub fn as_blank(self) -> Blank {
-        match self.0 {
+        match self.kind {
             0..=2 => Blank::Absent,
             Self::EMPTY => Blank::Empty,
             Self::NULL => Blank::Null,
@@ -78,15 +105,20 @@ impl Tag {
         }
     }
 
-    /// The two bytes that it is kept as on a disk.
+    /// The four bytes that it is kept as on a disk.
     #[inline]
-    pub fn to_bytes(self) -> [u8; 2] {
-        self.0.to_le_bytes()
+    pub fn to_bytes(self) -> [u8; 4] {
+        let [low, high] = self.kind.to_le_bytes();
+        let [format, formats] = self.number_format.to_le_bytes();
+        [low, high, format, formats]
     }
 
     /// The tag that was kept as these bytes.
     #[inline]
-    pub fn from_bytes(bytes: [u8; 2]) -> Self {
-        Self(u16::from_le_bytes(bytes))
+    pub fn from_bytes([low, high, format, formats]: [u8; 4]) -> Self {
+        Self {
+            kind: u16::from_le_bytes([low, high]),
+            number_format: u16::from_le_bytes([format, formats]),
+        }
     }
 }

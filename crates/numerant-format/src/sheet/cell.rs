@@ -54,6 +54,39 @@ pub enum CellFormat {
     Custom(Arc<str>),
 }
 
+impl CellFormat {
+    /// The format with this code, by its name here if it has one.
+    pub fn of_code(code: &Arc<str>) -> Self {
+        let zeros = code.strip_prefix("0.").unwrap_or_default();
+        let is_fixed = !zeros.is_empty() && zeros.bytes().all(|byte| byte == b'0');
+        let precisions = [Precision::Minutes, Precision::Seconds].into_iter();
+        let precisions = precisions.chain((1..=3).map(Precision::Fraction));
+        let mut moments = [false, true].into_iter().flat_map(|flag| {
+            precisions.clone().flat_map(move |precision| {
+                [
+                    Self::Datetime {
+                        letter: flag,
+                        precision,
+                    },
+                    Self::Time {
+                        elapsed: flag,
+                        precision,
+                    },
+                ]
+            })
+        });
+        match &**code {
+            "" | "General" => Self::General,
+            "0" => Self::Fixed(0),
+            "yyyy-mm-dd" => Self::Date,
+            _ if is_fixed && zeros.len() <= 30 => Self::Fixed(zeros.len() as u8),
+            text => moments
+                .find(|known| known.code() == text)
+                .unwrap_or_else(|| Self::Custom(Arc::clone(code))),
+        }
+    }
+}
+
 /// How precise a time is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Precision {

@@ -17,6 +17,7 @@ mod reader;
 mod row;
 mod serial;
 mod shared;
+mod style;
 mod typing;
 mod write;
 
@@ -30,6 +31,10 @@ pub use reader::{
 pub use row::{NumberText, Row, RowCell, letters};
 pub use serial::{Epoch, write_clock};
 pub use shared::{SharedTexts, Strings};
+pub use style::{BUILT_IN, CellStyle, CellStyles};
 pub use typing::{ColumnTally, Odd, Plan, Types, looks_typed, plan_of};
 pub(crate) use write::declared_look;
-pub use write::{Head, Kept, Limits, SheetSink, SpooledColumn, Spooler, WorkbookContent, width};
+pub use write::{
+    Head, Kept, KeptFormat, KeptValue, Limits, SheetSink, SpooledColumn, Spooler, WorkbookContent,
+    width,
+};

@@ -92,6 +92,12 @@ impl Row {
         }
     }
 
+    /// Adds a cell with the value that `write` appends, under a number format; none if that is nothing.
+    #[inline]
+    pub fn push_value(&mut self, column: u32, format: u16, write: impl FnOnce(&mut Vec<u8>)) {
+        self.push_tagged(column, Tag::formatted(format), write);
+    }
+
     /// Adds a cell with a text.
     #[inline]
     pub fn push_text(&mut self, column: u32, text: &[u8]) {

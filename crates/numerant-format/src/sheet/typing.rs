@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::cell::{Cell, CellFormat, Class, Look, serial_of};
 use super::number_format::Spelling;
+use super::write::KeptFormat;
 use numerant_data::value::{
     ColumnType, WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome,
 };
@@ -277,6 +278,25 @@ pub enum Plan {
 }
 
 impl Plan {
+    /// A value as a cell of the column, under a number format of its own if it is a number or a moment.
+    #[inline]
+    pub fn formatted_cell<'v>(
+        &self,
+        class: Class,
+        value: &'v str,
+        format: Option<&KeptFormat>,
+    ) -> Cell<'v> {
+        match (self.cell(class, value), format) {
+            (Cell::Number(value, _), Some(kept)) if !kept.is_moment => {
+                Cell::Number(value, kept.format.clone())
+            }
+            (Cell::Moment(serial, text, _), Some(kept)) if kept.is_moment => {
+                Cell::Moment(serial, text, kept.format.clone())
+            }
+            (cell, _) => cell,
+        }
+    }
+
     /// A value as a cell of the column.
     #[inline]
     pub fn cell<'v>(&self, class: Class, value: &'v str) -> Cell<'v> {

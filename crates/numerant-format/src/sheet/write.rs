@@ -4,9 +4,11 @@
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use super::cell::{Cell, Class, Look};
+use super::cell::{Cell, CellFormat, Class, Look};
+use super::number_format::Shown;
 use super::typing::{ColumnTally, Plan};
 use crate::column::is_json_number;
 use crate::{ControlCharacters, EncodeError};
@@ -40,6 +42,8 @@ pub struct SpooledColumn {
     pub exact: bool,
     /// The type that it is declared to have.
     pub declared: Option<ColumnType>,
+    /// The column whose number formats it has: itself in a workbook, or what it is computed from.
+    pub formatted_as: Option<usize>,
 }
 
 /// Turns records into what is kept of them.
@@ -49,6 +53,8 @@ pub struct Spooler {
     pub columns: Vec<SpooledColumn>,
     /// The texts above the columns.
     pub header: Option<Vec<String>>,
+    /// The codes of the number formats of the source.
+    pub number_formats: Arc<[Arc<str>]>,
     /// How declared values are read.
     pub cells: Cells,
     /// What is stated of how values are written.
@@ -60,6 +66,9 @@ pub struct Spooler {
     /// What becomes of control characters that the format cannot hold.
     pub control_signs: ControlCharacters,
 }
+
+/// Stands in a class whose value has a number format.
+const FORMATTED: u8 = 0x10;
 
 /// Lengths up to this take one byte. All bytes that say lengths are ASCII, so that what is kept is
 /// text as a whole.
@@ -81,11 +90,13 @@ impl Spooler {
         Ok(())
     }
 
-    /// Appends a record, and takes note of its values.
+    /// Appends a record, and takes note of its values. `formats` are the numbers that are kept for the
+    /// number formats of the source, by their places there.
     pub fn record(
         &self,
         batch: &Batch,
         record: usize,
+        formats: &[u16],
         tallies: &mut [ColumnTally],
         out: &mut Vec<u8>,
     ) -> Result<(), EncodeError> {
@@ -117,9 +128,25 @@ impl Spooler {
             if !column.stored && column.declared.is_none() {
                 tally.add_written(&look, value, &self.hints, || batch.line(record));
             }
-            out.push(look.class as u8);
-            if look.class == Class::Blank {
-                continue;
+            let format = column.formatted_as.map_or(0, |slot| {
+                let place = usize::from(batch.tag(record, slot).number_format());
+                place
+                    .checked_sub(1)
+                    .and_then(|place| formats.get(place))
+                    .copied()
+                    .unwrap_or(0)
+            });
+            match look.class {
+                Class::Blank => {
+                    out.push(look.class as u8);
+                    continue;
+                }
+                Class::Text | Class::Boolean => out.push(look.class as u8),
+                _ if format == 0 => out.push(look.class as u8),
+                class => {
+                    out.push(class as u8 | FORMATTED);
+                    out.extend([format >> 7 & 0x7f, format & 0x7f].map(|seven| seven as u8));
+                }
             }
             if look.class != Class::Text {
                 push_value(value, out);
@@ -261,6 +288,27 @@ pub struct Head {
     pub records: u64,
     /// Bytes of the records.
     pub bytes: u64,
+    /// The number formats that values name, by their places from 1.
+    pub formats: Arc<[KeptFormat]>,
+}
+
+/// A number format that values of a source have.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KeptFormat {
+    /// The format.
+    pub format: CellFormat,
+    /// It is for dates or times, and not for numbers.
+    pub is_moment: bool,
+}
+
+impl KeptFormat {
+    /// The format with a code.
+    pub fn of(code: &Arc<str>) -> Self {
+        Self {
+            format: CellFormat::of_code(code),
+            is_moment: matches!(Shown::of(code), Shown::Moment(_)),
+        }
+    }
 }
 
 impl Head {
@@ -338,8 +386,14 @@ impl WorkbookContent<'_> {
                 kept.read()?;
                 let mut cells = Vec::with_capacity(head.plans.len());
                 for (column, plan) in head.plans.iter().enumerate() {
-                    let (class, value) = kept.value(column);
-                    cells.push(plan.cell(class, value));
+                    let KeptValue {
+                        class,
+                        text,
+                        format,
+                    } = kept.value(column);
+                    let format = format.checked_sub(1);
+                    let format = format.and_then(|place| head.formats.get(usize::from(place)));
+                    cells.push(plan.formatted_cell(class, text, format));
                 }
                 sink.row(&cells)?;
                 if record % ROWS_AT_A_TIME == ROWS_AT_A_TIME - 1 {
@@ -365,7 +419,18 @@ pub struct Kept {
     cut: Vec<u8>,
     width: usize,
     /// The values of the present record, and where in the text they are.
-    values: Vec<(Class, usize, usize)>,
+    values: Vec<(Class, u16, usize, usize)>,
+}
+
+/// A value that was kept.
+#[derive(Clone, Copy, Debug)]
+pub struct KeptValue<'k> {
+    /// What it is.
+    pub class: Class,
+    /// Its characters.
+    pub text: &'k str,
+    /// The number of its number format, from 1; 0 for none.
+    pub format: u16,
 }
 
 const PIECE: usize = 1 << 18;
@@ -383,10 +448,14 @@ impl Kept {
         })
     }
 
-    /// A value of the present record, and what it is.
-    pub fn value(&self, column: usize) -> (Class, &str) {
-        let (class, start, end) = self.values[column];
-        (class, &self.text[start..end])
+    /// A value of the present record.
+    pub fn value(&self, column: usize) -> KeptValue<'_> {
+        let (class, format, start, end) = self.values[column];
+        KeptValue {
+            class,
+            text: &self.text[start..end],
+            format,
+        }
     }
 
     /// Reads the next record.
@@ -424,11 +493,20 @@ impl Kept {
             let Some(class) = bytes.get(at) else {
                 return false;
             };
-            let class = Class::from_byte(*class);
+            let is_formatted = *class & FORMATTED != 0;
+            let class = Class::from_byte(*class & !FORMATTED);
             at += 1;
             if class == Class::Blank {
-                self.values.push((class, at, at));
+                self.values.push((class, 0, at, at));
                 continue;
+            }
+            let mut format = 0;
+            if is_formatted {
+                let Some(digits) = bytes.get(at..at + 2) else {
+                    return false;
+                };
+                format = u16::from(digits[0]) << 7 | u16::from(digits[1]);
+                at += 2;
             }
             let Some(&length) = bytes.get(at) else {
                 return false;
@@ -447,7 +525,7 @@ impl Kept {
             if bytes.len() < at + length {
                 return false;
             }
-            self.values.push((class, at, at + length));
+            self.values.push((class, format, at, at + length));
             at += length;
         }
         self.at = at;

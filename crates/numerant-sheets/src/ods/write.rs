@@ -217,6 +217,9 @@ impl SheetSink for OdsWriter {
         for plan in heads.iter().flat_map(|head| &head.plans) {
             formats_of(plan, &mut formats);
         }
+        for head in heads {
+            formats.extend(head.formats.iter().map(|kept| kept.format.clone()));
+        }
         formats.sort_unstable();
         formats.dedup();
         formats.retain(|format| *format != CellFormat::General);

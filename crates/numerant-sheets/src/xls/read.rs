@@ -16,8 +16,8 @@ use numerant_data::record::Tag;
 use numerant_data::source::{Place, ReadProblem, SharedFile};
 use numerant_data::value::Size;
 use numerant_format::sheet::{
-    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Uncomputed, Visibility,
-    Workbook,
+    CellStyle, CellStyles, Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Strings, Uncomputed,
+    Visibility, Workbook,
 };
 
 /// Streams that hold a workbook, of BIFF8 and of BIFF5.
@@ -39,7 +39,7 @@ pub struct XlsBook {
 #[derive(Default)]
 struct Globals {
     strings: Strings,
-    styles: Vec<Shown>,
+    styles: CellStyles,
     epoch: Epoch,
     /// Texts have one or two bytes a character and say so; else they are in an encoding.
     biff8: bool,
@@ -115,7 +115,7 @@ impl XlsBook {
 
     fn of_stream(stream: Vec<u8>, memory: usize) -> Result<Self, ReadProblem> {
         let mut globals = Globals::default();
-        let mut own: Vec<(u32, Shown)> = Vec::new();
+        let mut own: Vec<(u32, String)> = Vec::new();
         let mut formats: Vec<u32> = Vec::new();
         let mut sheets = Vec::new();
         let mut offsets = Vec::new();
@@ -151,7 +151,7 @@ impl XlsBook {
                         let bytes = data.get(3..3 + length).unwrap_or_default();
                         globals.decoded(bytes)
                     };
-                    own.push((u16_at(data, 0).into(), Shown::of(&text)));
+                    own.push((u16_at(data, 0).into(), text));
                 }
                 0x00e0 => formats.push(u16_at(data, 2).into()),
                 0x0085 => {
@@ -201,10 +201,7 @@ impl XlsBook {
                 globals.decoded(name.get(1..1 + length).unwrap_or_default())
             };
         }
-        globals.styles = formats
-            .into_iter()
-            .map(|id| Shown::under(id, &own))
-            .collect();
+        globals.styles = CellStyles::new(formats.into_iter(), &own);
         Ok(Self {
             stream: Arc::new(stream),
             sheets,
@@ -282,6 +279,10 @@ impl Workbook for XlsBook {
         &self.sheets
     }
 
+    fn number_formats(&self) -> Arc<[Arc<str>]> {
+        self.shared.styles.codes()
+    }
+
     fn rows(&self, sheet: usize, _: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
         let mut cells = Cells {
             globals: Arc::clone(&self.shared),
@@ -346,12 +347,12 @@ impl Cells {
     }
 
     fn number(&mut self, row: u16, column: u16, style: u16, number: f64) {
-        self.push_with((row, column), Tag::PLAIN, |globals, out| {
-            let shown = globals.styles.get(usize::from(style)).copied();
+        let CellStyle { shown, format } = self.globals.styles.get(usize::from(style));
+        self.push_with((row, column), Tag::formatted(format), |globals, out| {
             let numbers = NumberText {
                 epoch: globals.epoch,
             };
-            numbers.write_double(number, shown.unwrap_or(Shown::PLAIN), out);
+            numbers.write_double(number, shown, out);
         });
     }
 
@@ -363,8 +364,8 @@ impl Cells {
 
     fn boolean(&mut self, row: u16, column: u16, style: u16, value: bool) {
         let mut cell = Row::default();
-        let shown = self.globals.styles.get(usize::from(style)).copied();
-        cell.push_boolean(0, value, shown.unwrap_or(Shown::PLAIN));
+        let shown = self.globals.styles.get(usize::from(style)).shown;
+        cell.push_boolean(0, value, shown);
         self.push_with((row, column), Tag::PLAIN, |_, out| {
             out.extend_from_slice(&cell.bytes);
         });

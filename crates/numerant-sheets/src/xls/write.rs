@@ -6,7 +6,7 @@ use cfb::{CompoundFile, Version};
 
 use numerant_data::disk::OutFile;
 use numerant_format::sheet::{
-    Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, looks_typed,
+    BUILT_IN, Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, looks_typed,
 };
 
 /// Bytes of data that a record has room for.
@@ -217,6 +217,10 @@ fn built_in(format: &CellFormat) -> Option<u16> {
         CellFormat::Fixed(0) => Some(1),
         CellFormat::Fixed(2) => Some(2),
         CellFormat::Text => Some(49),
+        CellFormat::Custom(code) => {
+            let known = BUILT_IN.iter().find(|(_, known)| *known == &**code);
+            known.map(|(number, _)| *number)
+        }
         _ => None,
     }
 }

@@ -16,8 +16,8 @@ use crate::xlsx::{Relations, check_own_parts, office_document};
 use numerant_data::source::{Place, ReadProblem};
 use numerant_data::value::Size;
 use numerant_format::sheet::{
-    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Uncomputed, Visibility,
-    Workbook,
+    CellStyle, CellStyles, Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Strings, Uncomputed,
+    Visibility, Workbook,
 };
 use numerant_markup::unreadable;
 
@@ -124,7 +124,7 @@ pub struct XlsbBook {
     paths: Vec<String>,
     strings_path: Option<String>,
     strings: OnceLock<Arc<Strings>>,
-    styles: Arc<Vec<Shown>>,
+    styles: Arc<CellStyles>,
     epoch: Epoch,
     memory: usize,
 }
@@ -166,7 +166,7 @@ impl XlsbBook {
         check_own_parts(own)?;
         let styles = match relations.of_kind("styles") {
             Some(path) => read_styles(package, path)?,
-            None => Vec::new(),
+            None => CellStyles::default(),
         };
         let strings_path = relations.of_kind("sharedStrings").map(str::to_owned);
         Ok(Some(Self {
@@ -205,30 +205,33 @@ impl XlsbBook {
     }
 }
 
-/// How numbers show under each cell style.
-fn read_styles(package: &Package, path: &str) -> Result<Vec<Shown>, ReadProblem> {
+/// The cell styles, as far as they are about numbers.
+fn read_styles(package: &Package, path: &str) -> Result<CellStyles, ReadProblem> {
     let mut records = Records::open(package, path)?;
-    let mut own: Vec<(u32, Shown)> = Vec::new();
-    let mut styles = Vec::new();
+    let mut own: Vec<(u32, String)> = Vec::new();
+    let mut formats = Vec::new();
     let mut in_cell_styles = false;
     while let Some(kind) = records.next()? {
         match kind {
-            44 => own.push((records.u16(0).into(), Shown::of(&records.text(2)?.0))),
+            44 => own.push((records.u16(0).into(), records.text(2)?.0)),
             617 => in_cell_styles = true,
             618 => in_cell_styles = false,
             47 if in_cell_styles => {
-                let id = u32::from(records.u16(2));
-                styles.push(Shown::under(id, &own));
+                formats.push(u32::from(records.u16(2)));
             }
             _ => {}
         }
     }
-    Ok(styles)
+    Ok(CellStyles::new(formats.into_iter(), &own))
 }
 
 impl Workbook for XlsbBook {
     fn sheets(&self) -> &[SheetInfo] {
         &self.sheets
+    }
+
+    fn number_formats(&self) -> Arc<[Arc<str>]> {
+        self.styles.codes()
     }
 
     fn rows(&self, sheet: usize, _: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
@@ -267,7 +270,7 @@ enum Stage {
 struct XlsbRows {
     records: Records,
     strings: Arc<Strings>,
-    styles: Arc<Vec<Shown>>,
+    styles: Arc<CellStyles>,
     numbers: NumberText,
     /// The row whose header was read, from 1.
     next_row: Option<u64>,
@@ -282,9 +285,8 @@ impl XlsbRows {
         ReadProblem::Damaged { what }
     }
 
-    fn shown(&self, style: u32) -> Shown {
-        let style = self.styles.get(style as usize & 0x00ff_ffff);
-        style.copied().unwrap_or(Shown::PLAIN)
+    fn style(&self, style: u32) -> CellStyle {
+        self.styles.get(style as usize & 0x00ff_ffff)
     }
 
     fn header(&mut self) -> Result<u64, ReadProblem> {
@@ -320,18 +322,22 @@ impl XlsbRows {
             return Err(self.damaged(format!("there is no column {column}")));
         }
         self.column = column + 1;
-        let shown = self.shown(self.records.u32(at - 4));
+        let CellStyle { shown, format } = self.style(self.records.u32(at - 4));
         if matches!(kind, 8..=11) {
             self.oddities.formulas += 1;
         }
         match kind {
             2 => {
                 let number = rk(self.records.u32(at));
-                row.push_with(column, |out| self.numbers.write_double(number, shown, out));
+                row.push_value(column, format, |out| {
+                    self.numbers.write_double(number, shown, out);
+                });
             }
             5 | 9 => {
                 let number = self.records.f64(at);
-                row.push_with(column, |out| self.numbers.write_double(number, shown, out));
+                row.push_value(column, format, |out| {
+                    self.numbers.write_double(number, shown, out);
+                });
             }
             3 | 11 => {
                 self.oddities.errors += 1;

@@ -9,7 +9,7 @@
 
 use super::read::{CellHead, CellKind, State};
 use numerant_data::source::ReadProblem;
-use numerant_format::sheet::Row;
+use numerant_format::sheet::{CellStyle, Row};
 
 /// What came of a try.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -245,9 +245,11 @@ fn read_cell(
     let value = &scan.text[start..end];
     match head.kind {
         CellKind::Number => {
-            let shown = state.shown(head.style);
+            let CellStyle { shown, format } = state.style(head.style);
             let mut fits = true;
-            row.push_with(column, |out| fits = state.numbers.write(value, shown, out));
+            row.push_value(column, format, |out| {
+                fits = state.numbers.write(value, shown, out);
+            });
             if !fits {
                 return Err(Fast::Unusual);
             }
@@ -262,8 +264,8 @@ fn read_cell(
             row.push_text(column, value);
         }
         CellKind::Boolean => match value {
-            b"0" => row.push_boolean(column, false, state.shown(head.style)),
-            b"1" => row.push_boolean(column, true, state.shown(head.style)),
+            b"0" => row.push_boolean(column, false, state.style(head.style).shown),
+            b"1" => row.push_boolean(column, true, state.style(head.style).shown),
             _ => return Err(Fast::Unusual),
         },
         _ => return Err(Fast::Unusual),

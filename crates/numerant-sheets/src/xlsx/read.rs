@@ -19,8 +19,8 @@ use super::strings::{TextState, read_strings, unescaped};
 use crate::package::Package;
 use numerant_data::source::{Place, ReadProblem};
 use numerant_format::sheet::{
-    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Strings, Uncomputed, Visibility,
-    Workbook, letters,
+    CellStyle, CellStyles, Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Strings, Uncomputed,
+    Visibility, Workbook, letters,
 };
 use numerant_markup::{Flow, Markup, attribute, push_reference};
 
@@ -39,7 +39,7 @@ pub struct XlsxBook {
     paths: Vec<String>,
     strings_path: Option<String>,
     strings: OnceLock<Arc<Strings>>,
-    styles: Arc<Vec<Shown>>,
+    styles: Arc<CellStyles>,
     epoch: Epoch,
     memory: usize,
 }
@@ -101,7 +101,7 @@ impl XlsxBook {
         check_own_parts(listed.iter().map(|(info, path)| (info, path.as_str())))?;
         let styles = match relations.of_kind("styles") {
             Some(path) => read_styles(package, path)?,
-            None => Vec::new(),
+            None => CellStyles::default(),
         };
         let strings_path = relations.of_kind("sharedStrings").map(str::to_owned);
         let (sheets, paths) = listed.into_iter().unzip();
@@ -133,6 +133,10 @@ impl XlsxBook {
 impl Workbook for XlsxBook {
     fn sheets(&self) -> &[SheetInfo] {
         &self.sheets
+    }
+
+    fn number_formats(&self) -> Arc<[Arc<str>]> {
+        self.styles.codes()
     }
 
     fn rows(&self, sheet: usize, on_uncomputed: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
@@ -171,14 +175,14 @@ impl Workbook for XlsxBook {
     }
 }
 
-/// How numbers show under each cell style.
-fn read_styles(package: &Package, path: &str) -> Result<Vec<Shown>, ReadProblem> {
+/// The cell styles, as far as they are about numbers.
+fn read_styles(package: &Package, path: &str) -> Result<CellStyles, ReadProblem> {
     let Some(bytes) = package.bytes(path, SMALL)? else {
-        return Ok(Vec::new());
+        return Ok(CellStyles::default());
     };
     let mut markup = Markup::new(Box::new(std::io::Cursor::new(bytes)), path);
-    let mut own: Vec<(u32, Shown)> = Vec::new();
-    let mut styles = Vec::new();
+    let mut own: Vec<(u32, String)> = Vec::new();
+    let mut formats = Vec::new();
     let mut in_cell_styles = false;
     markup.pull(|event| {
         match event {
@@ -188,13 +192,12 @@ fn read_styles(package: &Package, path: &str) -> Result<Vec<Shown>, ReadProblem>
                     "numFmt" => {
                         let code = attribute(&tag, "formatCode").unwrap_or_default();
                         if let Some(id) = number("numFmtId") {
-                            own.push((id, Shown::of(&code)));
+                            own.push((id, code));
                         }
                     }
                     "cellXfs" => in_cell_styles = true,
                     "xf" if in_cell_styles => {
-                        let id = number("numFmtId").unwrap_or(0);
-                        styles.push(Shown::under(id, &own));
+                        formats.push(number("numFmtId").unwrap_or(0));
                     }
                     _ => {}
                 }
@@ -204,7 +207,7 @@ fn read_styles(package: &Package, path: &str) -> Result<Vec<Shown>, ReadProblem>
         }
         Ok(Flow::On)
     })?;
-    Ok(styles)
+    Ok(CellStyles::new(formats.into_iter(), &own))
 }
 
 /// The rows of a sheet.
@@ -286,7 +289,7 @@ pub(super) enum CellKind {
 
 pub(super) struct State {
     pub(super) strings: Arc<Strings>,
-    styles: Arc<Vec<Shown>>,
+    styles: Arc<CellStyles>,
     pub(super) numbers: NumberText,
     /// The present row, from 1, and column, from 0; a cell that does not say where it is comes
     /// behind the one before.
@@ -308,10 +311,10 @@ pub(super) struct State {
 }
 
 impl State {
-    /// How numbers show under a style.
+    /// A cell style by its number.
     #[inline]
-    pub(super) fn shown(&self, style: usize) -> Shown {
-        self.styles.get(style).copied().unwrap_or(Shown::PLAIN)
+    pub(super) fn style(&self, style: usize) -> CellStyle {
+        self.styles.get(style)
     }
 
     fn place(&self) -> String {
@@ -443,9 +446,9 @@ impl State {
         let value = self.value.as_str();
         match self.cell.kind {
             CellKind::Number => {
-                let shown = self.shown(self.cell.style);
+                let CellStyle { shown, format } = self.style(self.cell.style);
                 let mut fits = true;
-                row.push_with(column, |out| {
+                row.push_value(column, format, |out| {
                     fits = self
                         .numbers
                         .write(value.trim_ascii().as_bytes(), shown, out);
@@ -470,7 +473,7 @@ impl State {
             }
             CellKind::Text | CellKind::Inline => row.push_text(column, unescaped(value).as_bytes()),
             CellKind::Boolean => {
-                let shown = self.shown(self.cell.style);
+                let shown = self.style(self.cell.style).shown;
                 row.push_boolean(column, matches!(value, "1" | "true"), shown);
             }
             CellKind::Error => {

@@ -12,7 +12,7 @@ use super::strings::escape;
 use crate::repack::WIDE;
 use numerant_data::disk::{Archive, OutFile};
 use numerant_format::sheet::{
-    Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, letters, looks_typed,
+    BUILT_IN, Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, letters, looks_typed,
 };
 use numerant_markup::{is_allowed, push_escaped};
 
@@ -416,6 +416,12 @@ impl Digits {
     }
 }
 
+/// The number of a number format that is built in.
+fn built_in(code: &str) -> Option<u16> {
+    let known = BUILT_IN.iter().find(|(_, known)| *known == code);
+    known.map(|(number, _)| *number)
+}
+
 /// The cell styles in use: none, that of the header, and one for each format.
 #[derive(Default)]
 struct Styles {
@@ -448,6 +454,9 @@ impl Styles {
                 CellFormat::Fixed(0) => 1,
                 CellFormat::Fixed(2) => 2,
                 CellFormat::Text => 49,
+                CellFormat::Custom(code) if built_in(code).is_some() => {
+                    built_in(code).unwrap_or_default()
+                }
                 format => {
                     let id = 164 + own;
                     own += 1;

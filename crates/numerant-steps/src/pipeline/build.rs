@@ -152,7 +152,10 @@ impl Pipeline {
                     Type::Null | Type::Interval => Type::Cell,
                     kind => kind,
                 };
-                layout.set(name, slot, kind);
+                let named = value.columns().into_iter().map(|(slot, _)| slot);
+                let like = layout.like(named);
+                let place = layout.set(name, slot, kind);
+                layout.column_mut(place).like = like;
                 let name = name.clone();
                 self.operations
                     .push(Operation::Set(Set { name, slot, value }));

@@ -261,7 +261,7 @@ impl Run {
 const HEAD: usize = 20;
 
 /// Bytes for the end and the tag of a field.
-const FIELD: usize = 6;
+const FIELD: usize = 8;
 
 /// Packs a record: a head, the key, the text verbatim, ends and tags of its fields, computed values with their lengths, the numbers
 /// of totals, and the record as its document has it, if that is kept.
@@ -329,7 +329,9 @@ pub(super) fn unpack(record: &[u8], batch: &mut Batch) {
     if batch.tagging != Tagging::None {
         for field in record[at..at + batch.width() * FIELD].chunks_exact(FIELD) {
             batch.ends.push(start + number_at(field, 0) as u32);
-            batch.tags.push(Tag::from_bytes([field[4], field[5]]));
+            batch
+                .tags
+                .push(Tag::from_bytes([field[4], field[5], field[6], field[7]]));
         }
         at += batch.width() * FIELD;
     }

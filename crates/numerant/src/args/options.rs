@@ -440,6 +440,9 @@ pub(super) struct WritingOptions {
     /// are; off, all is text
     #[arg(long = "types", value_name = "HOW", value_parser = choice(TYPES), default_value = "auto")]
     column_types: Types,
+    /// Write workbooks without the number formats of their sources
+    #[arg(long)]
+    plain: bool,
     /// What to do with control characters where a format has no way to write them
     #[arg(long, value_name = "POLICY", value_parser = choice(CONTROL_SIGNS), default_value = "refuse")]
     control_signs: ControlCharacters,
@@ -494,6 +497,7 @@ impl WritingOptions {
             bom: self.bom,
             line_end: self.line_end,
             types: self.column_types,
+            plain: self.plain,
             control_signs: self.control_signs,
             nulls: self.nulls,
             indent: self.indent.map(usize::from),

@@ -203,6 +203,7 @@ mod tests {
             "3",
             "--ragged",
             "reject",
+            "--plain",
             "--locale",
             "de",
             "--date-format",
@@ -403,6 +404,7 @@ mod tests {
             clash: ClashPolicy::Number,
             existing: ExistingPolicy::Skip,
             write: WriteOptions {
+                plain: true,
                 out_delimiter: Some("tab".parse().expect("a delimiter")),
                 out_encoding: Some("utf-16le".parse().expect("an encoding")),
                 bom: Some(false),

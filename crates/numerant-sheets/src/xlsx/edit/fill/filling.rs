@@ -9,7 +9,7 @@ use crate::xlsx::cell_reference::{Area, CellReference};
 use crate::xlsx::edit::element::{Document, Node};
 use crate::xlsx::edit::styles::Styles;
 use crate::xlsx::write::push_content;
-use numerant_format::sheet::{Cell, CellFormat, Kept, looks_typed};
+use numerant_format::sheet::{Cell, CellFormat, Kept, KeptValue, looks_typed};
 
 /// Bytes of a sheet that are handed on at a time.
 const FULL: usize = 1 << 17;
@@ -146,9 +146,9 @@ impl Filling<'_> {
             row
         };
         for (column, plan) in open.table.plans.iter().enumerate() {
-            let (class, value) = open.rows.value(column);
+            let KeptValue { class, text, .. } = open.rows.value(column);
             let style = self.style(place(column), from);
-            let cell = plan.cell(class, value);
+            let cell = plan.cell(class, text);
             new.push((place(column).column, self.cell(place(column), style, &cell)));
         }
         Ok(())
