@@ -158,6 +158,8 @@ pub enum Notice {
     },
     /// Columns of workbooks that were kept text because of a value.
     KeptText(Vec<TypedColumn>),
+    /// Columns that the job names and that were read by how they are written, with their number formats.
+    ReadAs(Vec<(String, String)>),
 }
 
 impl Notice {

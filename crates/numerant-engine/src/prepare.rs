@@ -9,7 +9,6 @@ use super::{Context, Error};
 use crate::job::{Job, Overflow};
 use numerant_data::record::Columns;
 use numerant_data::source::{ReadProblem, SourcePath};
-use numerant_data::tree::Occurrences;
 use numerant_format::column::Found;
 use numerant_format::{FillOptions, PutPlace, RecordReader, SchemaScan};
 use numerant_formats::open_reader;
@@ -27,18 +26,19 @@ pub(super) fn reads_twice(job: &Job) -> bool {
 pub(super) fn pipeline_for(
     job: &Job,
     columns: &Columns,
-    occurrences: Option<Occurrences>,
+    sources: &Sources,
     context: &Context,
 ) -> Result<Pipeline, Error> {
-    let options = options(job, occurrences, context);
+    let options = options(job, sources, context);
     Ok(Pipeline::new(&job.steps, columns, options)?)
 }
 
-fn options(job: &Job, occurrences: Option<Occurrences>, context: &Context) -> PipelineOptions {
+fn options(job: &Job, sources: &Sources, context: &Context) -> PipelineOptions {
     PipelineOptions {
         cells: job.cells(),
         on_error: job.on_error,
-        occurrences,
+        occurrences: sources.occurrences(),
+        written: sources.written().to_vec(),
         cases: job.case.clone(),
         rest: job.rest.clone(),
         totals: job.total.clone(),
@@ -52,7 +52,7 @@ fn options(job: &Job, occurrences: Option<Occurrences>, context: &Context) -> Pi
 /// The steps of a job, made ready for its sources. Sources are read for it where columns without
 /// any value are to be left out.
 pub(super) fn pipeline(job: &Job, sources: &Sources, context: &Context) -> Result<Pipeline, Error> {
-    let options = options(job, sources.occurrences(), context);
+    let options = options(job, sources, context);
     // What is wrong with the steps shows before a record is read.
     let pipeline = Pipeline::new(&job.steps, sources.columns(), options.clone())?;
     if !job.steps.contains(&Step::Tidy) {

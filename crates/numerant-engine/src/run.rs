@@ -399,6 +399,7 @@ fn summary(
         &produced.totals,
     );
     ledger.dialect = produced.dialect;
+    ledger.total_formats = produced.total_formats;
     ledger.set_segments(segments);
     Error::balanced(&ledger)?;
     let records = ledger.totals.read;

@@ -10,11 +10,12 @@ use std::sync::atomic::Ordering;
 use super::{Context, Error};
 use crate::gather::{BlankValuesReader, GatheredReader, settle};
 use crate::job::{Job, JobError};
-use numerant_data::record::Columns;
+use numerant_data::record::{Batch, Columns};
 use numerant_data::source::{
     Input, ReadProblem, SharedFile, SourcePath, common_folder, is_open_elsewhere,
 };
 use numerant_data::tree::Occurrences;
+use numerant_data::value::{Kind, WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome};
 use numerant_format::{
     Document, Opening, ReadContext, ReadOptions, RecordReader, SchemaScan, SheetsLeftOut, Source,
 };
@@ -25,6 +26,9 @@ const LISTED: usize = 1000;
 
 /// Bytes that a source takes that is open and is not being read yet.
 const KEPT_OPEN: usize = 512 << 10;
+
+/// Batches of each source that are looked at for how values are written.
+const SAMPLE: usize = 4;
 
 /// Bytes of text in a batch.
 pub(super) const BATCH: usize = 1 << 17;
@@ -53,6 +57,8 @@ pub(super) struct Sources {
     occurrences: Option<Occurrences>,
     /// How much of a source is read before its columns are final.
     scan: SchemaScan,
+    /// How the values of columns are written that the job names, where that was detected.
+    written: Vec<(String, WrittenFormat)>,
 }
 
 /// How the sources of a job are opened.
@@ -217,6 +223,7 @@ impl Sources {
                 ..job.read.clone()
             },
             scan: opening.scan,
+            written: Vec::new(),
         };
         check_names(job)?;
         let several = job.sources.len() > 1 || !job.read.read_sheet.is_empty() || job.is_by_sheet();
@@ -231,7 +238,11 @@ impl Sources {
         if let Some(first) = sources.next(&mut cursor, job, context)? {
             sources.columns = first.columns().clone();
             sources.occurrences = first.document().and_then(Document::occurrences);
+            let is_text = !first.facts().dialect.is_tagged();
             cursor.first = Some(first);
+            if is_text {
+                sources.written = sources.detect_written(job, context)?;
+            }
         }
         Ok((sources, cursor))
     }
@@ -251,6 +262,55 @@ impl Sources {
     /// Whether there may be more than one source.
     pub(super) fn may_be_several(&self) -> bool {
         self.paths.len() > 1 || !self.read.read_sheet.is_empty() || self.names_sheets
+    }
+
+    /// How the values of columns are written that the job names, where that was detected.
+    pub(super) fn written(&self) -> &[(String, WrittenFormat)] {
+        &self.written
+    }
+
+    /// Looks at the first records of each source for how the columns are written that the job names.
+    /// What can be read only once is left alone.
+    fn detect_written(
+        &self,
+        job: &Job,
+        context: &Context,
+    ) -> Result<Vec<(String, WrittenFormat)>, Error> {
+        let words = job.columns_read();
+        let names = self.columns.names().iter();
+        let named: Vec<&String> = names.filter(|name| words.contains(name)).collect();
+        let is_read_again = |(place, path): (usize, &SourcePath)| match path {
+            SourcePath::Standard => self.kept.contains_key(&place),
+            path => path.bytes_on_disk().is_some() || self.kept.contains_key(&place),
+        };
+        if named.is_empty() || !self.paths.iter().enumerate().all(is_read_again) {
+            return Ok(Vec::new());
+        }
+        let hints = WrittenHints {
+            is_for_reading: true,
+            ..job.written_hints()
+        };
+        let mut found: Vec<WrittenColumn> = vec![WrittenColumn::default(); named.len()];
+        for path in &self.paths {
+            let mut seen = 0;
+            self.read(job, context, Some(path), &mut |batch, reader| {
+                seen += batch.bytes.len();
+                for (name, found) in named.iter().zip(&mut found) {
+                    if let Ok(column) = reader.columns().find(name) {
+                        look_at(batch, column, &hints, found);
+                    }
+                }
+                Ok(seen < BATCH * SAMPLE)
+            })?;
+        }
+        let formats = named.into_iter().zip(found).filter_map(|(name, found)| {
+            let (WrittenOutcome::All(format) | WrittenOutcome::Most(format, _)) = found.finish()
+            else {
+                return None;
+            };
+            (!format.is_plain()).then(|| (name.clone(), format))
+        });
+        Ok(formats.collect())
     }
 
     /// The columns of the first source.
@@ -463,10 +523,7 @@ impl Sources {
         &self,
         job: &Job,
         context: &Context,
-        look: &mut dyn FnMut(
-            &mut numerant_data::record::Batch,
-            &dyn RecordReader,
-        ) -> Result<bool, Error>,
+        look: &mut dyn FnMut(&mut Batch, &dyn RecordReader) -> Result<bool, Error>,
     ) -> Result<(), Error> {
         self.read(job, context, None, look)
     }
@@ -477,10 +534,7 @@ impl Sources {
         job: &Job,
         context: &Context,
         only: Option<&SourcePath>,
-        look: &mut dyn FnMut(
-            &mut numerant_data::record::Batch,
-            &dyn RecordReader,
-        ) -> Result<bool, Error>,
+        look: &mut dyn FnMut(&mut Batch, &dyn RecordReader) -> Result<bool, Error>,
     ) -> Result<(), Error> {
         let mut before = 0;
         let mut cursor = Cursor {
@@ -495,7 +549,7 @@ impl Sources {
                 return Ok(());
             }
             let taken = Arc::clone(&reader.facts().taken);
-            let mut batch = numerant_data::record::Batch::default();
+            let mut batch = Batch::default();
             while reader.next_batch(&mut batch)? {
                 context.check_cancelled()?;
                 if !look(&mut batch, reader.as_ref())? {
@@ -507,5 +561,26 @@ impl Sources {
             before += taken.load(Ordering::Relaxed);
         }
         Ok(())
+    }
+}
+
+/// Takes note of how the values of a column are written.
+fn look_at(batch: &Batch, column: usize, hints: &WrittenHints, found: &mut WrittenColumn) {
+    let mut scratch = Vec::new();
+    for record in 0..batch.len() {
+        if found.is_over() {
+            return;
+        }
+        let value = batch.field(record, column).value(&mut scratch);
+        let places = match Kind::of(value) {
+            Kind::Blank => continue,
+            Kind::Integer => Some(0),
+            Kind::Decimal => {
+                let point = memchr::memrchr(b'.', value).unwrap_or(value.len() - 1);
+                u8::try_from(value.len() - point - 1).ok()
+            }
+            _ => None,
+        };
+        found.add(value, places, hints, || batch.line(record));
     }
 }

@@ -189,7 +189,7 @@ impl TextColumn {
             Typing::Declared(declared) => {
                 let value = field.value(scratch);
                 let (look, canonical) =
-                    declared_look(value, declared, cells, Look::at(value, false));
+                    declared_look(value, self.slot, declared, cells, Look::at(value, false));
                 let Some(canonical) = canonical else {
                     return Ok(shown(&look, field.value(scratch)));
                 };

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use numerant_data::record::nearest;
-use numerant_data::value::{Cells, Moment, Number, date_hint, number_hint};
+use numerant_data::value::{Cells, Number, date_hint, number_hint};
 
 /// A part of a value.
 ///
@@ -176,12 +176,35 @@ impl fmt::Display for Part {
 }
 
 impl Part {
+    /// Whether it is a part of a date or of a number, and not of any text.
+    pub fn reads_value(&self) -> bool {
+        !matches!(
+            self,
+            Self::Whole | Self::First(_) | Self::Lower | Self::Upper | Self::Slug | Self::Width(_)
+        )
+    }
+
     /// Appends this part of `value` to `out`; nothing if the value is blank.
     ///
     /// # Errors
     ///
     /// If the value is no date or no number where the part needs one.
     pub fn of(&self, value: &[u8], cells: &Cells, out: &mut String) -> Result<(), ValueError> {
+        self.of_column(value, usize::MAX, cells, out)
+    }
+
+    /// As [`Part::of`], for a value of the column at a place in batches.
+    ///
+    /// # Errors
+    ///
+    /// As [`Part::of`].
+    pub fn of_column(
+        &self,
+        value: &[u8],
+        slot: usize,
+        cells: &Cells,
+        out: &mut String,
+    ) -> Result<(), ValueError> {
         use fmt::Write;
         if value.is_empty() {
             return Ok(());
@@ -189,7 +212,8 @@ impl Part {
         let owned = || String::from_utf8_lossy(value).into_owned();
         let text = String::from_utf8_lossy(value);
         let moment = || {
-            Moment::parse(value, &cells.formats).ok_or_else(|| ValueError::Date { value: owned() })
+            let moment = cells.moment_of(slot, value);
+            moment.ok_or_else(|| ValueError::Date { value: owned() })
         };
         // Writing to a String cannot fail.
         let _ = match self {
@@ -226,7 +250,7 @@ impl Part {
                 Ok(())
             }
             Self::Band(width) => {
-                let number = cells.number(value).ok();
+                let number = cells.number_of(slot, value).ok();
                 let band = number.and_then(|number| band(number, *width));
                 out.write_str(&band.ok_or_else(|| ValueError::Number { value: owned() })?)
             }

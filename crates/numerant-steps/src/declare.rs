@@ -46,15 +46,17 @@ impl Declare {
         if self.computed {
             Number::read(value, cells.mark)
         } else {
-            cells.number(value)
+            cells.number_of(self.slot, value)
         }
     }
 
     fn check(&self, value: &[u8], cells: &Cells) -> Result<(), Option<NumberProblem>> {
-        let formats = if self.computed {
-            &[]
-        } else {
-            cells.formats.as_slice()
+        let moment = || {
+            if self.computed {
+                Moment::parse(value, &[])
+            } else {
+                cells.moment_of(self.slot, value)
+            }
         };
         let fits = match self.is {
             ColumnType::Text => true,
@@ -66,12 +68,8 @@ impl Declare {
                 self.number(value, cells).map_err(other_than_none)?;
                 true
             }
-            ColumnType::Date => {
-                Moment::parse(value, formats).is_some_and(|moment| moment.time.is_none())
-            }
-            ColumnType::Datetime => {
-                Moment::parse(value, formats).is_some_and(|moment| moment.time.is_some())
-            }
+            ColumnType::Date => moment().is_some_and(|moment| moment.time.is_none()),
+            ColumnType::Datetime => moment().is_some_and(|moment| moment.time.is_some()),
             ColumnType::Boolean => {
                 value.eq_ignore_ascii_case(b"true") || value.eq_ignore_ascii_case(b"false")
             }

@@ -190,6 +190,7 @@ fn declared_types_hold_all_values() {
                 numbers: None,
                 mark,
                 formats: Vec::new(),
+                columns: std::sync::Arc::default(),
             },
             ..options()
         };
@@ -231,6 +232,7 @@ fn a_comma_is_read_and_written() {
             mark: DecimalMark::Comma,
             numbers: None,
             formats: Vec::new(),
+            columns: std::sync::Arc::default(),
         },
         ..options()
     };

@@ -24,7 +24,7 @@ impl Total {
         let mut numbers = std::mem::take(&mut batch.numbers[self.place]);
         for record in 0..batch.len() {
             let value = batch.field(record, self.slot).text();
-            let number = match cells.number(&value) {
+            let number = match cells.number_of(self.slot, &value) {
                 Ok(number) => number,
                 Err(NumberProblem::Not) if value.trim_ascii().is_empty() => Number::ZERO,
                 Err(problem) => {

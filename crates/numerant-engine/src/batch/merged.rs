@@ -6,7 +6,7 @@ use super::super::notice::note;
 use super::super::{Error, Notice, Summary};
 use super::FileDisposition;
 use crate::job::Job;
-use crate::ledger::{Ledger, LeftOut, OutputEntry, Reject, SourceEntry, TypedColumn};
+use crate::ledger::{Ledger, LeftOut, OutputEntry, Reject, SourceEntry, TotalFormat, TypedColumn};
 use numerant_data::value::Number;
 use numerant_format::SegmentsWritten;
 
@@ -23,6 +23,7 @@ pub(super) struct Merged {
     left_out: Vec<LeftOut>,
     rejects: Vec<Reject>,
     types: Vec<TypedColumn>,
+    total_formats: Vec<TotalFormat>,
     sums: Vec<(String, Number, Number)>,
     order: Vec<String>,
     notices: Vec<Notice>,
@@ -40,6 +41,7 @@ impl Merged {
             left_out: Vec::new(),
             rejects: Vec::new(),
             types: Vec::new(),
+            total_formats: Vec::new(),
             sums: job.total.iter().map(zero).collect(),
             order: Vec::new(),
             notices: Vec::new(),
@@ -56,6 +58,7 @@ impl Merged {
             left_out,
             rejects,
             types,
+            total_formats,
             sums,
             totals,
             segments,
@@ -94,6 +97,15 @@ impl Merged {
             column
         };
         self.types.extend(types.into_iter().map(told));
+        for format in total_formats {
+            if !self
+                .total_formats
+                .iter()
+                .any(|known| known.column == format.column)
+            {
+                self.total_formats.push(format);
+            }
+        }
         if self.order.is_empty() {
             self.order = summary.order;
         }
@@ -160,6 +172,7 @@ impl Merged {
             &self.sums,
         );
         ledger.types = self.types;
+        ledger.total_formats = self.total_formats;
         ledger.set_segments(self.segments);
         Error::balanced(&ledger)?;
         Ok(Summary {

@@ -180,7 +180,7 @@ pub fn inspect(
         let pipeline = if reader.columns() == sources.columns() {
             prepare::pipeline(&job, &sources, context)?
         } else {
-            prepare::pipeline_for(&job, reader.columns(), sources.occurrences(), context)?
+            prepare::pipeline_for(&job, reader.columns(), &sources, context)?
         };
         inspections.push(inspect_one(reader, pipeline, &job, show, context)?);
     }
@@ -397,6 +397,7 @@ pub fn values(
 ) -> Result<ValueCounts, Error> {
     let mut job = Job {
         sources: vec![source.clone()],
+        by: vec![key.clone()],
         ..job.clone()
     };
     refuse_no_formula(&mut job);
@@ -435,7 +436,7 @@ pub fn values(
             for record in 0..batch.len() {
                 text.clear();
                 let value = batch.field(record, column).text();
-                if let Err(problem) = key.part.of(&value, &cells, &mut text) {
+                if let Err(problem) = key.part.of_column(&value, column, &cells, &mut text) {
                     if job.on_error == OnError::Reject {
                         rejected += 1;
                         continue;

@@ -2,11 +2,14 @@
 
 use std::collections::HashSet;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use super::{Gathering, Job, Overflow};
 use crate::output::ExistingPolicy;
 use numerant_data::source::{Compression, SourcePath};
-use numerant_data::value::{Cells, DateFormat, DecimalMark, NumberFormat, WrittenHints};
+use numerant_data::value::{
+    Cells, ColumnType, DateFormat, DecimalMark, NumberFormat, WrittenHints,
+};
 use numerant_format::sheet::Types;
 use numerant_format::{Blanks, DocumentLanguage, Format, Ragged};
 use numerant_formats::{
@@ -590,6 +593,7 @@ impl Job {
             mark: self.decimal_mark(),
             numbers: self.number_format.clone(),
             formats: self.date_format.clone(),
+            columns: Arc::default(),
         }
     }
 
@@ -602,6 +606,7 @@ impl Job {
             mark: stated.or(comma),
             order: orders.into_iter().next(),
             language: self.locale.clone(),
+            is_for_reading: false,
         }
     }
 
@@ -822,6 +827,27 @@ impl Job {
                 Step::Where(condition) => words.extend(condition.words()),
                 Step::Keep(columns) | Step::Drop(columns) => words.extend(columns.iter().cloned()),
                 Step::Sort(columns) => words.extend(columns.iter().map(|sort| sort.column.clone())),
+            }
+        }
+        words
+    }
+
+    /// Words that could name columns whose values are read as numbers or dates.
+    pub(crate) fn columns_read(&self) -> Vec<String> {
+        let templates = self.name.iter().chain(&self.sheet);
+        let keys = templates.flat_map(|template| template.keys().into_iter().cloned());
+        let keys = self.by.iter().cloned().chain(keys).chain(self.fill.keys());
+        let keys = keys.filter(|key| key.part.reads_value());
+        let mut words: Vec<String> = keys.map(|key| key.column).collect();
+        words.extend(self.total.iter().cloned());
+        words.extend(self.case.iter().flat_map(|case| case.when.words()));
+        for step in &self.steps {
+            match step {
+                Step::Type { column, is } if *is != ColumnType::Text => words.push(column.clone()),
+                Step::Set { value, .. } => words.extend(value.words()),
+                Step::Where(condition) => words.extend(condition.words()),
+                Step::Sort(columns) => words.extend(columns.iter().map(|sort| sort.column.clone())),
+                _ => {}
             }
         }
         words

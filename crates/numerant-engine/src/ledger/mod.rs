@@ -15,7 +15,7 @@ use numerant_data::dialect::Dialect;
 use numerant_data::record::Unit;
 use numerant_data::source::plain;
 use numerant_data::tree::ValuesBeside;
-use numerant_data::value::{Number, NumberFormat};
+use numerant_data::value::{Number, NumberFormat, NumberPattern};
 use numerant_format::sheet::Odd;
 use numerant_format::{SegmentCounts, SegmentsWritten};
 
@@ -40,6 +40,9 @@ pub struct Ledger {
     /// How numbers are written in the sources, by an example.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub number_format: Option<NumberFormat>,
+    /// How the numbers of totals are written in their columns, where that was detected.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub total_formats: Vec<TotalFormat>,
     /// The job that was run, with the keys of job files that are not as usual.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub job: Option<serde_json::Map<String, serde_json::Value>>,
@@ -144,6 +147,16 @@ pub struct TypedColumn {
     /// Two ways to read it, of which none was chosen.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ambiguous: Option<Ambiguous>,
+}
+
+/// How the numbers of a total are written in its column.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct TotalFormat {
+    /// The column.
+    pub column: String,
+    /// How its numbers are written.
+    pub format: NumberPattern,
 }
 
 /// Two ways to read a column, as number formats.
@@ -323,6 +336,7 @@ impl Ledger {
             new_folder: false,
             decimal_comma: false,
             number_format: None,
+            total_formats: Vec::new(),
             job: None,
             dialect: None,
             sources,

@@ -70,7 +70,7 @@ impl Producer {
         let mut pipeline = prepare::pipeline_for(
             &self.plan.job,
             reader.columns(),
-            self.inputs.occurrences(),
+            &self.inputs,
             &self.context,
         )?;
         pipeline
@@ -371,7 +371,8 @@ impl Producer {
                 None => (0..header.width()).map(text).collect(),
             }
         });
-        let commas = self.pipeline.cells().mark == DecimalMark::Comma;
+        let cells = self.pipeline.cells();
+        let commas = cells.mark == DecimalMark::Comma;
         let header = header.map(|header| {
             let texts = header.into_iter().zip(&put);
             texts

@@ -6,9 +6,9 @@ use super::super::addresses::{Disposition, FilledCopy, NamesChanged};
 use super::super::suspects::similar_keys;
 use super::super::{Error, Notice};
 use super::Producer;
-use crate::ledger::{LeftOut, LeftOutReason, SourceEntry};
+use crate::ledger::{LeftOut, LeftOutReason, SourceEntry, TotalFormat};
 use numerant_data::dialect::Dialect;
-use numerant_data::value::Number;
+use numerant_data::value::{Number, WrittenFormat};
 use numerant_format::Format;
 use numerant_naming::Part;
 use numerant_steps::{CASE_COLUMN, LeftOutStep, StepError, UnknownRecords};
@@ -32,6 +32,8 @@ pub(crate) struct Produced {
     pub(crate) left_out: Vec<LeftOut>,
     /// Columns that were summed up, with their sums over what was read and what was rejected.
     pub(crate) totals: Vec<(String, Number, Number)>,
+    /// How the numbers of totals are written, where that was detected.
+    pub(crate) total_formats: Vec<TotalFormat>,
     /// Copies of a template that is filled.
     pub(crate) copies: Vec<FilledCopy>,
 }
@@ -172,6 +174,27 @@ impl Producer {
         if !unused.is_empty() {
             self.notices.push(Notice::UnusedCases(unused));
         }
+        let layout = self.pipeline.layout();
+        let total_formats = self.plan.job.total.iter().filter_map(|name| {
+            let column = layout.find(name).ok()?;
+            match self.pipeline.cells().written(column.slot)? {
+                WrittenFormat::Number(format) => Some(TotalFormat {
+                    column: name.clone(),
+                    format: format.clone(),
+                }),
+                WrittenFormat::Moment(_) => None,
+            }
+        });
+        let total_formats = total_formats.collect();
+        let written = self.inputs.written();
+        let job = &self.plan.job;
+        let is_stated =
+            job.decimal_comma || job.number_format.is_some() || !job.date_format.is_empty();
+        if !written.is_empty() && !is_stated {
+            let columns = written.iter();
+            let columns = columns.map(|(name, format)| (name.clone(), format.code()));
+            self.notices.push(Notice::ReadAs(columns.collect()));
+        }
         let totals = self
             .pipeline
             .totals()
@@ -195,6 +218,7 @@ impl Producer {
             sums,
             left_out,
             totals,
+            total_formats,
             copies: named.copies,
         })
     }

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use super::super::{Context, Error};
-use crate::ledger::{FileDigest, LEDGER_FORM, Ledger, OutputEntry, Totals};
+use crate::ledger::{FileDigest, LEDGER_FORM, Ledger, OutputEntry, TotalFormat, Totals};
 use numerant_data::record::Batch;
 use numerant_data::source::{Input, Member, ReadProblem, SourcePath, members};
 use numerant_data::value::{Cells, DecimalMark, Number};
@@ -347,6 +347,7 @@ fn contents(
             DecimalMark::Point
         },
         numbers: ledger.number_format.clone(),
+        columns: std::sync::Arc::default(),
         ..Cells::default()
     };
     let input = Input::open(file)?;
@@ -356,6 +357,14 @@ fn contents(
         .iter()
         .map(|sum| reader.columns().find(&sum.column).ok())
         .collect();
+    let formats: Vec<Option<&TotalFormat>> = ledger
+        .sums
+        .iter()
+        .map(|sum| {
+            let mut formats = ledger.total_formats.iter();
+            formats.find(|format| format.column == sum.column)
+        })
+        .collect();
     let mut sums: Vec<Option<Number>> = places
         .iter()
         .map(|place| place.map(|_| Number::ZERO))
@@ -364,14 +373,18 @@ fn contents(
     let mut batch = Batch::default();
     while reader.next_batch(&mut batch)? {
         records += batch.len() as u64;
-        for (place, sum) in places.iter().zip(&mut sums) {
+        for ((place, format), sum) in places.iter().zip(&formats).zip(&mut sums) {
             let Some(place) = place else { continue };
             for record in 0..batch.len() {
                 let value = batch.field(record, *place).text();
                 if value.trim_ascii().is_empty() {
                     continue;
                 }
-                let number = cells.number(&value).ok();
+                let written = format.as_ref().and_then(|format| {
+                    let text = std::str::from_utf8(&value).ok()?;
+                    format.format.value(text)
+                });
+                let number = written.or_else(|| cells.number(&value).ok());
                 *sum = sum
                     .zip(number)
                     .and_then(|(sum, number)| sum.plus(number).ok());

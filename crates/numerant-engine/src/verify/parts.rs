@@ -413,8 +413,7 @@ impl Compared {
                 Ok(Some(pipeline.clone()))
             }
             Some(_) => {
-                let occurrences = self.sources.occurrences();
-                prepare::pipeline_for(&self.job, reader.columns(), occurrences, context).map(Some)
+                prepare::pipeline_for(&self.job, reader.columns(), &self.sources, context).map(Some)
             }
         }
     }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use super::cell::{Cell, CellFormat, Class, Look, serial_of};
-use super::number_format::Spelling;
+use super::number_format::{Moments, Shown, Spelling};
 use super::write::KeptFormat;
 use numerant_data::value::{
     ColumnType, WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome,
@@ -156,6 +156,17 @@ impl ColumnTally {
         (self.padded <= least).then_some(CellFormat::AtLeast(least))
     }
 
+    /// The number format by which all values of a declared column are written.
+    fn declared_format(&self, declared: Option<ColumnType>) -> Option<CellFormat> {
+        declared?;
+        match self.written() {
+            WrittenOutcome::All(format) if !format.is_plain() => {
+                Some(CellFormat::Custom(format.code().into()))
+            }
+            _ => None,
+        }
+    }
+
     /// How the column is written.
     pub fn plan(&self, types: Types, stored: bool, declared: Option<ColumnType>) -> Plan {
         let values = self.counts.iter().sum::<u64>() - self.count(Class::Blank);
@@ -171,6 +182,9 @@ impl ColumnTally {
             counted == values
         };
         if all(&[Class::Integer, Class::Decimal]) {
+            if let Some(format) = self.declared_format(declared) {
+                return Plan::Number(format);
+            }
             // Of what is declared a number the value counts, and not how many noughts it ends with.
             let most = self.scales.map_or(0, |(_, most)| most);
             let declared = declared.map(|_| CellFormat::Fixed(most));
@@ -189,6 +203,11 @@ impl ColumnTally {
             return self.format.clone().map_or(Plan::Text, Plan::Boolean);
         }
         let moments = [Class::Date, Class::Datetime, Class::Time];
+        if moments.iter().any(|class| all(&[*class]))
+            && let Some(format) = self.declared_format(declared)
+        {
+            return Plan::Moment(format);
+        }
         if moments.iter().any(|class| all(&[*class])) && self.odd.is_none() {
             return self.format.clone().map_or(Plan::Text, Plan::Moment);
         }
@@ -352,6 +371,11 @@ impl Plan {
             Self::Text => "text",
             Self::Number(CellFormat::General | CellFormat::AtLeast(_) | CellFormat::Fixed(_))
             | Self::Number(_) => "number",
+            Self::Moment(CellFormat::Custom(code)) => match Shown::of(code) {
+                Shown::Moment(Moments { time: false, .. }) => "date",
+                Shown::Moment(Moments { date: false, .. }) => "time",
+                _ => "datetime",
+            },
             Self::Moment(CellFormat::Date) => "date",
             Self::Moment(CellFormat::Time { .. }) => "time",
             Self::Moment(_) => "datetime",

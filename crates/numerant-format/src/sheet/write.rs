@@ -13,7 +13,7 @@ use super::typing::{ColumnTally, Plan};
 use crate::column::is_json_number;
 use crate::{ControlCharacters, EncodeError};
 use numerant_data::record::Batch;
-use numerant_data::value::{Cells, ColumnType, DecimalMark, Moment, Number, WrittenHints};
+use numerant_data::value::{Cells, ColumnType, DecimalMark, Number, WrittenHints};
 use numerant_markup::is_allowed;
 
 /// How much a sheet of a format has room for.
@@ -121,13 +121,15 @@ impl Spooler {
             }
             let mut canonical = None;
             if let Some(declared) = column.declared {
-                (look, canonical) = declared_look(value, declared, &self.cells, look);
+                (look, canonical) = declared_look(value, column.slot, declared, &self.cells, look);
+            }
+            if !column.stored && !value.is_empty() {
+                tally.add_written(&Look::at(value, false), value, &self.hints, || {
+                    batch.line(record)
+                });
             }
             let value = canonical.as_deref().unwrap_or(value);
             tally.add(&look, value, || batch.line(record));
-            if !column.stored && column.declared.is_none() {
-                tally.add_written(&look, value, &self.hints, || batch.line(record));
-            }
             let format = column.formatted_as.map_or(0, |slot| {
                 let place = usize::from(batch.tag(record, slot).number_format());
                 place
@@ -231,6 +233,7 @@ fn push_value(value: &[u8], out: &mut Vec<u8>) {
 /// A value of a declared type as a cell can have it, and what it is then.
 pub(crate) fn declared_look(
     value: &[u8],
+    slot: usize,
     declared: ColumnType,
     cells: &Cells,
     look: Look,
@@ -248,14 +251,14 @@ pub(crate) fn declared_look(
             } else {
                 DecimalMark::Point
             };
-            Number::read(value, mark)
-                .ok()
-                .map(|number| number.to_string())
+            let written = cells.written(slot).map(|_| cells.number_of(slot, value));
+            let number = written.unwrap_or_else(|| Number::read(value, mark));
+            number.ok().map(|number| number.to_string())
         }
         ColumnType::Date | ColumnType::Datetime => {
             let moment = match look.class {
                 Class::Date | Class::Datetime => return (look, None),
-                _ => Moment::parse(value, &cells.formats),
+                _ => cells.moment_of(slot, value),
             };
             moment.map(|moment| moment.to_string())
         }

@@ -277,7 +277,7 @@ impl Router {
             let mut text = String::new();
             let value = batch.field(record, *column).value(&mut scratch);
             key.part
-                .of(value, cells, &mut text)
+                .of_column(value, *column, cells, &mut text)
                 .map_err(|problem| RouteError {
                     record,
                     column: key.column.clone(),

@@ -1,5 +1,7 @@
 //! From the steps of a job to a pipeline: columns are found, expressions checked, tables read.
 
+use std::sync::Arc;
+
 use super::{Operation, Pipeline, PipelineOptions};
 use crate::case::{CASE_COLUMN, Case, Cases};
 use crate::declare::Declare;
@@ -15,7 +17,22 @@ use crate::total::Total;
 use crate::unknown::UnknownTally;
 use crate::{Step, drop, keep, rename};
 use numerant_data::record::Columns;
-use numerant_data::value::Number;
+use numerant_data::value::{Cells, Number, WrittenFormat};
+
+/// How columns are written, by their places.
+fn columns_written(
+    written: &[(String, WrittenFormat)],
+    columns: &Columns,
+) -> Arc<[Option<WrittenFormat>]> {
+    if written.is_empty() {
+        return Arc::default();
+    }
+    let of = |name: &String| {
+        let known = written.iter().find(|(known, _)| known == name);
+        known.map(|(_, format)| format.clone())
+    };
+    columns.names().iter().map(of).collect()
+}
 
 impl Pipeline {
     /// Makes the steps ready for records of these columns. Tables are read here.
@@ -32,7 +49,10 @@ impl Pipeline {
             layout: Layout::of_source(columns),
             operations: Vec::new(),
             sort: Vec::new(),
-            cells: options.cells,
+            cells: Cells {
+                columns: columns_written(&options.written, columns),
+                ..options.cells
+            },
             on_error: options.on_error,
             computed: 0,
             occurrences: options.occurrences,

@@ -26,7 +26,7 @@ use super::total::Total;
 use super::unknown::UnknownRecords;
 use numerant_data::record::{At, Batch, RejectedRecord};
 use numerant_data::tree::Occurrences;
-use numerant_data::value::{Cells, Number, Size};
+use numerant_data::value::{Cells, Number, Size, WrittenFormat};
 
 /// What to do with a record for which a step fails.
 #[derive(
@@ -46,6 +46,8 @@ pub enum OnError {
 pub struct PipelineOptions {
     /// How cells are read.
     pub cells: Cells,
+    /// How the values of columns are written, by name, where that was detected.
+    pub written: Vec<(String, WrittenFormat)>,
     /// What to do with records for which a step fails.
     pub on_error: OnError,
     /// How columns are named that are occurrences of one value, of which a condition has to hold for any.
@@ -71,6 +73,7 @@ impl PipelineOptions {
     pub fn new(open: OpenTable) -> Self {
         Self {
             cells: Cells::default(),
+            written: Vec::new(),
             on_error: OnError::default(),
             occurrences: None,
             cases: Vec::new(),

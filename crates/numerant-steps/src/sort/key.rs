@@ -42,6 +42,17 @@ pub(super) fn sorted<'v>(value: &'v [u8], key: &SortKey, cells: &Cells) -> Sorte
         Type::Moment => (false, true),
         _ => (true, true),
     };
+    if let Some(format) = cells.written(key.slot)
+        && let Ok(text) = std::str::from_utf8(value)
+    {
+        if let Some(number) = format.value(text).filter(|_| numbers) {
+            return Sorted::Number(number);
+        }
+        if let Some(moment) = cells.moment_of(key.slot, value).filter(|_| moments) {
+            let (seconds, nanoseconds) = moment.since_year_0();
+            return Sorted::Moment(seconds, nanoseconds);
+        }
+    }
     // No number is written like `2026-03-05`, and most dates are.
     let is_iso = value.len() >= 10 && value[4] == b'-' && value[..4].iter().all(u8::is_ascii_digit);
     if numbers && !(is_iso && moments) {

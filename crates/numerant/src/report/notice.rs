@@ -403,6 +403,17 @@ pub(super) fn text(notice: &Notice) -> String {
             )
         }
         Notice::Extracted { path, what } => format!("{path}: {}", extracted(what).join("; ")),
+        Notice::ReadAs(columns) => {
+            let shown = columns.iter().take(SHOWN);
+            let shown: Vec<String> = shown
+                .map(|(column, format)| format!("'{column}' as {format}"))
+                .collect();
+            let more = if columns.len() > SHOWN { ", …" } else { "" };
+            format!(
+                "values are read as their column is written: {}{more}",
+                shown.join(", ")
+            )
+        }
         Notice::KeptText(columns) => {
             let shown: Vec<String> = columns
                 .iter()

@@ -2,6 +2,8 @@
 
 use std::fmt::Write;
 
+use serde::{Deserialize, Serialize};
+
 use super::super::Number;
 
 /// Digits that every double holds, and so every cell.
@@ -31,7 +33,8 @@ const CODES: [&str; 38] = [
 ];
 
 /// How a negative number is marked.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Negative {
     /// `-$5`.
     Before,
@@ -44,7 +47,8 @@ pub enum Negative {
 }
 
 /// How the numbers of a column are written.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub struct NumberPattern {
     /// What stands before the fraction: `.` or `,`.
     pub mark: char,
@@ -195,12 +199,11 @@ impl NumberPattern {
         self.suffix.ends_with('%')
     }
 
-    /// Whether a number taken apart is written so.
+    /// Whether a number taken apart is written so, whatever digits its fraction has.
     pub(super) fn fits(&self, parts: &Parts<'_>) -> bool {
         let is_grouped = parts.group.is_some();
         parts.prefix == self.prefix
             && parts.suffix == self.suffix
-            && parts.fraction.len() == usize::from(self.places)
             && parts
                 .negative
                 .is_none_or(|negative| negative == self.negative)
@@ -211,11 +214,15 @@ impl NumberPattern {
     /// The number that a text is; `None` if it is not written so.
     pub fn read(&self, text: &str) -> Option<Number> {
         let parts = Parts::of(text, self.mark)?;
-        if self.fits(&parts) {
-            parts.number()
-        } else {
-            None
-        }
+        let has_places = parts.fraction.len() == usize::from(self.places);
+        (has_places && self.fits(&parts)).then(|| parts.number())?
+    }
+
+    /// The number that a text is that is written so, but for the digits of its fraction; `None` if it is
+    /// not.
+    pub fn value(&self, text: &str) -> Option<Number> {
+        let parts = Parts::of(text, self.mark)?;
+        self.fits(&parts).then(|| parts.number())?
     }
 
     /// Writes a number; `None` if the pattern has no room for all its digits.

@@ -24,6 +24,8 @@ pub struct WrittenHints {
     pub order: Option<DateOrder>,
     /// The language of months, besides English.
     pub language: Option<Language>,
+    /// Values are only read, and not written again: numbers may have any digits behind the mark.
+    pub is_for_reading: bool,
 }
 
 impl WrittenFormat {
@@ -35,10 +37,34 @@ impl WrittenFormat {
         }
     }
 
+    /// Whether its values are read like this without anything being detected: plain numbers, and dates after
+    /// ISO 8601.
+    pub fn is_plain(&self) -> bool {
+        match self {
+            Self::Number(pattern) => {
+                let is_bare = pattern.prefix.is_empty() && pattern.suffix.is_empty();
+                let is_point = pattern.mark == '.' || pattern.places == 0;
+                is_bare
+                    && is_point
+                    && pattern.group.is_none()
+                    && pattern.negative == Negative::Before
+            }
+            Self::Moment(pattern) => pattern.code().starts_with("yyyy-mm-dd"),
+        }
+    }
+
     /// The number that a text is, if the column holds numbers.
     pub fn number(&self, text: &str) -> Option<Number> {
         match self {
             Self::Number(pattern) => pattern.read(text),
+            Self::Moment(_) => None,
+        }
+    }
+
+    /// The number that a text is whose fraction may have any digits, if the column holds numbers.
+    pub fn value(&self, text: &str) -> Option<Number> {
+        match self {
+            Self::Number(pattern) => pattern.value(text),
             Self::Moment(_) => None,
         }
     }
@@ -160,7 +186,7 @@ impl WrittenTally {
         }
         let mut any = false;
         for candidate in &mut self.candidates {
-            if candidate.takes(value) {
+            if candidate.takes(value, self.hints.is_for_reading) {
                 candidate.fits += count;
                 any = true;
             } else {
@@ -300,7 +326,7 @@ impl WrittenTally {
 
 impl Candidate {
     /// Whether a value has this format, which it may settle further.
-    fn takes(&mut self, value: &str) -> bool {
+    fn takes(&mut self, value: &str, any_places: bool) -> bool {
         let pattern = match &mut self.format {
             WrittenFormat::Moment(pattern) => return pattern.read(value).is_some(),
             WrittenFormat::Number(pattern) => pattern,
@@ -320,7 +346,8 @@ impl Candidate {
             settled.negative = true;
             wanted.negative = negative;
         }
-        let fits = wanted.fits(&parts);
+        let has_places = any_places || parts.fraction.len() == usize::from(wanted.places);
+        let fits = has_places && wanted.fits(&parts);
         if fits {
             *pattern = wanted;
             self.settled = settled;
@@ -438,6 +465,7 @@ mod tests {
             order: Some(DateOrder::DayMonthYear),
             mark: Some(DecimalMark::Comma),
             language: None,
+            is_for_reading: false,
         };
         let WrittenOutcome::All(format) = outcome(&["3/4/2026"], hints.clone()) else {
             panic!("a date");
@@ -450,6 +478,22 @@ mod tests {
             format.number("1,234").map(|n| n.to_string()).as_deref(),
             Some("1.234")
         );
+    }
+
+    #[test]
+    fn what_is_only_read_may_have_any_digits() {
+        let hints = WrittenHints {
+            is_for_reading: true,
+            ..WrittenHints::default()
+        };
+        let values = ["$1,000", "$2,500.50", "($7)"];
+        let WrittenOutcome::All(format) = outcome(&values, hints) else {
+            panic!("a number");
+        };
+        let read = |text| format.value(text).map(|number| number.to_string());
+        assert_eq!(read("$2,500.50").as_deref(), Some("2500.50"));
+        assert_eq!(read("($1,000.125)").as_deref(), Some("-1000.125"));
+        assert_eq!(read("€5"), None);
     }
 
     proptest::proptest! {

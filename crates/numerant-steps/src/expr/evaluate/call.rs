@@ -6,13 +6,18 @@ use std::cmp::Ordering;
 use super::{Evaluated, Row, compare};
 use crate::expr::error::EvalError;
 use crate::expr::interval::Unit;
-use crate::expr::node::{Function, Node, Reading, Target, Value};
+use crate::expr::node::{Column, Function, Node, Reading, Target, Value};
 use crate::expr::text;
 use crate::expr::text::Side;
 use numerant_data::value::{Moment, Number};
 
 impl<'r> Row<'r> {
-    pub(super) fn cast<'a>(&self, value: &Value<'a>, target: Target) -> Evaluated<'a> {
+    pub(super) fn cast<'a>(
+        &self,
+        value: &Value<'a>,
+        column: Option<&Column>,
+        target: Target,
+    ) -> Evaluated<'a> {
         let as_text = || match value {
             Value::Text(text) => text.clone(),
             other => Cow::Owned(other.to_text().into_bytes()),
@@ -38,7 +43,7 @@ impl<'r> Row<'r> {
                 }
             }
             Target::Decimal(size) => {
-                let Value::Number(number) = self.as_number(value)? else {
+                let Value::Number(number) = self.as_number(value, column)? else {
                     return Ok(Value::Null);
                 };
                 let Some((digits, scale)) = size else {
@@ -55,7 +60,7 @@ impl<'r> Row<'r> {
                 })?)
             }
             Target::Integer => {
-                let Value::Number(number) = self.as_number(value)? else {
+                let Value::Number(number) = self.as_number(value, column)? else {
                     return Ok(Value::Null);
                 };
                 let units = number.whole().ok_or_else(|| EvalError::Inexact {
@@ -68,7 +73,7 @@ impl<'r> Row<'r> {
             Target::Date | Target::Timestamp => {
                 let moment = match value {
                     Value::Moment(moment) => Value::Moment(*moment),
-                    Value::Text(text) => self.read(text, Reading::Moment, None, false)?,
+                    Value::Text(text) => self.read(text, Reading::Moment, column)?,
                     _ => Value::Null,
                 };
                 let Value::Moment(moment) = moment else {
@@ -81,17 +86,21 @@ impl<'r> Row<'r> {
                 })
             }
             Target::Boolean => match value {
-                Value::Text(text) => self.read(text, Reading::Boolean, None, false)?,
+                Value::Text(text) => self.read(text, Reading::Boolean, column)?,
                 Value::Boolean(value) => Value::Boolean(*value),
                 _ => Value::Null,
             },
         })
     }
 
-    pub(super) fn as_number(&self, value: &Value<'_>) -> Evaluated<'static> {
+    pub(super) fn as_number(
+        &self,
+        value: &Value<'_>,
+        column: Option<&Column>,
+    ) -> Evaluated<'static> {
         match value {
             Value::Number(number) => Ok(Value::Number(*number)),
-            Value::Text(text) => self.read(text, Reading::Number, None, false),
+            Value::Text(text) => self.read(text, Reading::Number, column),
             Value::Boolean(_) | Value::Moment(_) | Value::Interval(_) | Value::Null => {
                 Ok(Value::Null)
             }

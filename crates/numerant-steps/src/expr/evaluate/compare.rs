@@ -222,6 +222,10 @@ impl Row<'_> {
         }
         match is_computed(node) {
             true => Number::read(cell, self.cells.mark).ok(),
+            false if self.is_written(node) => {
+                let slot = slot_of(node).unwrap_or(usize::MAX);
+                self.cells.number_of(slot, cell).ok()
+            }
             // Most texts show at once that they are none.
             false if self.cells.numbers.is_none() && !cell.first().is_some_and(plausible) => None,
             false => self.cells.number(cell).ok(),
@@ -232,8 +236,14 @@ impl Row<'_> {
         if is_computed(node) {
             Moment::parse(cell.trim_ascii(), &[])
         } else {
-            self.cells.moment(cell)
+            let slot = slot_of(node).unwrap_or(usize::MAX);
+            self.cells.moment_of(slot, cell)
         }
+    }
+
+    /// Whether it was detected how the column is written that a node names.
+    fn is_written(&self, node: &Node) -> bool {
+        slot_of(node).is_some_and(|slot| self.cells.written(slot).is_some())
     }
 
     fn is_typed(&self, node: &Node, cell: &[u8]) -> bool {
@@ -264,6 +274,14 @@ impl Row<'_> {
 fn column_of(node: &Node) -> Option<String> {
     match node {
         Node::Column(column) => Some(column.name.clone()),
+        _ => None,
+    }
+}
+
+/// The place in batches of the column that a node names.
+fn slot_of(node: &Node) -> Option<usize> {
+    match node {
+        Node::Column(column) => Some(column.slot),
         _ => None,
     }
 }

@@ -16,7 +16,7 @@ use super::node::{Column, Node, Operation, Reading, Value};
 use super::text;
 use super::types::Type;
 use numerant_data::record::Batch;
-use numerant_data::value::{Cells, DecimalMark, Moment, Number};
+use numerant_data::value::{Cells, DecimalMark, Moment, Number, NumberProblem};
 
 /// An expression that was checked and can be evaluated.
 #[derive(Clone, Debug)]
@@ -278,6 +278,7 @@ impl<'r> Row<'r> {
                 };
                 let field = self.batch.field(self.record, slot);
                 if self.cells.mark == DecimalMark::Point
+                    && self.cells.written(column.slot).is_none()
                     && let Some(number) = Number::parse(field.raw())
                 {
                     return Ok(Some(number));
@@ -316,7 +317,7 @@ impl<'r> Row<'r> {
             Node::Read(node, reading) => {
                 let value = self.value(node)?;
                 match value {
-                    Value::Text(text) => self.read(&text, *reading, None, false)?,
+                    Value::Text(text) => self.read(&text, *reading, as_column(node))?,
                     other => other,
                 }
             }
@@ -464,7 +465,7 @@ impl<'r> Row<'r> {
             Node::ExtremeCell(wanted, nodes) => self.extreme(*wanted, nodes)?,
             Node::Cast(node, target) => match self.value(node)? {
                 Value::Null => Value::Null,
-                value => self.cast(&value, *target)?,
+                value => self.cast(&value, as_column(node), *target)?,
             },
             Node::Call(function, arguments) => self.call(*function, arguments)?,
             Node::Constant(_)
@@ -488,45 +489,33 @@ impl<'r> Row<'r> {
         }
         match column.reading {
             Reading::Text => Ok(Value::Text(text)),
-            reading => self.read(&text, reading, Some(&column.name), column.computed),
+            reading => self.read(&text, reading, Some(column)),
         }
     }
 
     /// Takes a text for something else.
     #[inline]
-    fn read(
-        &self,
-        text: &[u8],
-        reading: Reading,
-        column: Option<&str>,
-        computed: bool,
-    ) -> Evaluated<'static> {
+    fn read(&self, text: &[u8], reading: Reading, column: Option<&Column>) -> Evaluated<'static> {
+        let name = || column.map(|column| column.name.clone());
         match reading {
             Reading::Text => Ok(Value::Text(Cow::Owned(text.to_vec()))),
-            Reading::Number => match self.cells.number(text) {
+            Reading::Number => match self.number_in(column, text) {
                 Ok(number) => Ok(Value::Number(number)),
                 Err(_) if text.trim_ascii().is_empty() => Ok(Value::Null),
                 Err(problem) => Err(Box::new(EvalError::Number {
-                    column: column.map(str::to_owned),
+                    column: name(),
                     value: text::shown(text),
                     problem,
                 })),
             },
-            Reading::Moment => {
-                let formats = if computed {
-                    &[]
-                } else {
-                    self.cells.formats.as_slice()
-                };
-                match Moment::parse(text.trim_ascii(), formats) {
-                    Some(moment) => Ok(Value::Moment(moment)),
-                    None if text.trim_ascii().is_empty() => Ok(Value::Null),
-                    None => Err(Box::new(EvalError::Date {
-                        column: column.map(str::to_owned),
-                        value: text::shown(text),
-                    })),
-                }
-            }
+            Reading::Moment => match self.moment_in(column, text) {
+                Some(moment) => Ok(Value::Moment(moment)),
+                None if text.trim_ascii().is_empty() => Ok(Value::Null),
+                None => Err(Box::new(EvalError::Date {
+                    column: name(),
+                    value: text::shown(text),
+                })),
+            },
             Reading::Boolean => {
                 let trimmed = text.trim_ascii();
                 if trimmed.eq_ignore_ascii_case(b"true") {
@@ -537,11 +526,30 @@ impl<'r> Row<'r> {
                     Ok(Value::Null)
                 } else {
                     Err(Box::new(EvalError::Boolean {
-                        column: column.map(str::to_owned),
+                        column: name(),
                         value: text::shown(text),
                     }))
                 }
             }
+        }
+    }
+
+    /// The number that a cell holds, in the way of its column.
+    #[inline]
+    fn number_in(&self, column: Option<&Column>, text: &[u8]) -> Result<Number, NumberProblem> {
+        match column {
+            Some(column) => self.cells.number_of(column.slot, text),
+            None => self.cells.number(text),
+        }
+    }
+
+    /// The date that a cell holds, in the way of its column.
+    #[inline]
+    fn moment_in(&self, column: Option<&Column>, text: &[u8]) -> Option<Moment> {
+        match column {
+            Some(column) if column.computed => Moment::parse(text.trim_ascii(), &[]),
+            Some(column) => self.cells.moment_of(column.slot, text),
+            None => self.cells.moment(text),
         }
     }
 
@@ -610,6 +618,14 @@ pub(super) fn compare(one: &Value<'_>, other: &Value<'_>) -> Option<Ordering> {
         (Value::Moment(one), Value::Moment(other)) => Some(one.compare(*other)),
         (Value::Boolean(one), Value::Boolean(other)) => Some(one.cmp(other)),
         (Value::Interval(one), Value::Interval(other)) => one.compare(*other),
+        _ => None,
+    }
+}
+
+/// The column that a node is.
+pub(super) fn as_column(node: &Node) -> Option<&Column> {
+    match node {
+        Node::Column(column) => Some(column),
         _ => None,
     }
 }

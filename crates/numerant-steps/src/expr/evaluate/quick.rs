@@ -93,7 +93,9 @@ impl Row<'_> {
     pub(super) fn quick(&self, node: &Node) -> Option<Quick> {
         match node {
             Node::Column(column)
-                if column.reading == Reading::Number && self.cells.mark == DecimalMark::Point =>
+                if column.reading == Reading::Number
+                    && self.cells.mark == DecimalMark::Point
+                    && self.cells.written(column.slot).is_none() =>
             {
                 Quick::parse(self.batch.field(self.record, self.slot(column)?).raw())
             }
