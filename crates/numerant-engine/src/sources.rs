@@ -24,6 +24,9 @@ use numerant_formats::open;
 /// Names that an error keeps to list.
 const LISTED: usize = 1000;
 
+/// The name of a source column that has whole paths.
+const PATH_COLUMN: &str = "path";
+
 /// Bytes that a source takes that is open and is not being read yet.
 const KEPT_OPEN: usize = 512 << 10;
 
@@ -169,7 +172,8 @@ fn layouts(files: &[PathBuf]) -> Result<Vec<String>, Error> {
 
 /// What each source is called: its path below the folder that all have in common, without its
 /// extension unless that is what tells two of them apart.
-fn labels(sources: &[SourcePath]) -> Vec<String> {
+/// Where whole paths are wanted they have their extension in any case.
+fn labels(sources: &[SourcePath], are_paths: bool) -> Vec<String> {
     let shared = common_folder(sources);
     let label = |source: &SourcePath, whole: bool| {
         let folder = source.parent();
@@ -185,7 +189,7 @@ fn labels(sources: &[SourcePath]) -> Vec<String> {
     };
     let short: Vec<String> = sources.iter().map(|source| label(source, false)).collect();
     let mut known = HashSet::new();
-    if short.iter().all(|label| known.insert(label)) {
+    if !are_paths && short.iter().all(|label| known.insert(label)) {
         short
     } else {
         sources.iter().map(|source| label(source, true)).collect()
@@ -208,7 +212,7 @@ impl Sources {
             columns: Columns::default(),
             together: None,
             labels: match job.source_column {
-                Some(_) => labels(&job.sources),
+                Some(ref column) => labels(&job.sources, column == PATH_COLUMN),
                 None => Vec::new(),
             },
             names_sheets: false,

@@ -39,6 +39,8 @@ pub enum Part {
     Upper,
     /// In lower case, with one hyphen for all that is no letter and no digit.
     Slug,
+    /// The whole value, a path whose slashes stand between folders.
+    Folders,
     /// Filled with zeros in front to this many characters.
     Width(usize),
 }
@@ -57,7 +59,7 @@ fn did_you_mean(nearest: Option<&str>) -> String {
     match nearest {
         Some(nearest) => format!("; did you mean '{nearest}'?"),
         None => "; parts are year, quarter, month, week, day, weekday, hour, first N, band N, \
-                 lower, upper, slug, a width such as 03, or a date pattern such as %Y-%m"
+                 lower, upper, slug, folders, a width such as 03, or a date pattern such as %Y-%m"
             .to_owned(),
     }
 }
@@ -115,6 +117,7 @@ impl std::str::FromStr for Part {
             ("lower", None) => Some(Self::Lower),
             ("upper", None) => Some(Self::Upper),
             ("slug", None) => Some(Self::Slug),
+            ("folders", None) => Some(Self::Folders),
             ("first", Some(count)) => count
                 .parse()
                 .ok()
@@ -170,6 +173,7 @@ impl fmt::Display for Part {
             Self::Lower => f.write_str("lower"),
             Self::Upper => f.write_str("upper"),
             Self::Slug => f.write_str("slug"),
+            Self::Folders => f.write_str("folders"),
             Self::Width(width) => write!(f, "0{width}"),
         }
     }
@@ -180,7 +184,13 @@ impl Part {
     pub fn reads_value(&self) -> bool {
         !matches!(
             self,
-            Self::Whole | Self::First(_) | Self::Lower | Self::Upper | Self::Slug | Self::Width(_)
+            Self::Whole
+                | Self::First(_)
+                | Self::Lower
+                | Self::Upper
+                | Self::Slug
+                | Self::Folders
+                | Self::Width(_)
         )
     }
 
@@ -217,7 +227,7 @@ impl Part {
         };
         // Writing to a String cannot fail.
         let _ = match self {
-            Self::Whole => out.write_str(&text),
+            Self::Whole | Self::Folders => out.write_str(&text),
             Self::Year => write!(out, "{:04}", moment()?.date.year()),
             Self::Quarter => {
                 let date = moment()?.date;

@@ -336,6 +336,9 @@ impl Template {
             return (named && !extension.is_empty()).then(|| extension.to_lowercase());
         }
         match pieces {
+            [.., Piece::Column(key)] if ends.is_empty() && key.part == Part::Folders => {
+                Some(source_extension.to_owned()).filter(|extension| !extension.is_empty())
+            }
             [.., Piece::Literal(dot), Piece::Run(RunField::Extension, _)]
                 if ends.is_empty() && dot.ends_with('.') =>
             {
@@ -362,23 +365,49 @@ impl Template {
         blank: &str,
     ) -> SafeSegment {
         let mut path = SafeSegment::default();
-        for pieces in &self.segments {
-            let mut segment = Segment::default();
-            for piece in pieces {
-                match piece {
-                    Piece::Literal(literal) => segment.literal(literal),
-                    Piece::Column(key) => segment.value(value(key), blank),
-                    Piece::Run(field, part) => segment.value(&run.text(*field, part), blank),
-                }
-            }
+        let mut is_changed = false;
+        let mut add = |segment: Segment| {
             let safe = segment.finish();
             if !path.text.is_empty() {
                 path.text.push('/');
             }
             path.text.push_str(&safe.text);
             path.changed |= safe.changed;
+        };
+        for pieces in &self.segments {
+            let mut segment = Segment::default();
+            for piece in pieces {
+                match piece {
+                    Piece::Literal(literal) => segment.literal(literal),
+                    Piece::Column(key) if key.part == Part::Folders => {
+                        let whole = value(key);
+                        let as_it_is = folders(whole).collect::<Vec<_>>().join("/") == whole;
+                        is_changed |= !as_it_is && !whole.trim().is_empty();
+                        let mut names = folders(whole).peekable();
+                        if names.peek().is_none() {
+                            segment.value("", blank);
+                        }
+                        while let Some(name) = names.next() {
+                            segment.value(name, blank);
+                            if names.peek().is_some() {
+                                add(std::mem::take(&mut segment));
+                            }
+                        }
+                    }
+                    Piece::Column(key) => segment.value(value(key), blank),
+                    Piece::Run(field, part) => segment.value(&run.text(*field, part), blank),
+                }
+            }
+            add(segment);
         }
+        path.changed |= is_changed;
         path
+    }
+
+    /// Whether the paths end with what a record holds as a path, which may have an extension.
+    pub fn ends_with_path(&self) -> bool {
+        let last = self.segments.last().and_then(|pieces| pieces.last());
+        matches!(last, Some(Piece::Column(key)) if key.part == Part::Folders)
     }
 
     /// The text for one output, as it stands: for what need not be a path.
@@ -412,6 +441,13 @@ impl Template {
         .iter()
         .any(|field| self.names(*field))
     }
+}
+
+/// The names in a path that a record holds, between slashes of both kinds. What says nothing is passed
+/// over; a name that leads upwards is made one that does not by [`Segment::finish`].
+fn folders(path: &str) -> impl Iterator<Item = &str> {
+    path.split(['/', '\\'])
+        .filter(|name| !name.trim().is_empty() && *name != ".")
 }
 
 impl RunValues<'_> {
@@ -497,6 +533,23 @@ mod tests {
                 "05.03.26 2026-W10.csv",
             ),
             ("{{{quay}}}.csv", "x", "{x}.csv"),
+            (
+                "{quay:folders}",
+                "north/2026/calls.csv",
+                "north/2026/calls.csv",
+            ),
+            (
+                "out/{quay:folders}/all.csv",
+                "C:\\Share\\HR",
+                "out/C_/Share/HR/all.csv",
+            ),
+            (
+                "{quay:folders}.csv",
+                "../../etc//passwd",
+                "_/_/etc/passwd.csv",
+            ),
+            ("{quay:folders}.csv", "/a/./b/", "a/b.csv"),
+            ("{quay:folders}.csv", "  ", "blank.csv"),
         ] {
             assert_eq!(rendered(template, quay), expected, "{template}");
         }

@@ -4,7 +4,10 @@ use super::layout::Layout;
 use numerant_data::record::ColumnError;
 
 pub(super) fn apply(names: &[String], layout: &mut Layout) -> Result<(), ColumnError> {
-    let places: Result<Vec<usize>, _> = names.iter().map(|name| layout.place(name)).collect();
-    layout.drop(&places?);
+    let mut dropped = Vec::new();
+    for name in names {
+        dropped.extend(layout.places(name)?);
+    }
+    layout.drop(&dropped);
     Ok(())
 }

@@ -6,9 +6,10 @@ use numerant_data::record::ColumnError;
 pub(super) fn apply(names: &[String], layout: &mut Layout) -> Result<(), ColumnError> {
     let mut kept = Vec::with_capacity(names.len());
     for name in names {
-        let place = layout.place(name)?;
-        if !kept.contains(&place) {
-            kept.push(place);
+        for place in layout.places(name)? {
+            if !kept.contains(&place) {
+                kept.push(place);
+            }
         }
     }
     layout.keep(&kept);

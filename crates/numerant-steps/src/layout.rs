@@ -117,6 +117,38 @@ impl Layout {
         &mut self.columns[place]
     }
 
+    /// The columns that a name stands for: the one that has it, those that fit it as a pattern with `*` for
+    /// any characters and `?` for one, or those at a place or places from 1, such as `3` or `3-5`.
+    ///
+    /// # Errors
+    ///
+    /// [`ColumnError`] if it stands for none.
+    pub(super) fn places(&self, name: &str) -> Result<Vec<usize>, ColumnError> {
+        if let Ok(place) = self.place(name) {
+            return Ok(vec![place]);
+        }
+        let names = || self.columns.iter().enumerate();
+        let found: Vec<usize> = if name.contains(['*', '?']) {
+            let pattern: Vec<char> = name.chars().collect();
+            let fits = names().filter(|(_, column)| {
+                let column: Vec<char> = column.name.chars().collect();
+                matches(&pattern, &column)
+            });
+            fits.map(|(place, _)| place).collect()
+        } else {
+            let number = |text: &str| text.parse::<usize>().ok()?.checked_sub(1);
+            let (first, last) = name.split_once('-').unwrap_or((name, name));
+            match (number(first), number(last)) {
+                (Some(first), Some(last)) if last < self.columns.len() => (first..=last).collect(),
+                _ => Vec::new(),
+            }
+        };
+        if found.is_empty() {
+            return Err(self.unknown(name));
+        }
+        Ok(found)
+    }
+
     /// The column called `name`, even if it was dropped: what names and keys may use.
     ///
     /// # Errors
@@ -221,6 +253,34 @@ impl Layout {
         let all = slots.len() == width && slots.iter().enumerate().all(|(at, slot)| at == *slot);
         (!all).then_some(slots)
     }
+}
+
+/// Whether a name fits a pattern with `*` for any characters and `?` for one.
+fn matches(pattern: &[char], name: &[char]) -> bool {
+    // Where the last star was, and up to where in the name it stands.
+    let mut star: Option<(usize, usize)> = None;
+    let (mut at, mut place) = (0, 0);
+    while place < name.len() {
+        match pattern.get(at) {
+            Some('*') => {
+                star = Some((at, place));
+                at += 1;
+            }
+            Some(wanted) if *wanted == '?' || *wanted == name[place] => {
+                at += 1;
+                place += 1;
+            }
+            _ => {
+                let Some((behind, upto)) = star else {
+                    return false;
+                };
+                star = Some((behind, upto + 1));
+                at = behind + 1;
+                place = upto + 1;
+            }
+        }
+    }
+    pattern[at..].iter().all(|rest| *rest == '*')
 }
 
 fn scope_column(column: &LayoutColumn) -> ScopeColumn {

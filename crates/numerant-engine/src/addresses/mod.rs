@@ -126,6 +126,8 @@ pub(super) fn protected<'a>(
 #[derive(Debug)]
 pub(super) struct Addresses {
     template: Template,
+    /// The extension of the outputs.
+    extension: String,
     keys: Vec<Key>,
     blank: String,
     now: DateTime,
@@ -187,6 +189,7 @@ impl Addresses {
             .collect();
         Self {
             template: template.clone(),
+            extension: plan.extension.clone(),
             keys: plan.keys.clone(),
             blank: job.blank.clone(),
             now,
@@ -373,6 +376,13 @@ impl Addresses {
             now: self.now,
         };
         let mut rendered = self.template.render(value, &run, &self.blank);
+        if self.template.ends_with_path() {
+            // An output of another format than its name says would not be opened by anybody.
+            let ending = format!(".{}", self.extension);
+            if !rendered.text.to_lowercase().ends_with(&ending) {
+                rendered.text.push_str(&ending);
+            }
+        }
         let table = self
             .fill
             .as_ref()

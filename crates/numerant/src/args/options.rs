@@ -169,7 +169,8 @@ pub(super) struct FileOptions {
     /// '{year}/{station}.csv'
     #[arg(long, value_name = "TEMPLATE")]
     pub(super) from_name: Option<NamePattern>,
-    /// Add a column that says which file each record comes from
+    /// Add a column with the file that each record comes from, without its extension; a column called
+    /// 'path' has the whole path below the common folder
     #[arg(long, value_name = "NAME")]
     pub(super) source_column: Option<String>,
 }

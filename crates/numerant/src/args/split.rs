@@ -17,7 +17,7 @@ use super::steps::case;
 #[command(
     after_help = "Names: {column} is a column's value, {column:part} a part of it: year, \
     quarter, month, week, day, weekday, hour or a pattern such as %Y-%m of a date; first N \
-    characters; band N of a number; lower, upper, slug; a width such as 03. {.stem}, {.ext}, \
+    characters; band N of a number; lower, upper, slug; folders of a path; a width such as 03. {.stem}, {.ext}, \
     {.folder} and {.sheet} are the source's, {.n} and {.rows} the output's, {.case} is the name of the case, \
     {.date} and {.time} are the run's. \
     '/' divides folders, {{ and }} are braces. The extension says the format.\n\n\

@@ -76,10 +76,11 @@ pub(super) struct ChangeOptions {
 pub(super) struct StepOptions {
     #[command(flatten)]
     changes: ChangeOptions,
-    /// Write these columns only, in this order
+    /// Write these columns only, in this order: by name, by a pattern such as 'dues*', or by place, 3
+    /// or 5-7
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     keep: Vec<ColumnList>,
-    /// Do not write these columns; names, --by and --case may use them all the same
+    /// Do not write these columns, chosen as by --keep; names, --by and --case may use them all the same
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     drop: Vec<ColumnList>,
     /// Put the records in order; -COLUMN from the greatest down
