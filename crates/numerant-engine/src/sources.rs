@@ -576,15 +576,11 @@ fn look_at(batch: &Batch, column: usize, hints: &WrittenHints, found: &mut Writt
             return;
         }
         let value = batch.field(record, column).value(&mut scratch);
-        let places = match Kind::of(value) {
-            Kind::Blank => continue,
-            Kind::Integer => Some(0),
-            Kind::Decimal => {
-                let point = memchr::memrchr(b'.', value).unwrap_or(value.len() - 1);
-                u8::try_from(value.len() - point - 1).ok()
-            }
-            _ => None,
-        };
-        found.add(value, places, hints, || batch.line(record));
+        let kind = Kind::of(value);
+        if kind == Kind::Blank {
+            continue;
+        }
+        let shape = kind.plain_shape(value);
+        found.add(value, shape, hints, || batch.line(record));
     }
 }

@@ -3,6 +3,7 @@
 use serde::Serialize;
 
 use super::moment::{Clock, Moment};
+use super::written::PlainShape;
 
 /// The type of a column's values. A value counts as a number or a date only where it would come
 /// back exactly as it is written: `007`, `1E5` and `+1` are text.
@@ -42,6 +43,22 @@ impl Kind {
             Self::Time => "time",
             Self::Boolean => "boolean",
             Self::Text => "text",
+        }
+    }
+
+    /// The shape of a value of this type, if that is plain.
+    #[inline]
+    pub fn plain_shape(self, value: &[u8]) -> Option<PlainShape> {
+        match self {
+            Self::Integer => Some(PlainShape::Number(0)),
+            Self::Decimal => {
+                let point = memchr::memrchr(b'.', value)?;
+                let places = u8::try_from(value.len() - point - 1).ok()?;
+                Some(PlainShape::Number(places))
+            }
+            Self::Date | Self::Datetime | Self::Time => Some(PlainShape::Moment),
+            Self::Boolean => Some(PlainShape::Boolean),
+            Self::Blank | Self::Text => None,
         }
     }
 

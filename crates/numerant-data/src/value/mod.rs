@@ -25,6 +25,6 @@ pub use number_format::{NumberFormat, NumberFormatError};
 pub use size::{Size, SizeError};
 pub use suggest::{ReadingOption, date_hint, number_hint, suggest};
 pub use written::{
-    DateOrder, Language, LanguageError, Misfit, MomentPattern, Negative, NumberPattern,
+    DateOrder, Language, LanguageError, Misfit, MomentPattern, Negative, NumberPattern, PlainShape,
     WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome, WrittenTally,
 };

@@ -116,15 +116,8 @@ impl Profile {
             self.firsts[kind as usize] = Some((text, line()));
         }
         if !field.tag().is_string() && !self.written.is_over() {
-            let places = match kind {
-                Kind::Integer => Some(0),
-                Kind::Decimal => {
-                    let point = memchr::memrchr(b'.', value).unwrap_or(value.len() - 1);
-                    u8::try_from(value.len() - point - 1).ok()
-                }
-                _ => None,
-            };
-            self.written.add(value, places, hints, line);
+            self.written
+                .add(value, kind.plain_shape(value), hints, line);
         }
         if self.example.is_none() {
             let text = String::from_utf8_lossy(value);

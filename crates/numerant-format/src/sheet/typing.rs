@@ -11,7 +11,7 @@ use super::cell::{Cell, CellFormat, Class, Look, serial_of};
 use super::number_format::{Moments, Shown, Spelling};
 use super::write::KeptFormat;
 use numerant_data::value::{
-    ColumnType, WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome,
+    ColumnType, PlainShape, WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome,
 };
 
 /// Whether columns of workbooks are typed.
@@ -126,9 +126,13 @@ impl ColumnTally {
         line: impl Fn() -> u64,
     ) {
         if look.class != Class::Blank && !self.written.is_over() {
-            let is_number = matches!(look.class, Class::Integer | Class::Decimal);
-            let places = is_number.then_some(look.scale);
-            self.written.add(value, places, hints, line);
+            let shape = match look.class {
+                Class::Integer | Class::Decimal => Some(PlainShape::Number(look.scale)),
+                Class::Date | Class::Datetime | Class::Time => Some(PlainShape::Moment),
+                Class::Boolean => Some(PlainShape::Boolean),
+                Class::Blank | Class::Text => None,
+            };
+            self.written.add(value, shape, hints, line);
         }
     }
 

@@ -1,12 +1,23 @@
-//! Follows how the values of a column are written. As long as all are plain numbers, which is so for
-//! most columns of numbers, only their lengths are kept.
+//! Follows how the values of a column are written. Of plain values, which most columns have alone, only
+//! their shapes are counted: all plain numbers of as many digits fit the same formats.
 
 use super::tally::{WrittenHints, WrittenOutcome, WrittenTally};
 
-/// A value for all plain numbers of as many digits before and behind the point.
+/// What a plain value is: what every format makes of it depends on that and on its length alone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PlainShape {
+    /// A number with so many digits behind its point.
+    Number(u8),
+    /// A date, a date with a time, or a time after ISO 8601.
+    Moment,
+    /// True or false.
+    Boolean,
+}
+
+/// The first of all plain values of one shape.
 #[derive(Clone, Debug)]
 struct Example {
-    shape: (usize, u8, bool),
+    shape: (PlainShape, usize, bool),
     count: u64,
     value: String,
     line: u64,
@@ -15,9 +26,9 @@ struct Example {
 /// What is known of how the values of a column are written.
 #[derive(Clone, Debug, Default)]
 pub struct WrittenColumn {
-    /// Plain numbers, as long as there is nothing else.
+    /// Plain values.
     examples: Vec<Example>,
-    /// All values, from the first on that is no plain number.
+    /// All others.
     tally: Option<Box<WrittenTally>>,
 }
 
@@ -28,47 +39,48 @@ impl WrittenColumn {
         self.tally.as_ref().is_some_and(|tally| tally.is_over())
     }
 
-    /// Takes note of a value that is not blank. `places` are the digits behind the point of a plain
-    /// number, `None` for anything else; `line` says where the value stands.
+    /// Takes note of a value that is not blank, and of its shape if it is plain; `line` says where it
+    /// stands.
     #[inline]
     pub fn add(
         &mut self,
         value: &[u8],
-        places: Option<u8>,
+        shape: Option<PlainShape>,
         hints: &WrittenHints,
         line: impl Fn() -> u64,
     ) {
-        if let Some(places) = places.filter(|_| self.tally.is_none()) {
-            let shape = (value.len(), places, value.first() == Some(&b'-'));
-            match self.examples.iter_mut().find(|known| known.shape == shape) {
-                Some(known) => known.count += 1,
-                None => self.examples.push(Example {
-                    shape,
-                    count: 1,
-                    value: String::from_utf8_lossy(value).into_owned(),
-                    line: line(),
-                }),
+        let Some(shape) = shape else {
+            let new = || Box::new(WrittenTally::new(hints.clone()));
+            let tally = self.tally.get_or_insert_with(new);
+            if let Ok(text) = std::str::from_utf8(value) {
+                tally.add(text, line());
             }
             return;
-        }
-        let tally = self.tally.get_or_insert_with(|| {
-            let mut tally = WrittenTally::new(hints.clone());
-            for Example {
-                count, value, line, ..
-            } in &self.examples
-            {
-                tally.add_many(value, *line, *count);
-            }
-            Box::new(tally)
-        });
-        if let Ok(text) = std::str::from_utf8(value) {
-            tally.add(text, line());
+        };
+        let shape = (shape, value.len(), value.first() == Some(&b'-'));
+        match self.examples.iter_mut().find(|known| known.shape == shape) {
+            Some(known) => known.count += 1,
+            None => self.examples.push(Example {
+                shape,
+                count: 1,
+                value: String::from_utf8_lossy(value).into_owned(),
+                line: line(),
+            }),
         }
     }
 
     /// What came of all values; nothing, if all are plain.
     pub fn finish(&self) -> WrittenOutcome {
-        let tally = self.tally.as_ref();
-        tally.map_or(WrittenOutcome::None, |tally| tally.finish())
+        let Some(tally) = &self.tally else {
+            return WrittenOutcome::None;
+        };
+        let mut tally = tally.clone();
+        for Example {
+            count, value, line, ..
+        } in &self.examples
+        {
+            tally.add_many(value, *line, *count);
+        }
+        tally.finish()
     }
 }

@@ -11,7 +11,7 @@ mod moment;
 mod number;
 mod tally;
 
-pub use column::WrittenColumn;
+pub use column::{PlainShape, WrittenColumn};
 pub use locale::{Language, LanguageError};
 pub use moment::{DateOrder, MomentPattern};
 pub use number::{Negative, NumberPattern};

@@ -196,6 +196,9 @@ impl WrittenTally {
                     line,
                 });
                 misfit.count += count;
+                if line < misfit.line {
+                    (misfit.line, misfit.value) = (line, shown(value));
+                }
             }
         }
         if !any && self.candidates.len() < MAX_CANDIDATES {
