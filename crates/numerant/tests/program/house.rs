@@ -31,7 +31,7 @@ fn root() -> PathBuf {
 }
 
 /// Holds what stands between two marks of a document against what it should be, or writes it anew.
-fn held(document: &str, (begin, end): (&str, &str), expected: &str) {
+pub(super) fn held(document: &str, (begin, end): (&str, &str), expected: &str) {
     let path = root().join(document);
     let text = std::fs::read_to_string(&path).expect(document);
     let (before, rest) = text.split_once(begin).expect(begin);

@@ -13,6 +13,7 @@ mod jobs;
 mod split;
 mod support;
 mod trust;
+mod values;
 mod verify;
 mod ways;
 mod workbooks;
