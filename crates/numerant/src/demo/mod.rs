@@ -32,6 +32,8 @@ owners.csv   which office a quay belongs to, and who is its head
 charts.csv   the catalogue of sea charts, in which one number is given twice
 charts.mrc   the same catalogue as bibliographic records (ISO 2709, MARC 21)
 port.xlsx    all three as sheets of a workbook
+invoices-us.csv, rechnungen.csv
+             invoices of dues, as systems in the US and in Germany write dates and money
 remittance.x12, advice.edifact
              what a bank tells of the dues that it has paid, as EDI messages
 manifests    what vessels carry, a JSON document for each kind of cargo
@@ -79,6 +81,8 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
         ("calls.csv", calls::csv().as_slice()),
         ("owners.csv", &tables::owners()),
         ("charts.csv", &tables::charts()),
+        ("invoices-us.csv", &tables::invoices_us()),
+        ("rechnungen.csv", &tables::invoices_de()),
         ("report.xlsx", REPORT),
     ] {
         let path = folder.join(name);

@@ -51,3 +51,75 @@ pub(super) fn charts() -> Vec<u8> {
     }
     text.into_bytes()
 }
+
+/// Invoices of dues in the exports.
+const INVOICES: u32 = 60;
+
+/// Number, day of the year 2026, amount in hundredths and share of a rebate in tenths of a percent of the
+/// invoices.
+fn invoices() -> impl Iterator<Item = (u32, u32, i64, u32)> {
+    (1..=INVOICES).map(|number| {
+        let day = number * 47 % 360;
+        let amount = i64::from(number * 739_391 % 4_000_000) + 1;
+        // Every ninth is a credit.
+        let amount = if number.is_multiple_of(9) {
+            -amount
+        } else {
+            amount
+        };
+        (41_200 + number, day, amount, number * 13 % 100)
+    })
+}
+
+/// An amount in hundredths with groups.
+fn grouped(hundredths: i64, group: char, mark: char) -> String {
+    let (whole, fraction) = (hundredths.abs() / 100, hundredths.abs() % 100);
+    let digits = whole.to_string();
+    let mut text = String::new();
+    for (place, digit) in digits.chars().enumerate() {
+        if place > 0 && (digits.len() - place).is_multiple_of(3) {
+            text.push(group);
+        }
+        text.push(digit);
+    }
+    format!("{text}{mark}{fraction:02}")
+}
+
+/// `invoices-us.csv`: what the system of an agent in the US writes.
+pub(super) fn invoices_us() -> Vec<u8> {
+    let mut text = String::from("invoice,due,amount,rebate,paid\n");
+    for (number, day, amount, rebate) in invoices() {
+        let (month, of_month) = (day / 30 + 1, day % 28 + 1);
+        let shown = grouped(amount, ',', '.');
+        let shown = if amount < 0 {
+            format!("(${shown})")
+        } else {
+            format!("${shown}")
+        };
+        let (hour, minute) = (number % 12 + 1, number * 7 % 60);
+        let half = if number.is_multiple_of(2) { "AM" } else { "PM" };
+        text.push_str(&format!(
+            "{number},{month}/{of_month}/2026,\"{shown}\",{}.{}%,{month}/{of_month}/2026 {hour}:{minute:02} {half}\n",
+            rebate / 10,
+            rebate % 10
+        ));
+    }
+    text.into_bytes()
+}
+
+/// `rechnungen.csv`: the same invoices as a German system writes them.
+pub(super) fn invoices_de() -> Vec<u8> {
+    let mut text = String::from("rechnung;fällig;betrag;nachlass\n");
+    for (number, day, amount, rebate) in invoices() {
+        let sign = if amount < 0 { "-" } else { "" };
+        text.push_str(&format!(
+            "{number};{:02}.{:02}.2026;{sign}{} €;{},{} %\n",
+            day % 28 + 1,
+            day / 30 + 1,
+            grouped(amount, '.', ','),
+            rebate / 10,
+            rebate % 10
+        ));
+    }
+    text.into_bytes()
+}
