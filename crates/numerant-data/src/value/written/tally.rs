@@ -501,6 +501,36 @@ mod tests {
 
     proptest::proptest! {
         #[test]
+        fn what_is_typed_is_written_again_as_it_was(
+            values in proptest::collection::vec("[0-9]{1,3}([.,/ :'\\-€$%()APMärzMay\u{202f}]{0,2}[0-9]{0,4}){0,4}", 1..6),
+            affixes in proptest::array::uniform2("[$€%()\\- ]{0,2}"),
+        ) {
+            let values: Vec<String> =
+                values.iter().map(|value| format!("{}{value}{}", affixes[0], affixes[1])).collect();
+            let texts: Vec<&str> = values.iter().map(String::as_str).collect();
+            let hints = WrittenHints { language: "de".parse().ok(), ..WrittenHints::default() };
+            if let WrittenOutcome::All(format) = outcome(&texts, hints) {
+                for text in texts {
+                    let again = match &format {
+                        WrittenFormat::Number(pattern) => {
+                            pattern.read(text).and_then(|number| pattern.write(number))
+                        }
+                        WrittenFormat::Moment(pattern) => {
+                            pattern.read(text).and_then(|moment| pattern.write(moment))
+                        }
+                    };
+                    proptest::prop_assert_eq!(again.as_deref(), Some(text), "{:?}", format);
+                }
+            }
+        }
+
+        #[test]
+        fn no_text_is_too_odd_to_look_at(values in proptest::collection::vec("\\PC{0,12}", 0..8)) {
+            let texts: Vec<&str> = values.iter().map(String::as_str).collect();
+            let _ = outcome(&texts, WrittenHints::default());
+        }
+
+        #[test]
         fn what_a_pattern_writes_it_reads_again(
             units in -999_999_999_999_i64..999_999_999_999,
             places in 0_u8..4, shape in 0_usize..6, negative in 0_usize..4, suffix in 0_usize..4,
