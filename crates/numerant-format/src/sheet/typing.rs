@@ -88,6 +88,9 @@ impl ColumnTally {
                 }
             }
             Class::Date | Class::Datetime | Class::Time | Class::Boolean => {
+                if self.format.as_ref() == Some(&look.format) {
+                    return;
+                }
                 let known = self
                     .format
                     .get_or_insert_with(|| look.format.clone())

@@ -119,14 +119,12 @@ impl Spooler {
             {
                 tally.has_long_numbers = true;
             }
+            if !column.stored {
+                tally.add_written(&look, value, &self.hints, || batch.line(record));
+            }
             let mut canonical = None;
             if let Some(declared) = column.declared {
                 (look, canonical) = declared_look(value, column.slot, declared, &self.cells, look);
-            }
-            if !column.stored && !value.is_empty() {
-                tally.add_written(&Look::at(value, false), value, &self.hints, || {
-                    batch.line(record)
-                });
             }
             let value = canonical.as_deref().unwrap_or(value);
             tally.add(&look, value, || batch.line(record));
