@@ -158,7 +158,7 @@ pub enum Notice {
     },
     /// Columns of workbooks that were kept text because of a value.
     KeptText(Vec<TypedColumn>),
-    /// Columns that the job names and that were read by how they are written, with their number formats.
+    /// Columns that the job names and that were read by how they are written, with what a value looks like.
     ReadAs(Vec<(String, String)>),
 }
 

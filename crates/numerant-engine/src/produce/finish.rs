@@ -192,7 +192,7 @@ impl Producer {
             job.decimal_comma || job.number_format.is_some() || !job.date_format.is_empty();
         if !written.is_empty() && !is_stated {
             let columns = written.iter();
-            let columns = columns.map(|(name, format)| (name.clone(), format.code()));
+            let columns = columns.map(|(name, format)| (name.clone(), format.example()));
             self.notices.push(Notice::ReadAs(columns.collect()));
         }
         let totals = self

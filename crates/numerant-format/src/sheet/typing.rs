@@ -91,13 +91,10 @@ impl ColumnTally {
                 if self.format.as_ref() == Some(&look.format) {
                     return;
                 }
-                let known = self
-                    .format
-                    .get_or_insert_with(|| look.format.clone())
-                    .clone();
-                if known == look.format {
+                let Some(known) = self.format.clone() else {
+                    self.format = Some(look.format.clone());
                     return;
-                }
+                };
                 match (known, look.format.clone()) {
                     (
                         CellFormat::Time { precision: one, .. },

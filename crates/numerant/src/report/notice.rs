@@ -406,7 +406,7 @@ pub(super) fn text(notice: &Notice) -> String {
         Notice::ReadAs(columns) => {
             let shown = columns.iter().take(SHOWN);
             let shown: Vec<String> = shown
-                .map(|(column, format)| format!("'{column}' as {format}"))
+                .map(|(column, format)| format!("'{column}' like {format}"))
                 .collect();
             let more = if columns.len() > SHOWN { ", …" } else { "" };
             format!(

@@ -303,7 +303,7 @@ impl MomentPattern {
     }
 
     /// How unlikely the pattern is beside others that write the same values: day, month and hour are
-    /// most often written alike, without noughts between slashes and with them elsewhere.
+    /// most often written alike, without zeros between slashes and with them elsewhere.
     pub(super) fn oddity(&self) -> u32 {
         let date = self.date.as_ref();
         let has_slashes = date.is_none_or(|date| date.separators[0] == "/");

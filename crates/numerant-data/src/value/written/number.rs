@@ -164,7 +164,7 @@ impl<'t> Parts<'t> {
             group,
             digits: count,
         };
-        // A minus before nought would be lost.
+        // A minus before zero would be lost.
         (negative.is_none() || !parts.is_zero()).then_some(parts)
     }
 

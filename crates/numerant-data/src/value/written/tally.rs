@@ -37,6 +37,27 @@ impl WrittenFormat {
         }
     }
 
+    /// What a value looks like in it, for people: `1.234,56 €` or `12/31/2026`.
+    pub fn example(&self) -> String {
+        let written = match self {
+            Self::Number(pattern) => {
+                let whole = if pattern.is_percent() { 12 } else { 1234 };
+                let digits = "5678901234";
+                let places = usize::from(pattern.places).min(digits.len());
+                let units = format!("{whole}{}", &digits[..places])
+                    .parse()
+                    .unwrap_or(whole);
+                let percent = if pattern.is_percent() { 2 } else { 0 };
+                let scale = u32::from(pattern.places) + percent;
+                pattern.write(Number { units, scale })
+            }
+            Self::Moment(pattern) => {
+                pattern.write(jiff::civil::date(2026, 12, 31).at(21, 5, 30, 0))
+            }
+        };
+        written.unwrap_or_else(|| self.code())
+    }
+
     /// Whether its values are read like this without anything being detected: plain numbers, and dates after
     /// ISO 8601.
     pub fn is_plain(&self) -> bool {
@@ -497,6 +518,7 @@ mod tests {
         assert_eq!(read("$2,500.50").as_deref(), Some("2500.50"));
         assert_eq!(read("($1,000.125)").as_deref(), Some("-1000.125"));
         assert_eq!(read("€5"), None);
+        assert_eq!(format.example(), "$1,234");
     }
 
     proptest::proptest! {
