@@ -357,6 +357,7 @@ fn contents(
         .iter()
         .map(|sum| reader.columns().find(&sum.column).ok())
         .collect();
+    let is_tagged = reader.facts().dialect.is_tagged();
     let formats: Vec<Option<&TotalFormat>> = ledger
         .sums
         .iter()
@@ -376,11 +377,15 @@ fn contents(
         for ((place, format), sum) in places.iter().zip(&formats).zip(&mut sums) {
             let Some(place) = place else { continue };
             for record in 0..batch.len() {
-                let value = batch.field(record, *place).text();
+                let field = batch.field(record, *place);
+                let value = field.text();
                 if value.trim_ascii().is_empty() {
                     continue;
                 }
-                let written = format.as_ref().and_then(|format| {
+                // Numbers of cells and of documents are plain; their texts are written as the source has them.
+                let is_written = !is_tagged || field.tag().is_string();
+                let format = format.as_ref().filter(|_| is_written);
+                let written = format.and_then(|format| {
                     let text = std::str::from_utf8(&value).ok()?;
                     format.format.value(text)
                 });
