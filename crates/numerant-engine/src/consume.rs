@@ -38,6 +38,23 @@ pub(super) struct Set {
     pub(super) stored: Vec<bool>,
 }
 
+impl Set {
+    /// The numbers, from 1, under which values of a source with these number formats are kept.
+    fn numbers_of(&mut self, codes: &[Arc<str>]) -> Vec<u16> {
+        let number = |code: &Arc<str>| {
+            let known = self.formats.iter().position(|known| known == code);
+            let place = known.unwrap_or_else(|| {
+                self.formats.push(Arc::clone(code));
+                self.formats.len() - 1
+            });
+            // What there is no number for has no format.
+            let number = u16::try_from(place + 1).ok();
+            number.filter(|number| *number < MAX_FORMATS).unwrap_or(0)
+        };
+        codes.iter().map(number).collect()
+    }
+}
+
 pub(super) struct Consumer<'a> {
     stage: &'a Stage,
     sinks: Sinks,
@@ -54,8 +71,8 @@ pub(super) struct Consumer<'a> {
     sets: Vec<Option<Set>>,
     /// The set that each output belongs to.
     set_of: Vec<u32>,
-    /// The numbers in its set of the number formats of the present source.
-    formats: Vec<u16>,
+    /// The numbers in its set of the number formats of the present source, once it has begun there.
+    formats: Option<Vec<u16>>,
     /// Outputs that are sheets as they are in their sources.
     kept: HashMap<usize, Arc<SourceSheet>>,
     /// The sheet whose rows come out as they stand, with the output of each row.
@@ -92,7 +109,7 @@ impl<'a> Consumer<'a> {
             encoder_of: Vec::new(),
             sets: Vec::new(),
             set_of: Vec::new(),
-            formats: Vec::new(),
+            formats: None,
             kept: HashMap::new(),
             own_rows: None,
             cutting: None,
@@ -139,6 +156,7 @@ impl<'a> Consumer<'a> {
                 }
                 self.source_names.push(begins.name.clone());
                 self.source = Some(begins);
+                self.formats = None;
                 Ok(None)
             }
             Message::Records(mut routed) => {
@@ -205,20 +223,11 @@ impl<'a> Consumer<'a> {
                     spooler: Arc::clone(&spooler),
                     formats: Vec::new(),
                 });
-                self.formats.clear();
-                for code in spooler.number_formats.iter() {
-                    let place = known.formats.iter().position(|known| known == code);
-                    let place = place.unwrap_or_else(|| {
-                        known.formats.push(Arc::clone(code));
-                        known.formats.len() - 1
-                    });
-                    // What there is no number for stands under no format.
-                    let number = u16::try_from(place + 1).unwrap_or(u16::MAX);
-                    self.formats
-                        .push(if number < MAX_FORMATS { number } else { 0 });
-                }
-                for (stored, column) in known.stored.iter_mut().zip(&spooler.columns) {
-                    *stored &= column.stored;
+                if self.formats.is_none() {
+                    self.formats = Some(known.numbers_of(&spooler.number_formats));
+                    for (stored, column) in known.stored.iter_mut().zip(&spooler.columns) {
+                        *stored &= column.stored;
+                    }
                 }
                 self.keep_rows(routed, &spooler, set)?;
                 let rejected = std::mem::take(&mut routed.batch.rejected);
@@ -256,6 +265,7 @@ impl<'a> Consumer<'a> {
 
     /// Keeps records for the sheets that they are for.
     fn keep_rows(&mut self, routed: &Routed, spooler: &Spooler, set: usize) -> Result<(), Error> {
+        let formats = self.formats.as_deref().unwrap_or_default();
         for (record, &group) in routed.outputs.iter().enumerate() {
             if group == NOWHERE {
                 continue;
@@ -265,7 +275,7 @@ impl<'a> Consumer<'a> {
                 continue;
             };
             let written = self.sinks.append_with(sink, &mut self.encoded, |out| {
-                spooler.record(&routed.batch, record, &self.formats, tallies, out)
+                spooler.record(&routed.batch, record, formats, tallies, out)
             });
             match written {
                 Ok(Ok(())) => self.records[sink] += 1,
