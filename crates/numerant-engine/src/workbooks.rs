@@ -18,7 +18,7 @@ use crate::ledger::{Ambiguous, FileDigest, TypedColumn};
 use crate::output::OutputError;
 use numerant_data::disk::Disk;
 use numerant_data::source::SourcePath;
-use numerant_data::value::{WrittenFormat, WrittenOutcome};
+use numerant_data::value::WrittenOutcome;
 use numerant_format::sheet::{Head, KeptFormat, Odd, Plan, Types, WorkbookContent, width};
 use numerant_format::{Format, Put, PutWhat};
 use numerant_sheets::{
@@ -486,11 +486,7 @@ fn types(
                     });
                 }
                 WrittenOutcome::Ambiguous(one, other) => {
-                    ambiguous = Some(Ambiguous {
-                        is_date: matches!(one, WrittenFormat::Moment(_)),
-                        one: one.code(),
-                        other: other.code(),
-                    });
+                    ambiguous = Some(Ambiguous::between(&one, &other));
                 }
                 WrittenOutcome::Most(..) | WrittenOutcome::All(_) | WrittenOutcome::None => {}
             }

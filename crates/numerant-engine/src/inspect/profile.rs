@@ -191,11 +191,7 @@ impl Profile {
                     });
                 }
                 WrittenOutcome::Ambiguous(one, other) => {
-                    ambiguous = Some(Ambiguous {
-                        is_date: matches!(one, WrittenFormat::Moment(_)),
-                        one: one.code(),
-                        other: other.code(),
-                    });
+                    ambiguous = Some(Ambiguous::between(&one, &other));
                 }
                 WrittenOutcome::Most(..) | WrittenOutcome::None => {}
             }

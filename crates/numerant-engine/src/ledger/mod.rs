@@ -15,7 +15,7 @@ use numerant_data::dialect::Dialect;
 use numerant_data::record::Unit;
 use numerant_data::source::plain;
 use numerant_data::tree::ValuesBeside;
-use numerant_data::value::{Number, NumberFormat, NumberPattern};
+use numerant_data::value::{Number, NumberFormat, NumberPattern, WrittenFormat};
 use numerant_format::sheet::Odd;
 use numerant_format::{SegmentCounts, SegmentsWritten};
 
@@ -169,6 +169,17 @@ pub struct Ambiguous {
     pub other: String,
     /// It is about dates.
     pub is_date: bool,
+}
+
+impl Ambiguous {
+    /// Two formats by which all values of a column are written.
+    pub(crate) fn between(one: &WrittenFormat, other: &WrittenFormat) -> Self {
+        Self {
+            one: one.code(),
+            other: other.code(),
+            is_date: matches!(one, WrittenFormat::Moment(_)),
+        }
+    }
 }
 
 /// One output.
