@@ -11,6 +11,7 @@
 //! [`Dialect::CELLS`]: numerant_data::dialect::Dialect::CELLS
 
 mod cell;
+mod format_code;
 mod name;
 mod number_format;
 mod reader;
@@ -22,6 +23,7 @@ mod typing;
 mod write;
 
 pub use cell::{Cell, CellFormat, Class, Look, Precision};
+pub use format_code::{FormatPart, sections_of_code};
 pub use name::{LONGEST_SHEET_NAME, SheetNames, legal};
 pub use number_format::{Moments, Shown, Spelling};
 pub use reader::{

@@ -3,6 +3,8 @@
 //!
 //! The codes are those of ECMA-376 Part 1, 18.8.30 and 18.8.31, which the binary formats share.
 
+use super::format_code::{FormatPart, sections_of_code};
+
 /// How a number reads that stands under a format.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Shown {
@@ -118,31 +120,34 @@ impl Shown {
         if let Some(spelling) = Spelling::ALL.into_iter().find(|known| known.code() == code) {
             return Self::Boolean(spelling);
         }
-        let signs = signs(code);
-        if signs.contains(&Sign::General) {
+        let parts = sections_of_code(code).swap_remove(0);
+        if parts.contains(&FormatPart::General) {
             return Self::PLAIN;
         }
-        let is_digit = |sign: &Sign| matches!(sign, Sign::Other('0' | '#' | '?'));
-        let digits = signs.iter().any(is_digit);
-        if let Some(moments) = moments(&signs, digits) {
+        let is_digit = |part: &FormatPart| matches!(part, FormatPart::Other('0' | '#' | '?'));
+        let digits = parts.iter().any(is_digit);
+        if let Some(moments) = moments(&parts, digits) {
             return Self::Moment(moments);
         }
-        let odd = |sign: &Sign| matches!(sign, Sign::Other('%' | '/') | Sign::Exponent);
-        let point = signs.iter().position(|sign| *sign == Sign::Other('.'));
-        let (Some(point), false) = (point, signs.iter().any(odd)) else {
+        let odd =
+            |part: &FormatPart| matches!(part, FormatPart::Other('%' | '/') | FormatPart::Exponent);
+        let point = parts
+            .iter()
+            .position(|part| *part == FormatPart::Other('.'));
+        let (Some(point), false) = (point, parts.iter().any(odd)) else {
             return Self::PLAIN;
         };
-        let behind = &signs[point + 1..];
+        let behind = &parts[point + 1..];
         let places = behind
             .iter()
-            .take_while(|sign| is_digit(sign))
-            .filter(|sign| **sign == Sign::Other('0'))
+            .take_while(|part| is_digit(part))
+            .filter(|part| **part == FormatPart::Other('0'))
             .count();
         // A comma behind the digits divides by a thousand.
         let scaled = behind
             .iter()
-            .skip_while(|sign| is_digit(sign))
-            .any(|sign| *sign == Sign::Other(','));
+            .skip_while(|part| is_digit(part))
+            .any(|part| *part == FormatPart::Other(','));
         if scaled {
             return Self::PLAIN;
         }
@@ -152,129 +157,25 @@ impl Shown {
     }
 }
 
-/// A sign of a code that means something.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Sign {
-    /// A run of one letter, lower case, and its length.
-    Letters(char, usize),
-    /// Hours, minutes or seconds in brackets.
-    Elapsed(char),
-    /// A letter that stands for itself.
-    Literal(char),
-    /// `E+` or `E-`.
-    Exponent,
-    /// Hours count to twelve.
-    HalfDay,
-    /// A number as programs show it without a format.
-    General,
-    /// Anything else.
-    Other(char),
-}
-
-/// The signs of the first section of a code.
-fn signs(code: &str) -> Vec<Sign> {
-    let mut signs = Vec::new();
-    let mut rest = code.chars().peekable();
-    while let Some(sign) = rest.next() {
-        match sign {
-            ';' => break,
-            '"' => {
-                let quoted: String = rest.by_ref().take_while(|sign| *sign != '"').collect();
-                let mut letters = quoted.chars();
-                if let (Some(letter), None) = (letters.next(), letters.next()) {
-                    signs.push(Sign::Literal(letter));
-                } else {
-                    signs.push(Sign::Literal(' '));
-                }
-            }
-            '\\' => signs.extend(rest.next().map(Sign::Literal)),
-            '_' | '*' => {
-                rest.next();
-            }
-            '[' => {
-                let inside: String = rest.by_ref().take_while(|sign| *sign != ']').collect();
-                let letter = inside.chars().next().map(|sign| sign.to_ascii_lowercase());
-                if let Some(letter @ ('h' | 'm' | 's')) = letter
-                    && inside
-                        .chars()
-                        .all(|sign| sign.to_ascii_lowercase() == letter)
-                {
-                    signs.push(Sign::Elapsed(letter));
-                } else if inside.to_ascii_lowercase().contains("sysdate") {
-                    signs.push(Sign::Letters('d', 1));
-                }
-            }
-            'E' | 'e' if matches!(rest.peek(), Some('+' | '-')) => {
-                rest.next();
-                signs.push(Sign::Exponent);
-            }
-            'A' | 'a' if is_half_day(&mut rest) => signs.push(Sign::HalfDay),
-            'G' | 'g' if takes(&mut rest, "eneral") => signs.push(Sign::General),
-            'S' | 's' if takes(&mut rest, "tandard") => signs.push(Sign::General),
-            letter if letter.is_ascii_alphabetic() => {
-                let letter = letter.to_ascii_lowercase();
-                let mut length = 1;
-                while rest
-                    .next_if(|next| next.to_ascii_lowercase() == letter)
-                    .is_some()
-                {
-                    length += 1;
-                }
-                signs.push(Sign::Letters(letter, length));
-            }
-            other => signs.push(Sign::Other(other)),
-        }
-    }
-    signs
-}
-
-/// Takes these letters, in any case, if they come next.
-fn takes(rest: &mut std::iter::Peekable<std::str::Chars<'_>>, letters: &str) -> bool {
-    let next: String = rest.clone().take(letters.len()).collect();
-    let is_there = next.eq_ignore_ascii_case(letters);
-    if is_there {
-        rest.by_ref().take(letters.len()).for_each(drop);
-    }
-    is_there
-}
-
-/// Takes `M/PM` or `/P` behind an `A`.
-fn is_half_day(rest: &mut std::iter::Peekable<std::str::Chars<'_>>) -> bool {
-    let text: String = rest
-        .clone()
-        .take(4)
-        .collect::<String>()
-        .to_ascii_lowercase();
-    let length = if text == "m/pm" {
-        4
-    } else if text.starts_with("/p") {
-        2
-    } else {
-        return false;
-    };
-    rest.by_ref().take(length).for_each(drop);
-    true
-}
-
-/// The parts of a moment that signs stand for; `None` if they are for numbers or text.
-fn moments(signs: &[Sign], digits: bool) -> Option<Moments> {
+/// The parts of a moment that parts stand for; `None` if they are for numbers or text.
+fn moments(parts: &[FormatPart], digits: bool) -> Option<Moments> {
     let mut moments = Moments::default();
     let mut any = false;
     let mut after_time = false;
-    for (place, sign) in signs.iter().enumerate() {
-        match *sign {
-            Sign::Elapsed(letter) => {
+    for (place, part) in parts.iter().enumerate() {
+        match *part {
+            FormatPart::Elapsed(letter) => {
                 any = true;
                 moments.time = true;
                 moments.elapsed = true;
                 moments.seconds |= letter == 's';
                 after_time = true;
             }
-            Sign::HalfDay => {
+            FormatPart::HalfDay => {
                 any = true;
                 moments.time = true;
             }
-            Sign::Letters(letter, length) => match letter {
+            FormatPart::Letters(letter, length) => match letter {
                 'y' | 'd' | 'e' | 'g' | 'b' => {
                     any = true;
                     moments.date = true;
@@ -282,8 +183,8 @@ fn moments(signs: &[Sign], digits: bool) -> Option<Moments> {
                 }
                 // Year and day as some programs spell them in other languages.
                 'j' | 't' | 'a' if !digits && (length > 1 || letter != 'a') => {
-                    let month = |sign: &Sign| matches!(sign, Sign::Letters('m', _));
-                    if signs.iter().any(month) {
+                    let month = |part: &FormatPart| matches!(part, FormatPart::Letters('m', _));
+                    if parts.iter().any(month) {
                         any = true;
                         moments.date = true;
                     }
@@ -293,14 +194,16 @@ fn moments(signs: &[Sign], digits: bool) -> Option<Moments> {
                     moments.time = true;
                     if letter == 's' {
                         moments.seconds = true;
-                        moments.fraction = fraction(&signs[place + 1..]);
+                        moments.fraction = fraction(&parts[place + 1..]);
                     }
                     after_time = true;
                 }
                 'm' => {
                     any = true;
-                    let next = signs[place + 1..].iter().find_map(|sign| match sign {
-                        Sign::Letters(letter, _) | Sign::Elapsed(letter) => Some(*letter),
+                    let next = parts[place + 1..].iter().find_map(|part| match part {
+                        FormatPart::Letters(letter, _) | FormatPart::Elapsed(letter) => {
+                            Some(*letter)
+                        }
                         _ => None,
                     });
                     if length <= 2 && (after_time || next == Some('s')) {
@@ -312,11 +215,14 @@ fn moments(signs: &[Sign], digits: bool) -> Option<Moments> {
                 }
                 _ => {}
             },
-            Sign::Literal('T') => {
-                let behind = |sign: Option<&Sign>| {
-                    matches!(sign, Some(Sign::Letters('h', _) | Sign::Elapsed('h')))
+            FormatPart::Text(ref text) if text == "T" => {
+                let behind = |part: Option<&FormatPart>| {
+                    matches!(
+                        part,
+                        Some(FormatPart::Letters('h', _) | FormatPart::Elapsed('h'))
+                    )
                 };
-                moments.letter |= moments.date && behind(signs.get(place + 1));
+                moments.letter |= moments.date && behind(parts.get(place + 1));
             }
             _ => {}
         }
@@ -327,13 +233,13 @@ fn moments(signs: &[Sign], digits: bool) -> Option<Moments> {
 }
 
 /// Zeros behind a point that follows the seconds.
-fn fraction(signs: &[Sign]) -> u8 {
-    let [Sign::Other('.' | ','), behind @ ..] = signs else {
+fn fraction(parts: &[FormatPart]) -> u8 {
+    let [FormatPart::Other('.' | ','), behind @ ..] = parts else {
         return 0;
     };
     let zeros = behind
         .iter()
-        .take_while(|sign| **sign == Sign::Other('0'))
+        .take_while(|part| **part == FormatPart::Other('0'))
         .count();
     zeros.min(3) as u8
 }

@@ -1,21 +1,20 @@
-//! Number formats of ECMA-376 as the number styles of OpenDocument 1.3 (part 3, 16.29), as far as both
-//! have the same: digits, groups, texts, percent signs, dates, times and a section for negative numbers.
+//! Number formats of ECMA-376 as the number styles of OpenDocument 1.3 (part 3, 16.29).
+//!
+//! What both have is carried over: digits, groups, texts, percent signs, exponents, fractions, dates, times and
+//! a section for negative numbers. Colours, conditions and sections of zero and of texts are left out.
 
+use numerant_data::value::language_of_format;
+use numerant_format::sheet::{FormatPart, Shown, sections_of_code};
 use numerant_markup::push_escaped;
 
-/// A piece of a section.
+/// A piece of a section, as OpenDocument has elements for it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Piece {
     /// Shown as it is.
     Text(String),
-    /// Digits of a number.
-    Number {
-        places: usize,
-        min_places: usize,
-        min_digits: usize,
-        is_grouped: bool,
-    },
-    /// A run of one letter: day, month, year, hour, minute or second.
+    /// The placeholders of a number, in order: `#,##0.00`, `0.0E00` or `# ?/?`.
+    Number(String),
+    /// A run of a letter that stands for a part of a date or time.
     Letters(char, usize),
     /// Hours that may be more than 23.
     Elapsed,
@@ -23,138 +22,69 @@ enum Piece {
     HalfDay,
 }
 
-/// The languages of number formats by their numbers, after ISO 639 and ISO 3166.
-const LANGUAGES: [(u32, &str, &str); 9] = [
-    (0x407, "de", "DE"),
-    (0x409, "en", "US"),
-    (0x809, "en", "GB"),
-    (0x40c, "fr", "FR"),
-    (0x41d, "sv", "SE"),
-    (0x405, "cs", "CZ"),
-    (0x807, "de", "CH"),
-    (0x810, "it", "CH"),
-    (0x1c09, "en", "ZA"),
-];
-
 /// The number style for a format code.
 pub(super) fn style_of_code(code: &str, name: &str) -> String {
-    let sections = sections(code);
-    let style = |section: &str, name: &str, map: &str| {
-        let (pieces, language) = pieces(section);
-        style(&pieces, language, name, map)
-    };
+    let sections = sections_of_code(code);
+    let is_moment = matches!(Shown::of(code), Shown::Moment(_));
     match sections.as_slice() {
-        [first, second, ..] => {
+        [first, second, ..] if !is_moment => {
             let positive = format!("{name}P0");
             let map = format!(
                 "<style:map style:condition=\"value()&gt;=0\" style:apply-style-name=\"{positive}\"/>"
             );
-            style(first, &positive, "") + &style(second, name, &map)
+            style(first, false, &positive, "") + &style(second, false, name, &map)
         }
-        [first] => style(first, name, ""),
+        [first, ..] => style(first, is_moment, name, ""),
         [] => String::new(),
     }
 }
 
-/// The sections of a code, between semicolons that are not quoted.
-fn sections(code: &str) -> Vec<String> {
-    let mut sections = vec![String::new()];
-    let mut is_quoted = false;
-    let mut characters = code.chars();
-    while let Some(character) = characters.next() {
-        let section = sections.len() - 1;
-        match character {
-            ';' if !is_quoted => sections.push(String::new()),
-            '\\' if !is_quoted => {
-                sections[section].push('\\');
-                sections[section].extend(characters.next());
+/// The pieces of a section. Texts that follow each other are one, as are the placeholders of a number.
+fn pieces(section: &[FormatPart], is_moment: bool) -> Vec<Piece> {
+    let mut pieces: Vec<Piece> = Vec::new();
+    let is_placeholder =
+        |part: Option<&FormatPart>| matches!(part, Some(FormatPart::Other('0' | '#' | '?')));
+    for (place, part) in section.iter().enumerate() {
+        let is_behind_number = matches!(pieces.last(), Some(Piece::Number(_)));
+        let text = match part {
+            FormatPart::Letters(letter @ ('d' | 'm' | 'y' | 'h' | 's'), count) if is_moment => {
+                pieces.push(Piece::Letters(*letter, *count));
+                continue;
             }
-            other => {
-                is_quoted ^= other == '"';
-                sections[section].push(other);
+            FormatPart::Elapsed(_) => {
+                pieces.push(Piece::Elapsed);
+                continue;
             }
-        }
-    }
-    sections
-}
-
-/// The pieces of a section, and its language.
-fn pieces(section: &str) -> (Vec<Piece>, Option<(&'static str, &'static str)>) {
-    let mut pieces = Vec::new();
-    let mut language = None;
-    let mut rest = section.chars().peekable();
-    let push_text = |pieces: &mut Vec<Piece>, text: &str| {
-        if let Some(Piece::Text(last)) = pieces.last_mut() {
-            last.push_str(text);
-        } else if !text.is_empty() {
-            pieces.push(Piece::Text(text.to_owned()));
-        }
-    };
-    while let Some(character) = rest.next() {
-        match character {
-            '"' => {
-                let text: String = rest.by_ref().take_while(|c| *c != '"').collect();
-                push_text(&mut pieces, &text);
-            }
-            '\\' => {
-                let text: String = rest.next().into_iter().collect();
-                push_text(&mut pieces, &text);
-            }
-            '_' | '*' => {
-                rest.next();
-            }
-            '[' => {
-                let inside: String = rest.by_ref().take_while(|c| *c != ']').collect();
-                if let Some(currency) = inside.strip_prefix('$') {
-                    let (sign, number) = currency.split_once('-').unwrap_or((currency, ""));
-                    let number = u32::from_str_radix(number, 16).unwrap_or(0);
-                    let known = LANGUAGES.iter().find(|known| known.0 == number);
-                    language = known
-                        .map(|(_, language, country)| (*language, *country))
-                        .or(language);
-                    push_text(&mut pieces, sign);
-                } else if inside.chars().all(|c| c.eq_ignore_ascii_case(&'h')) {
-                    pieces.push(Piece::Elapsed);
-                }
-            }
-            '0' | '#' | '?' => {
-                let mut digits = character.to_string();
-                while let Some(next) = rest.next_if(|c| matches!(c, '0' | '#' | '?' | ',' | '.')) {
-                    digits.push(next);
-                }
-                let (whole, fraction) = digits.split_once('.').unwrap_or((&digits, ""));
-                pieces.push(Piece::Number {
-                    places: fraction.chars().filter(|c| *c != ',').count(),
-                    min_places: fraction.matches('0').count(),
-                    min_digits: whole.matches('0').count(),
-                    is_grouped: whole.contains(','),
-                });
-            }
-            'A' | 'a'
-                if rest
-                    .clone()
-                    .take(4)
-                    .collect::<String>()
-                    .eq_ignore_ascii_case("M/PM") =>
-            {
-                rest.by_ref().take(4).for_each(drop);
+            FormatPart::HalfDay => {
                 pieces.push(Piece::HalfDay);
+                continue;
             }
-            letter @ ('d' | 'D' | 'm' | 'M' | 'y' | 'Y' | 'h' | 'H' | 's' | 'S') => {
-                let letter = letter.to_ascii_lowercase();
-                let mut count = 1;
-                while rest.next_if(|c| c.to_ascii_lowercase() == letter).is_some() {
-                    count += 1;
-                }
-                pieces.push(Piece::Letters(letter, count));
-            }
-            other => push_text(&mut pieces, &other.to_string()),
+            FormatPart::Language(_) | FormatPart::General => continue,
+            FormatPart::Exponent => "E".to_owned(),
+            FormatPart::Letters(letter, count) => letter.to_string().repeat(*count),
+            FormatPart::Text(text) => text.clone(),
+            FormatPart::Other(other) => other.to_string(),
+        };
+        let is_of_number = is_placeholder(Some(part))
+            || (is_behind_number
+                && match part {
+                    FormatPart::Exponent | FormatPart::Other(',' | '.') => true,
+                    // A fraction has a blank behind its whole number, and a slash.
+                    FormatPart::Other(' ' | '/') => is_placeholder(section.get(place + 1)),
+                    _ => false,
+                });
+        match (pieces.last_mut(), is_of_number && !is_moment) {
+            (Some(Piece::Number(digits)), true) => digits.push_str(&text),
+            (_, true) => pieces.push(Piece::Number(text)),
+            (Some(Piece::Text(last)), false) => last.push_str(&text),
+            (_, false) => pieces.push(Piece::Text(text)),
         }
     }
-    (pieces, language)
+    pieces
 }
 
-fn style(pieces: &[Piece], language: Option<(&str, &str)>, name: &str, map: &str) -> String {
+fn style(section: &[FormatPart], is_moment: bool, name: &str, map: &str) -> String {
+    let pieces = pieces(section, is_moment);
     let has = |wanted: &[char]| {
         let is =
             |piece: &Piece| matches!(piece, Piece::Letters(letter, _) if wanted.contains(letter));
@@ -164,17 +94,19 @@ fn style(pieces: &[Piece], language: Option<(&str, &str)>, name: &str, map: &str
         .iter()
         .any(|piece| matches!(piece, Piece::Text(text) if text.contains('%')));
     let is_elapsed = pieces.contains(&Piece::Elapsed);
-    let element = if has(&['d', 'y']) {
-        "date-style"
-    } else if has(&['h', 's']) || is_elapsed {
-        "time-style"
-    } else if is_percent {
-        "percentage-style"
-    } else {
-        "number-style"
+    let has_time = has(&['h', 's']) || is_elapsed;
+    let element = match (is_moment, is_percent) {
+        (true, _) if has_time && !has(&['d', 'y']) => "time-style",
+        (true, _) => "date-style",
+        (false, true) => "percentage-style",
+        (false, false) => "number-style",
     };
     let mut out = format!("<number:{element} style:name=\"{name}\"");
-    if let Some((language, country)) = language {
+    let mut languages = section.iter().filter_map(|part| match part {
+        FormatPart::Language(number) => language_of_format(*number),
+        _ => None,
+    });
+    if let Some((language, country)) = languages.next() {
         out.push_str(&format!(
             " number:language=\"{language}\" number:country=\"{country}\""
         ));
@@ -192,21 +124,7 @@ fn style(pieces: &[Piece], language: Option<(&str, &str)>, name: &str, map: &str
                 let text = String::from_utf8_lossy(&escaped);
                 out.push_str(&format!("<number:text>{text}</number:text>"));
             }
-            Piece::Number {
-                places,
-                min_places,
-                min_digits,
-                is_grouped,
-            } => out.push_str(&format!(
-                "<number:number number:decimal-places=\"{places}\" \
-                 number:min-decimal-places=\"{min_places}\" \
-                 number:min-integer-digits=\"{min_digits}\"{}/>",
-                if *is_grouped {
-                    " number:grouping=\"true\""
-                } else {
-                    ""
-                }
-            )),
+            Piece::Number(digits) => out.push_str(&number(digits)),
             Piece::Elapsed => {
                 after_hours = true;
                 out.push_str("<number:hours number:style=\"long\"/>");
@@ -219,26 +137,7 @@ fn style(pieces: &[Piece], language: Option<(&str, &str)>, name: &str, map: &str
                 });
                 let is_minute = *letter == 'm' && *count <= 2 && (after_hours || next == Some('s'));
                 after_hours = *letter == 'h';
-                let long = |is_long: bool| {
-                    if is_long {
-                        " number:style=\"long\""
-                    } else {
-                        ""
-                    }
-                };
-                out.push_str(&match (*letter, *count) {
-                    ('d', 3 | 4) => format!("<number:day-of-week{}/>", long(*count == 4)),
-                    ('d', _) => format!("<number:day{}/>", long(*count == 2)),
-                    ('m', _) if is_minute => format!("<number:minutes{}/>", long(*count == 2)),
-                    ('m', 3 | 4) => format!(
-                        "<number:month number:textual=\"true\"{}/>",
-                        long(*count == 4)
-                    ),
-                    ('m', _) => format!("<number:month{}/>", long(*count == 2)),
-                    ('y', _) => format!("<number:year{}/>", long(*count > 2)),
-                    ('h', _) => format!("<number:hours{}/>", long(*count == 2)),
-                    _ => format!("<number:seconds{}/>", long(*count == 2)),
-                });
+                out.push_str(&letters(*letter, *count, is_minute));
             }
         }
     }
@@ -247,33 +146,143 @@ fn style(pieces: &[Piece], language: Option<(&str, &str)>, name: &str, map: &str
     out
 }
 
+/// The element for a part of a date or time.
+fn letters(letter: char, count: usize, is_minute: bool) -> String {
+    let (element, is_long) = match (letter, count) {
+        ('d', 3 | 4) => ("day-of-week", count == 4),
+        ('d', _) => ("day", count == 2),
+        ('m', _) if is_minute => ("minutes", count == 2),
+        ('m', 3 | 4) => ("month number:textual=\"true\"", count == 4),
+        ('m', _) => ("month", count == 2),
+        ('y', _) => ("year", count > 2),
+        ('h', _) => ("hours", count == 2),
+        _ => ("seconds", count == 2),
+    };
+    let style = if is_long {
+        " number:style=\"long\""
+    } else {
+        ""
+    };
+    format!("<number:{element}{style}/>")
+}
+
+/// The element for the placeholders of a number.
+fn number(digits: &str) -> String {
+    let zeros = |text: &str| text.matches('0').count();
+    if let Some((whole, denominator)) = digits.split_once('/') {
+        let (whole, numerator) = whole.rsplit_once(' ').unwrap_or(("", whole));
+        return format!(
+            "<number:fraction number:min-integer-digits=\"{}\" number:min-numerator-digits=\"{}\" \
+             number:min-denominator-digits=\"{}\"/>",
+            zeros(whole),
+            numerator.len(),
+            denominator.len()
+        );
+    }
+    let (digits, exponent) = match digits.split_once('E') {
+        Some((digits, exponent)) => (digits, Some(exponent)),
+        None => (digits, None),
+    };
+    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+    // Commas behind the last digit divide by thousands.
+    let last = if fraction.is_empty() { whole } else { fraction };
+    let thousands = last.len() - last.trim_end_matches(',').len();
+    let places = fraction.trim_end_matches(',').len();
+    let mut out = format!(
+        "number:decimal-places=\"{places}\" number:min-decimal-places=\"{}\" \
+         number:min-integer-digits=\"{}\"",
+        zeros(fraction),
+        zeros(whole)
+    );
+    if let Some(exponent) = exponent {
+        return format!(
+            "<number:scientific-number {out} number:min-exponent-digits=\"{}\"/>",
+            zeros(exponent).max(1)
+        );
+    }
+    if whole.trim_end_matches(',').contains(',') {
+        out.push_str(" number:grouping=\"true\"");
+    }
+    if thousands > 0 {
+        out.push_str(&format!(
+            " number:display-factor=\"1{}\"",
+            "000".repeat(thousands)
+        ));
+    }
+    format!("<number:number {out}/>")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    /// A style without what every number has.
+    fn shown(code: &str) -> String {
+        style_of_code(code, "N")
+            .replace("number:", "")
+            .replace(" style:name=\"N\"", "")
+    }
+
     #[test]
     fn codes_become_styles() {
-        assert_eq!(
-            style_of_code("m/d/yyyy", "N1"),
-            "<number:date-style style:name=\"N1\"><number:month/><number:text>/</number:text>\
-             <number:day/><number:text>/</number:text><number:year number:style=\"long\"/>\
-             </number:date-style>"
-        );
-        assert_eq!(
-            style_of_code("[$-407]#,##0.00\" €\"", "N2"),
-            "<number:number-style style:name=\"N2\" number:language=\"de\" number:country=\"DE\">\
-             <number:number number:decimal-places=\"2\" number:min-decimal-places=\"2\" \
-             number:min-integer-digits=\"1\" number:grouping=\"true\"/><number:text> €</number:text>\
-             </number:number-style>"
-        );
-        let negative = style_of_code("$0;($0)", "N3");
-        assert!(negative.contains("style:name=\"N3P0\""), "{negative}");
+        for (code, style) in [
+            (
+                "m/d/yyyy",
+                "<date-style><month/><text>/</text><day/><text>/</text><year style=\"long\"/></date-style>",
+            ),
+            ("mmm", "<date-style><month textual=\"true\"/></date-style>"),
+            (
+                "dddd, d. mmmm yyyy",
+                "<date-style><day-of-week style=\"long\"/><text>, </text><day/><text>. </text>\
+                 <month textual=\"true\" style=\"long\"/><text> </text><year style=\"long\"/></date-style>",
+            ),
+            (
+                "h:mm AM/PM",
+                "<time-style><hours/><text>:</text><minutes style=\"long\"/><text> </text><am-pm/></time-style>",
+            ),
+            (
+                "[h]:mm:ss",
+                "<time-style truncate-on-overflow=\"false\"><hours style=\"long\"/><text>:</text>\
+                 <minutes style=\"long\"/><text>:</text><seconds style=\"long\"/></time-style>",
+            ),
+            (
+                "[$-407]#,##0.00\" €\"",
+                "<number-style language=\"de\" country=\"DE\"><number decimal-places=\"2\" \
+                 min-decimal-places=\"2\" min-integer-digits=\"1\" grouping=\"true\"/><text> €</text></number-style>",
+            ),
+            (
+                "0.0%",
+                "<percentage-style><number decimal-places=\"1\" min-decimal-places=\"1\" \
+                 min-integer-digits=\"1\"/><text>%</text></percentage-style>",
+            ),
+            (
+                "0.0##E+00",
+                "<number-style><scientific-number decimal-places=\"3\" min-decimal-places=\"1\" \
+                 min-integer-digits=\"1\" min-exponent-digits=\"2\"/></number-style>",
+            ),
+            (
+                "# ?/??",
+                "<number-style><fraction min-integer-digits=\"0\" min-numerator-digits=\"1\" \
+                 min-denominator-digits=\"2\"/></number-style>",
+            ),
+            (
+                "#,##0,\"k\"",
+                "<number-style><number decimal-places=\"0\" min-decimal-places=\"0\" min-integer-digits=\"1\" \
+                 grouping=\"true\" display-factor=\"1000\"/><text>k</text></number-style>",
+            ),
+        ] {
+            assert_eq!(shown(code), style, "{code}");
+        }
+    }
+
+    #[test]
+    fn negative_numbers_have_a_style_of_their_own() {
+        let style = style_of_code("$0;[Red]($0)", "N3");
         assert!(
-            negative.contains("<number:text>($</number:text>"),
-            "{negative}"
+            style.starts_with("<number:number-style style:name=\"N3P0\">"),
+            "{style}"
         );
-        assert!(
-            style_of_code("h:mm AM/PM", "N4").contains("<number:minutes number:style=\"long\"/>")
-        );
+        assert!(style.contains("<number:text>($</number:text>"), "{style}");
+        assert!(style.ends_with("style:apply-style-name=\"N3P0\"/></number:number-style>"));
     }
 }

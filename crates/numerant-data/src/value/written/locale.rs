@@ -48,28 +48,79 @@ const USUAL_COUNTRIES: [(&str, &str); 12] = [
     ("zh", "CN"),
 ];
 
-/// Languages and their numbers in number formats.
-const CODES: [(&str, u16); 19] = [
-    ("cs", 0x405),
-    ("da", 0x406),
-    ("de", 0x407),
-    ("el", 0x408),
-    ("en", 0x409),
-    ("es", 0x40a),
-    ("fi", 0x40b),
-    ("fr", 0x40c),
-    ("hu", 0x40e),
-    ("it", 0x410),
-    ("nl", 0x413),
-    ("nb", 0x414),
-    ("pl", 0x415),
-    ("pt", 0x416),
-    ("ro", 0x418),
-    ("ru", 0x419),
-    ("sv", 0x41d),
-    ("tr", 0x41f),
-    ("uk", 0x422),
+/// A language as number formats of workbooks name it.
+struct FormatLanguage {
+    /// Its number, after MS-LCID.
+    number: u16,
+    /// The language after ISO 639, and the country after ISO 3166.
+    name: (&'static str, &'static str),
+    /// What stands before the fraction of numbers and what groups thousands, where the language stands for
+    /// numbers that are written so.
+    separators: Option<(char, char)>,
+}
+
+const fn language(
+    number: u16,
+    name: (&'static str, &'static str),
+    separators: Option<(char, char)>,
+) -> FormatLanguage {
+    FormatLanguage {
+        number,
+        name,
+        separators,
+    }
+}
+
+/// Languages of number formats; of a language with several countries the usual one first.
+const FORMAT_LANGUAGES: [FormatLanguage; 24] = [
+    language(0x405, ("cs", "CZ"), Some((',', ' '))),
+    language(0x406, ("da", "DK"), None),
+    language(0x407, ("de", "DE"), Some((',', '.'))),
+    language(0x408, ("el", "GR"), None),
+    language(0x409, ("en", "US"), None),
+    language(0x40a, ("es", "ES"), None),
+    language(0x40b, ("fi", "FI"), None),
+    language(0x40c, ("fr", "FR"), Some((',', '\u{202f}'))),
+    language(0x40e, ("hu", "HU"), None),
+    language(0x410, ("it", "IT"), None),
+    language(0x413, ("nl", "NL"), None),
+    language(0x414, ("nb", "NO"), None),
+    language(0x415, ("pl", "PL"), None),
+    language(0x416, ("pt", "BR"), None),
+    language(0x418, ("ro", "RO"), None),
+    language(0x419, ("ru", "RU"), None),
+    language(0x41d, ("sv", "SE"), Some((',', '\u{a0}'))),
+    language(0x41f, ("tr", "TR"), None),
+    language(0x422, ("uk", "UA"), None),
+    language(0x807, ("de", "CH"), Some(('.', '\u{2019}'))),
+    language(0x809, ("en", "GB"), None),
+    language(0x810, ("it", "CH"), Some(('.', '\''))),
+    language(0x1009, ("en", "CA"), Some(('.', '\u{a0}'))),
+    language(0x1c09, ("en", "ZA"), Some(('.', ' '))),
 ];
+
+/// The language and country of a number in number formats of workbooks, after ISO 639 and ISO 3166;
+/// `None` for languages that are not in the table.
+pub fn language_of_format(number: u16) -> Option<(&'static str, &'static str)> {
+    let mut all = FORMAT_LANGUAGES.iter();
+    all.find(|known| known.number == number)
+        .map(|known| known.name)
+}
+
+/// The number of a language that stands for numbers with these separators.
+pub(super) fn format_language(mark: char, group: Option<char>) -> Option<u16> {
+    let fits = |known: &&FormatLanguage| {
+        known.separators.is_some_and(|(its_mark, its_group)| {
+            its_mark == mark && group.is_none_or(|group| group == its_group)
+        })
+    };
+    FORMAT_LANGUAGES
+        .iter()
+        // Without groups, the usual country of the mark.
+        .filter(fits)
+        .min_by_key(|known| known.number != 0x407)
+        .map(|known| known.number)
+}
 
 impl FromStr for Language {
     type Err = LanguageError;
@@ -139,8 +190,10 @@ impl Language {
     pub fn code(&self) -> Option<u16> {
         let name = self.name.to_lowercase();
         let language = name.split(['-', '_']).next().unwrap_or_default();
-        let known = CODES.iter().find(|(known, _)| *known == language);
-        known.map(|(_, code)| *code)
+        let known = FORMAT_LANGUAGES
+            .iter()
+            .find(|known| known.name.0 == language);
+        known.map(|known| known.number)
     }
 
     /// What stands before the fraction of a number.

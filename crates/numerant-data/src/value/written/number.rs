@@ -5,6 +5,7 @@ use std::fmt::Write;
 use serde::{Deserialize, Serialize};
 
 use super::super::Number;
+use super::locale::format_language;
 
 /// Digits that every double holds, and so every cell.
 const MAX_DIGITS: usize = 15;
@@ -303,27 +304,11 @@ fn quoted(text: &str) -> String {
     format!("\"{text}\"")
 }
 
-/// The languages that stand for separators in number formats, by their number there: what stands
-/// before the fraction, and what groups thousands.
-pub(super) const LANGUAGES: [(u16, char, char); 8] = [
-    (0x407, ',', '.'),
-    (0x40c, ',', '\u{202f}'),
-    (0x41d, ',', '\u{a0}'),
-    (0x405, ',', ' '),
-    (0x807, '.', '\u{2019}'),
-    (0x810, '.', '\''),
-    (0x1c09, '.', ' '),
-    (0x1009, '.', '\u{a0}'),
-];
-
 /// The language at the start of a number format; none for English.
 fn language_code(mark: char, group: Option<char>) -> String {
     let is_english = mark == '.' && group.is_none_or(|group| group == ',');
-    let known = LANGUAGES.iter().find(|(_, its_mark, its_group)| {
-        *its_mark == mark && group.is_none_or(|g| g == *its_group)
-    });
-    match known {
-        Some((number, ..)) if !is_english => format!("[$-{number:X}]"),
+    match format_language(mark, group) {
+        Some(number) if !is_english => format!("[$-{number:X}]"),
         _ => String::new(),
     }
 }
