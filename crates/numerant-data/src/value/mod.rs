@@ -4,6 +4,7 @@
 mod arithmetic;
 mod cells;
 mod column_type;
+mod currency;
 mod decimal;
 mod kind;
 mod moment;

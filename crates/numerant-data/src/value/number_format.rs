@@ -5,6 +5,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
+use super::currency::{self, GROUPS};
 use super::{DecimalMark, Number, NumberProblem};
 
 /// How numbers are written, by an example such as `1,234.50`: which character groups thousands, and
@@ -27,34 +28,21 @@ pub struct NumberFormat {
 )]
 pub struct NumberFormatError(pub String);
 
-/// Characters that group thousands.
-const GROUPS: [char; 7] = [',', '.', ' ', '\u{a0}', '\u{202f}', '\'', '\u{2019}'];
-
-/// Signs of currencies, of which any may stand beside a number.
-const CURRENCIES: &str = "$€£¥₩₹₽₺₴₫₪₦₱฿₡₲₵₸₭₮₾¢";
-
-/// Short names of currencies in letters, besides the codes of ISO 4217.
-const CURRENCY_NAMES: [&str; 10] = ["kr", "zł", "Kč", "Ft", "lei", "R$", "US$", "C$", "A$", "Fr"];
-
-/// The currency that a text begins with, as a code of ISO 4217, a name or a sign.
+/// The length of the currency that a text begins with.
 fn currency(text: &str) -> Option<usize> {
-    let is_code = |code: &str| code.bytes().all(|byte| byte.is_ascii_uppercase());
-    let name = CURRENCY_NAMES.iter().find(|name| text.starts_with(**name));
-    if let Some(name) = name {
-        return Some(name.len());
-    }
-    if text.get(..3).is_some_and(is_code) {
-        return Some(3);
-    }
-    let first = text.chars().next()?;
-    CURRENCIES.contains(first).then(|| first.len_utf8())
+    let ends = text
+        .char_indices()
+        .map(|(at, character)| at + character.len_utf8());
+    let all = |end: &usize| currency::is_possible(&text[..*end]);
+    ends.take(currency::LONGEST).filter(all).last()
 }
 
 /// The length of the currency that a text ends with.
 fn currency_behind(text: &str) -> Option<usize> {
-    let letters = text.char_indices().rev().take(3).map(|(at, _)| at);
-    let all = |at: &usize| currency(&text[*at..]) == Some(text.len() - at);
-    letters.filter(all).last().map(|at| text.len() - at)
+    let starts = text.char_indices().rev().map(|(at, _)| at);
+    let all = |at: &usize| currency::is_possible(&text[*at..]);
+    let start = starts.take(currency::LONGEST).filter(all).last();
+    start.map(|at| text.len() - at)
 }
 
 impl FromStr for NumberFormat {

@@ -5,33 +5,14 @@ use std::fmt::Write;
 use serde::{Deserialize, Serialize};
 
 use super::super::Number;
+use super::super::currency::{GROUPS, is_certain};
 use super::locale::format_language;
 
 /// Digits that every double holds, and so every cell.
 const MAX_DIGITS: usize = 15;
 
-/// Characters that group thousands.
-const GROUPS: [char; 7] = [',', '.', ' ', '\u{a0}', '\u{202f}', '\'', '\u{2019}'];
-
 /// Blanks that may stand between a number and its currency.
 const BLANKS: [char; 3] = [' ', '\u{a0}', '\u{202f}'];
-
-/// Signs of currencies.
-const CURRENCIES: &str = "$€£¥₩₹₽₺₴₫₪₦₱฿₡₲₵₸₭₮₾¢";
-
-/// Names of currencies besides the codes of ISO 4217.
-const CURRENCY_NAMES: [&str; 7] = ["kr", "zł", "Kč", "Ft", "lei", "Fr", "Fr."];
-
-/// Signs of currencies of several letters, which may touch the digits.
-const LONG_SIGNS: [&str; 5] = ["R$", "US$", "C$", "A$", "NZ$"];
-
-/// Codes of ISO 4217 for currencies that are in wide use. Other letters before digits are those of
-/// identifiers.
-const CODES: [&str; 38] = [
-    "AED", "ARS", "AUD", "BGN", "BRL", "CAD", "CHF", "CLP", "CNY", "COP", "CZK", "DKK", "EGP",
-    "EUR", "GBP", "HKD", "HUF", "IDR", "ILS", "INR", "ISK", "JPY", "KRW", "MXN", "MYR", "NOK",
-    "NZD", "PEN", "PHP", "PLN", "RON", "SAR", "SEK", "SGD", "THB", "TRY", "USD", "ZAR",
-];
 
 /// How a negative number is marked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -81,23 +62,14 @@ pub(super) struct Parts<'t> {
     pub(super) digits: usize,
 }
 
-/// Whether a text is a currency that touches its number, or one with a blank between.
-fn is_currency(text: &str, has_blank: bool) -> bool {
-    let mut characters = text.chars();
-    let only = characters.next().filter(|_| characters.next().is_none());
-    only.is_some_and(|only| CURRENCIES.contains(only))
-        || LONG_SIGNS.contains(&text)
-        || (has_blank && (CURRENCY_NAMES.contains(&text) || CODES.contains(&text)))
-}
-
 fn is_prefix(text: &str) -> bool {
     let bare = text.strip_suffix(BLANKS).unwrap_or(text);
-    text.is_empty() || is_currency(bare, bare.len() < text.len())
+    text.is_empty() || is_certain(bare, bare.len() < text.len())
 }
 
 fn is_suffix(text: &str) -> bool {
     let bare = text.strip_prefix(BLANKS).unwrap_or(text);
-    text.is_empty() || bare == "%" || is_currency(bare, bare.len() < text.len())
+    text.is_empty() || bare == "%" || is_certain(bare, bare.len() < text.len())
 }
 
 impl<'t> Parts<'t> {
