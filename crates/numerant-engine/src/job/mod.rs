@@ -1,6 +1,8 @@
 //! A job: all that a run is told, as plain data. A command line is one way to fill it in.
 
 mod check;
+mod derive;
+mod error;
 mod file;
 mod format_options;
 mod reading;
@@ -9,7 +11,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-pub use check::JobError;
+pub use error::JobError;
 pub use file::{
     Entry, InspectJob, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml,
 };

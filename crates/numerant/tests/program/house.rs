@@ -10,11 +10,10 @@ use serde_json::Value;
 const MAX_LINES: usize = 600;
 
 /// Files that are longer; none is to come in, and those that are there are to become shorter.
-const LONGER: [&str; 13] = [
+const LONGER: [&str; 12] = [
     "crates/numerant-data/src/source/error.rs",
     "crates/numerant-documents/src/xml/walk.rs",
     "crates/numerant-engine/src/addresses/mod.rs",
-    "crates/numerant-engine/src/job/check.rs",
     "crates/numerant-engine/src/verify/parts.rs",
     "crates/numerant-format/src/sheet/reader.rs",
     "crates/numerant-schema/src/sample/xml.rs",
