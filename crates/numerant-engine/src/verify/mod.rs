@@ -1,5 +1,6 @@
 //! Holds outputs against a kept ledger, and parts against the whole.
 
+mod compared;
 mod ledger;
 mod parts;
 mod run;

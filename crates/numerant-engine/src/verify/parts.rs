@@ -10,18 +10,18 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use serde::Serialize;
 
-use super::super::sources::{Cursor, Sources, SourcesOpening};
-use super::super::{Context, Error, prepare};
+use super::super::sources::{Cursor, Sources};
+use super::super::{Context, Error};
+use super::compared::{Compared, columns_of, compared_columns, find_compared, job, opening};
 use crate::job::Job;
 use crate::ledger::{BUCKETS, Bag, BagDigest, RecordHasher, bucket};
 use numerant_data::record::{Batch, ColumnError, Columns, Unit};
 use numerant_data::source::SourcePath;
-use numerant_data::tree::with_plain_dots;
 use numerant_data::value::Size;
 use numerant_data::workers::WorkerPool;
-use numerant_format::{Ragged, ReadOptions, RecordReader, SchemaScan, TreeFacts};
+use numerant_format::{Ragged, ReadOptions, SchemaScan, TreeFacts};
 use numerant_formats::format_named;
-use numerant_steps::{Pipeline, Step, StepError};
+use numerant_steps::StepError;
 
 /// The part of the memory that the values of named records may take, on each side.
 const LISTED: u64 = 8;
@@ -297,132 +297,6 @@ fn documents(
         parts_read.records = Some(whole_facts.records);
     }
     Ok(true)
-}
-
-/// The columns of the whole that count.
-fn compared_columns(
-    first: &SourcePath,
-    options: &PartsOptions,
-    columns: &Columns,
-) -> Result<Vec<String>, Error> {
-    let unknown = |problem: ColumnError| Error::Column {
-        likely_header: None,
-        source_name: first.to_string(),
-        problem,
-    };
-    let names: Vec<String> = if options.keep.is_empty() {
-        columns.names().to_vec()
-    } else {
-        for name in &options.keep {
-            columns.find(name).map_err(unknown)?;
-        }
-        options.keep.clone()
-    };
-    let names: Vec<String> = names
-        .into_iter()
-        .filter(|name| !options.ignore.contains(name))
-        .collect();
-    if names.is_empty() {
-        return Err(Error::NothingToCompare);
-    }
-    Ok(names)
-}
-
-/// The place of a column. Dots in names are alike, whether they nest in one of the formats or not.
-fn find_compared(columns: &Columns, name: &str) -> Result<usize, ColumnError> {
-    let found = columns.find(name);
-    if found.is_ok() || !(name.contains('.')) {
-        return found;
-    }
-    let plain = with_plain_dots(name);
-    let mut alike = columns
-        .names()
-        .iter()
-        .enumerate()
-        .filter(|(_, name)| with_plain_dots(name) == plain);
-    match (alike.next(), alike.next()) {
-        (Some((place, _)), None) => Ok(place),
-        _ => found,
-    }
-}
-
-/// The way through sources; of workbooks all sheets that are shown count, or those that are chosen.
-fn job(options: &PartsOptions, sources: &[SourcePath], read: &ReadOptions) -> Job {
-    Job {
-        sources: sources.to_vec(),
-        read: read.clone(),
-        memory: options.memory,
-        per_sheet: true,
-        ..Job::default()
-    }
-}
-
-/// How sources are opened of which each may have columns of its own.
-fn opening(reads_twice: bool, scan: SchemaScan) -> SourcesOpening {
-    SourcesOpening {
-        reads_twice,
-        has_own_columns: true,
-        scan,
-    }
-}
-
-/// Files that are compared, with what is done to their records before.
-struct Compared {
-    job: Job,
-    sources: Sources,
-    /// The steps, made ready for the columns of the first source; none if there are none.
-    pipeline: Option<Pipeline>,
-}
-
-impl Compared {
-    fn open(mut job: Job, context: &Context) -> Result<Self, Error> {
-        // Order does not matter here.
-        job.steps.retain(|step| !matches!(step, Step::Sort(_)));
-        job.total.clear();
-        let (sources, _) = Sources::open(&job, opening(true, SchemaScan::Full), context)?;
-        let changes = !job.steps.is_empty() || !job.case.is_empty();
-        let pipeline = if changes {
-            Some(prepare::pipeline(&job, &sources, context)?)
-        } else {
-            None
-        };
-        Ok(Self {
-            job,
-            sources,
-            pipeline,
-        })
-    }
-
-    /// The columns after the steps.
-    fn columns(&self) -> Columns {
-        match &self.pipeline {
-            None => self.sources.columns().clone(),
-            Some(pipeline) => columns_of(pipeline),
-        }
-    }
-
-    /// The steps, made ready for one source.
-    fn pipeline_for(
-        &self,
-        reader: &dyn RecordReader,
-        context: &Context,
-    ) -> Result<Option<Pipeline>, Error> {
-        match &self.pipeline {
-            None => Ok(None),
-            Some(pipeline) if reader.columns() == self.sources.columns() => {
-                Ok(Some(pipeline.clone()))
-            }
-            Some(_) => {
-                prepare::pipeline_for(&self.job, reader.columns(), &self.sources, context).map(Some)
-            }
-        }
-    }
-}
-
-fn columns_of(pipeline: &Pipeline) -> Columns {
-    let columns = pipeline.layout().columns().iter();
-    let names: Vec<&str> = columns.map(|column| column.name.as_str()).collect();
-    Columns::from_header(&names)
 }
 
 /// Takes a batch: its source, its records and their hashes, the places of the columns that count, and the

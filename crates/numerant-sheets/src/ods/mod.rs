@@ -1,6 +1,7 @@
 //! Spreadsheets after ISO/IEC 26300 (OpenDocument), `.ods`, and as one XML file, `.fods`.
 
 mod extract;
+mod moments;
 mod number_style;
 mod read;
 mod styles;
