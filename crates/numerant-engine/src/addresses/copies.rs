@@ -49,7 +49,7 @@ impl Addresses {
                 fill.tables().find(of_case).map(|(number, _)| number)
             }
             None => values
-                .get(self.keys.len())
+                .get(self.plan.keys.len())
                 .and_then(|number| number.parse().ok()),
         };
         let place = number.and_then(|number| fill.put.get(number));

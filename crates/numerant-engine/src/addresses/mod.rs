@@ -24,9 +24,7 @@ use numerant_data::source::{Identity, SourcePath};
 use numerant_format::FillOptions;
 use numerant_format::sheet::legal;
 use numerant_naming::route::{Divider, Router};
-use numerant_naming::{
-    Claim, ClashPolicy, Key, NameRegistry, RunField, RunValues, Template, numbered,
-};
+use numerant_naming::{Claim, ClashPolicy, Key, NameRegistry, RunField, RunValues, numbered};
 
 /// Names that are remembered to show what was changed.
 const EXAMPLES: usize = 2;
@@ -125,11 +123,7 @@ pub(super) fn protected<'a>(
 /// Gives each group of a run its path.
 #[derive(Debug)]
 pub(super) struct Addresses {
-    template: Template,
-    /// The extension of the outputs.
-    extension: String,
-    keys: Vec<Key>,
-    blank: String,
+    plan: Arc<RunPlan>,
     now: DateTime,
     sheets: Option<Sheets>,
     /// How copies of a template are filled, if outputs are such.
@@ -137,16 +131,10 @@ pub(super) struct Addresses {
     copies: Vec<FilledCopy>,
     lacking: Vec<(String, Vec<String>)>,
     book: NameRegistry,
-    root: PathBuf,
     root_exists: bool,
-    existing: ExistingPolicy,
     /// Paths that the run before has written, where its outputs may be replaced.
     earlier: HashSet<String>,
-    protected: Arc<HashMap<Identity, SourcePath>>,
     side_files: Vec<(PathBuf, &'static str)>,
-    most: u64,
-    /// Groups that are counted before counting is given up.
-    counted: u64,
     /// The source in which each output first appeared.
     origins: Vec<u32>,
     sources: Vec<SourceNames>,
@@ -166,7 +154,7 @@ pub(super) struct Addresses {
 }
 
 impl Addresses {
-    pub(super) fn new(plan: &RunPlan, now: DateTime) -> Self {
+    pub(super) fn new(plan: &Arc<RunPlan>, now: DateTime) -> Self {
         let (job, template, root) = (&plan.job, &plan.template, &plan.out);
         let sheets = plan.rows_of_a_sheet.map(|most| Sheets {
             template: job.sheet.clone(),
@@ -188,24 +176,15 @@ impl Addresses {
             .filter_map(|(path, what)| path.clone().map(|path| (path, what)))
             .collect();
         Self {
-            template: template.clone(),
-            extension: plan.extension.clone(),
-            keys: plan.keys.clone(),
-            blank: job.blank.clone(),
             now,
             sheets,
             fill: job.fill.template.is_some().then(|| job.fill.clone()),
             copies: Vec::new(),
             lacking: Vec::new(),
             book: NameRegistry::new(job.clash),
-            root: root.clone(),
             root_exists: fs::symlink_metadata(root).is_ok(),
-            existing: job.existing,
             earlier: HashSet::new(),
-            protected: Arc::clone(&plan.protected),
             side_files,
-            most: job.max_outputs,
-            counted: plan.max_counted,
             origins: Vec::new(),
             sources: Vec::new(),
             paths: Vec::new(),
@@ -221,6 +200,7 @@ impl Addresses {
             found: (Vec::new(), 0),
             source_hit: None,
             refused: false,
+            plan: Arc::clone(plan),
         }
     }
 
@@ -232,14 +212,14 @@ impl Addresses {
     /// Refuses what can be refused before a record is read.
     pub(super) fn check_before(&self, out_is_given: bool) -> Result<(), Refusal> {
         for (path, _) in &self.side_files {
-            check_beside(path, &self.protected, self.existing)?;
+            check_beside(path, &self.plan.protected, self.plan.job.existing)?;
         }
         if !out_is_given
-            && self.existing == ExistingPolicy::Refuse
-            && fs::read_dir(&self.root).is_ok_and(|mut entries| entries.next().is_some())
+            && self.plan.job.existing == ExistingPolicy::Refuse
+            && fs::read_dir(&self.plan.out).is_ok_and(|mut entries| entries.next().is_some())
         {
             return Err(Refusal::FolderExists {
-                out: self.root.clone(),
+                out: self.plan.out.clone(),
             });
         }
         Ok(())
@@ -281,7 +261,7 @@ impl Addresses {
     /// Names the outputs that were found since the last call.
     pub(super) fn name_new(&mut self, router: &Router, divider: &Divider) {
         let outputs = divider.outputs().len();
-        if outputs as u64 > self.most {
+        if outputs as u64 > self.plan.job.max_outputs {
             self.refused = true;
             return;
         }
@@ -294,7 +274,7 @@ impl Addresses {
             }
             self.fates.push(Disposition::Write);
             // Some names are known only when all records are.
-            if !self.template.names(RunField::Rows) {
+            if !self.plan.template.names(RunField::Rows) {
                 self.name(router, divider, output, None);
             }
         }
@@ -309,14 +289,14 @@ impl Addresses {
         records: &[u64],
     ) -> Result<(), Refusal> {
         let outputs = divider.outputs().len() as u64;
-        if outputs > self.most {
+        if outputs > self.plan.job.max_outputs {
             return Err(Refusal::TooMany {
                 found: outputs,
-                at_least: outputs >= self.counted,
-                most: self.most,
+                at_least: outputs >= self.plan.max_counted,
+                most: self.plan.job.max_outputs,
             });
         }
-        if self.template.names(RunField::Rows) {
+        if self.plan.template.names(RunField::Rows) {
             for output in 0..self.paths.len() {
                 let rows = records.get(output).copied().unwrap_or_default();
                 self.name(router, divider, output, Some(rows));
@@ -334,7 +314,12 @@ impl Addresses {
             return Err(Refusal::Existing { outputs, count });
         }
         if let Some(sheets) = &mut self.sheets {
-            sheets.tell_apart(&self.fates, &self.origins, &self.sources, &self.blank);
+            sheets.tell_apart(
+                &self.fates,
+                &self.origins,
+                &self.sources,
+                &self.plan.job.blank,
+            );
         }
         self.fill(router, divider, records)?;
         if let Some(sheets) = &self.sheets {
@@ -375,10 +360,10 @@ impl Addresses {
             rows,
             now: self.now,
         };
-        let mut rendered = self.template.render(value, &run, &self.blank);
-        if self.template.ends_with_path() {
+        let mut rendered = self.plan.template.render(value, &run, &self.plan.job.blank);
+        if self.plan.template.ends_with_path() {
             // An output of another format than its name says would not be opened by anybody.
-            let ending = format!(".{}", self.extension);
+            let ending = format!(".{}", self.plan.extension);
             if !rendered.text.to_lowercase().ends_with(&ending) {
                 rendered.text.push_str(&ending);
             }
@@ -390,7 +375,8 @@ impl Addresses {
         let shared = match &mut self.sheets {
             None => None,
             Some(sheets) if let Some(table) = table => {
-                let identity = sheets.identity(&rendered.text, &self.template, &self.keys, values);
+                let identity =
+                    sheets.identity(&rendered.text, &self.plan.template, &self.plan.keys, values);
                 sheets.names[output].clone_from(&table);
                 identity.map(|identity| (identity, table))
             }
@@ -399,12 +385,13 @@ impl Addresses {
                     rendered.text = numbered(&rendered.text, key.part);
                 }
                 let wanted = match &sheets.template {
-                    Some(template) => template.plain(value, &run, &self.blank),
+                    Some(template) => template.plain(value, &run, &self.plan.job.blank),
                     None => origin.sheet.clone(),
                 };
-                let name = legal(&wanted, &self.blank);
+                let name = legal(&wanted, &self.plan.job.blank);
                 let told = sheets.template.is_some() && name != wanted;
-                let identity = sheets.identity(&rendered.text, &self.template, &self.keys, values);
+                let identity =
+                    sheets.identity(&rendered.text, &self.plan.template, &self.plan.keys, values);
                 sheets.names[output].clone_from(&name);
                 if told {
                     self.note_changed(wanted, &name);
@@ -523,9 +510,9 @@ impl Addresses {
 
     /// Whether what is at a path is to be left as it is.
     fn is_left(&self, path: &str) -> bool {
-        self.existing == ExistingPolicy::Skip
+        self.plan.job.existing == ExistingPolicy::Skip
             && self.root_exists
-            && fs::symlink_metadata(self.root.join(path)).is_ok()
+            && fs::symlink_metadata(self.plan.out.join(path)).is_ok()
     }
 
     /// Takes note of a value that was changed for a name.
@@ -547,7 +534,7 @@ impl Addresses {
 
     /// Takes note if something is at `path` that must not be replaced.
     fn check_existing(&mut self, path: &str) {
-        let full = self.root.join(path);
+        let full = self.plan.out.join(path);
         if let Some((side_file, what)) = self
             .side_files
             .iter()
@@ -562,7 +549,7 @@ impl Addresses {
         if !self.root_exists || fs::symlink_metadata(&full).is_err() {
             return;
         }
-        let hit = Identity::of(&full).and_then(|found| self.protected.get(&found));
+        let hit = Identity::of(&full).and_then(|found| self.plan.protected.get(&found));
         if let Some(source) = hit {
             self.refused = true;
             let source_name = source.to_string();
@@ -570,8 +557,8 @@ impl Addresses {
                 path: full,
                 source_name,
             });
-        } else if self.existing == ExistingPolicy::Refuse
-            || (self.existing == ExistingPolicy::Clear && !self.earlier.contains(path))
+        } else if self.plan.job.existing == ExistingPolicy::Refuse
+            || (self.plan.job.existing == ExistingPolicy::Clear && !self.earlier.contains(path))
         {
             self.refused = true;
             self.found.1 += 1;
@@ -584,7 +571,7 @@ impl Addresses {
     /// The key values of an output, as people read them, or its number where it has none.
     fn described(&self, router: &Router, divider: &Divider, output: usize) -> String {
         let key = divider.outputs()[output];
-        let values = &router.groups()[key.group as usize][..self.keys.len()];
+        let values = &router.groups()[key.group as usize][..self.plan.keys.len()];
         if values.is_empty() {
             return format!("output {}", key.number);
         }
