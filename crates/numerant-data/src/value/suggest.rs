@@ -93,6 +93,11 @@ pub fn suggest<'v>(values: &(impl IntoIterator<Item = &'v str> + Clone)) -> Opti
 }
 
 impl ReadingOption {
+    /// Whether it reads numbers, and not dates.
+    pub fn is_number(&self) -> bool {
+        matches!(self, Self::NumberFormat(_) | Self::DecimalComma)
+    }
+
     /// The option as it is typed.
     pub fn shown(&self) -> String {
         match self {
@@ -134,9 +139,7 @@ pub fn date_hint(value: &str) -> String {
 /// What to do about a value that is no number.
 pub fn number_hint(value: &str) -> Option<String> {
     match suggest(&[value]) {
-        Some(option @ (ReadingOption::NumberFormat(_) | ReadingOption::DecimalComma)) => {
-            Some(format!("{} reads such values", option.shown()))
-        }
+        Some(option) if option.is_number() => Some(format!("{} reads such values", option.shown())),
         _ => blank_hint(value),
     }
 }

@@ -120,12 +120,24 @@ pub enum ExprProblem {
     #[error("{0}")]
     Literal(String),
     /// A text that looks like a number or a date, and is read as neither.
-    #[error("'{text}' looks like {} and is not read as one", match **.option { ReadingOption::NumberFormat(_) | ReadingOption::DecimalComma => "a number", _ => "a date" })]
+    #[error("'{text}' looks like {} and is not read as one", if .option.is_number() { "a number" } else { "a date" })]
     Unread {
         /// The text.
         text: String,
         /// The option that reads it.
         option: Box<ReadingOption>,
+    },
+    /// A text that looks like a number or a date, and is not written as the column is.
+    #[error("'{text}' is not written as the values of '{column}' are, such as {example}")]
+    WrittenOtherwise {
+        /// The text.
+        text: Box<str>,
+        /// The column.
+        column: Box<str>,
+        /// What a value of it looks like.
+        example: Box<str>,
+        /// Whether its values are dates.
+        is_date: bool,
     },
     /// Nothing equals an empty text.
     #[error("blanks are NULL, and nothing equals ''")]
@@ -192,18 +204,17 @@ impl ExprError {
             ExprProblem::EmptyText => {
                 Some("write IS NULL for blanks, and IS NOT NULL for the others".to_owned())
             }
-            ExprProblem::Unread { option, .. } => {
-                let literal = match **option {
-                    ReadingOption::NumberFormat(_) | ReadingOption::DecimalComma => {
-                        "a number without quotes, such as 1234.50"
-                    }
-                    _ => "DATE '2026-03-05'",
-                };
-                Some(format!(
-                    "{} reads such values; or write {literal}, or CAST(column AS VARCHAR) to compare texts",
-                    option.shown()
-                ))
-            }
+            ExprProblem::Unread { option, .. } => Some(format!(
+                "{} reads such values; or write {}, or CAST(column AS VARCHAR) to compare texts",
+                option.shown(),
+                literal(!option.is_number())
+            )),
+            ExprProblem::WrittenOtherwise {
+                example, is_date, ..
+            } => Some(format!(
+                "write it like '{example}'; or {}, or CAST(column AS VARCHAR) to compare texts",
+                literal(*is_date)
+            )),
             ExprProblem::TooDeep { .. } => {
                 Some("many values are better looked up in a table: --lookup FILE:KEY".to_owned())
             }
@@ -217,6 +228,15 @@ impl ExprError {
             ExprProblem::Unsupported(what) if what == "%" => Some("write MOD(a, b)".to_owned()),
             _ => None,
         }
+    }
+}
+
+/// A literal to compare with, for people.
+fn literal(is_date: bool) -> &'static str {
+    if is_date {
+        "DATE '2026-03-05'"
+    } else {
+        "a number without quotes, such as 1234.50"
     }
 }
 

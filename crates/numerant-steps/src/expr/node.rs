@@ -7,7 +7,7 @@ use std::collections::{HashMap, HashSet};
 use super::interval::{Interval, Unit};
 use super::like::Like;
 use super::text::Side;
-use numerant_data::value::{Cells, Moment, Number, Rounding};
+use numerant_data::value::{Cells, Moment, Number, Rounding, WrittenFormat};
 
 /// A value of an expression. Texts are UTF-8.
 #[derive(Clone, Debug, PartialEq)]
@@ -152,6 +152,25 @@ impl Node {
             node.visit(look);
         }
     }
+
+    /// The column that it names, if it is known how its values are written.
+    pub(super) fn written<'a>(
+        &'a self,
+        cells: &'a Cells,
+    ) -> Option<(&'a Column, &'a WrittenFormat)> {
+        match self {
+            Self::Column(column) if !column.computed => {
+                cells.written(column.slot).map(|format| (column, format))
+            }
+            _ => None,
+        }
+    }
+
+    /// The place in batches of [`Self::written`].
+    #[inline]
+    pub(super) fn written_slot(&self, cells: &Cells) -> Option<usize> {
+        self.written(cells).map(|(column, _)| column.slot)
+    }
 }
 
 /// A text that cells are compared with.
@@ -165,11 +184,21 @@ pub(super) struct CellText {
 }
 
 impl CellText {
-    /// A text, and what it reads as where cells are read so. A date in an expression may be written
-    /// after ISO 8601, too.
-    pub(super) fn new(text: &[u8], cells: &Cells) -> Self {
-        let number = cells.number(text).ok();
-        let moment = || cells.moment(text).or_else(|| Moment::parse_iso(text));
+    /// A text, and what it reads as beside a node: as the column is written that the node names, or
+    /// else as cells are read. A date in an expression may be written after ISO 8601, too.
+    pub(super) fn new(text: &[u8], cells: &Cells, beside: &Node) -> Self {
+        let slot = beside.written_slot(cells);
+        let number = match slot {
+            Some(slot) => cells.number_of(slot, text).ok(),
+            None => cells.number(text).ok(),
+        };
+        let moment = || {
+            let moment = match slot {
+                Some(slot) => cells.moment_of(slot, text),
+                None => cells.moment(text),
+            };
+            moment.or_else(|| Moment::parse_iso(text))
+        };
         Self {
             text: text.to_vec(),
             number,
@@ -187,19 +216,16 @@ pub(super) struct CellTexts {
 }
 
 impl CellTexts {
-    pub(super) fn new(nodes: &[Node], cells: &Cells) -> Self {
+    pub(super) fn new(texts: Vec<CellText>) -> Self {
         let mut typed = Self::default();
-        for node in nodes {
-            if let Node::Constant(Value::Text(text)) = node {
-                let text = CellText::new(text, cells);
-                let number = text.number.map(Number::shortest);
-                typed
-                    .numbers
-                    .extend(number.map(|number| (number, text.text.clone())));
-                typed
-                    .moments
-                    .extend(text.moment.map(|moment| (moment, text.text)));
-            }
+        for text in texts {
+            let number = text.number.map(Number::shortest);
+            typed
+                .numbers
+                .extend(number.map(|number| (number, text.text.clone())));
+            typed
+                .moments
+                .extend(text.moment.map(|moment| (moment, text.text)));
         }
         typed
     }

@@ -10,7 +10,7 @@ use crate::expr::error::{ExprError, ExprProblem};
 use crate::expr::node::{CellText, Comparison, Node, Reading, Value};
 use crate::expr::tree::Expr;
 use crate::expr::types::Type;
-use numerant_data::value::suggest;
+use numerant_data::value::{DecimalMark, Number, WrittenFormat, suggest};
 
 /// A part of an expression that is checked.
 pub(super) struct Part<'e> {
@@ -44,11 +44,11 @@ impl<'c> Check<'c> {
         let boxed = |part: &Part<'_>| Box::new(part.node.clone());
         match (&one.node, one.kind, &other.node, other.kind) {
             (_, Type::Cell, Node::Constant(Value::Text(text)), Type::Text) => {
-                let text = self.cell_text(other.tree, text, comparison)?;
+                let text = self.cell_text(other.tree, text, comparison, &one.node)?;
                 return Ok(Node::CompareLiteral(comparison, boxed(one), Box::new(text)));
             }
             (Node::Constant(Value::Text(text)), Type::Text, _, Type::Cell) => {
-                let text = self.cell_text(one.tree, text, comparison)?;
+                let text = self.cell_text(one.tree, text, comparison, &other.node)?;
                 let turned = comparison.turned();
                 return Ok(Node::CompareLiteral(turned, boxed(other), Box::new(text)));
             }
@@ -149,26 +149,46 @@ impl<'c> Check<'c> {
         Ok((node, Type::Boolean))
     }
 
-    /// A text that cells are compared with, and what it reads as.
+    /// A text that cells are compared with, and what it reads as beside them.
+    ///
+    /// # Errors
+    ///
+    /// If it looks like a number or a date and is read as neither, where that decides: in an order, and
+    /// beside a column of which it is known how its values are written.
     pub(super) fn cell_text(
         &self,
         tree: &Expr,
         text: &[u8],
         comparison: Comparison,
+        beside: &Node,
     ) -> Result<CellText, ExprError> {
-        let found = CellText::new(text, self.scope.cells);
-        let is_plain = found.number.is_none() && found.moment.is_none();
-        if is_plain
-            && comparison.is_order()
-            && let Ok(shown) = std::str::from_utf8(text)
-            && let Some(option) = suggest(&[shown])
-        {
-            let problem = ExprProblem::Unread {
-                text: shown.to_owned(),
-                option: Box::new(option),
-            };
-            return Err(self.error(tree, problem));
-        }
-        Ok(found)
+        let cells = self.scope.cells;
+        let found = CellText::new(text, cells, beside);
+        let (None, None, Ok(shown)) = (found.number, found.moment, std::str::from_utf8(text))
+        else {
+            return Ok(found);
+        };
+        let option = suggest(&[shown]);
+        let problem = match beside.written(cells) {
+            Some((column, format))
+                if option.is_some() || Number::read(text, DecimalMark::Point).is_ok() =>
+            {
+                ExprProblem::WrittenOtherwise {
+                    text: shown.into(),
+                    column: column.name.as_str().into(),
+                    example: format.example().into(),
+                    is_date: matches!(format, WrittenFormat::Moment(_)),
+                }
+            }
+            None if comparison.is_order() => match option {
+                Some(option) => ExprProblem::Unread {
+                    text: shown.to_owned(),
+                    option: Box::new(option),
+                },
+                None => return Ok(found),
+            },
+            _ => return Ok(found),
+        };
+        Err(self.error(tree, problem))
     }
 }

@@ -154,7 +154,18 @@ impl Check<'_> {
             })
             .collect();
         let typed = match kind {
-            Type::Cell => Box::new(CellTexts::new(&nodes, self.scope.cells)),
+            Type::Cell => {
+                let texts = nodes
+                    .iter()
+                    .zip(list)
+                    .filter_map(|(node, tree)| match node {
+                        Node::Constant(Value::Text(text)) => {
+                            Some(self.cell_text(tree, text, Comparison::Equal, &value))
+                        }
+                        _ => None,
+                    });
+                Box::new(CellTexts::new(texts.collect::<Result<_, _>>()?))
+            }
             _ => Box::default(),
         };
         let node = match texts {

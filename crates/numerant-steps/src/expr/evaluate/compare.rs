@@ -220,30 +220,25 @@ impl Row<'_> {
         if !cell.iter().any(u8::is_ascii_digit) {
             return None;
         }
-        match is_computed(node) {
-            true => Number::read(cell, self.cells.mark).ok(),
-            false if self.is_written(node) => {
-                let slot = slot_of(node).unwrap_or(usize::MAX);
-                self.cells.number_of(slot, cell).ok()
-            }
+        if is_computed(node) {
+            return Number::read(cell, self.cells.mark).ok();
+        }
+        match node.written_slot(self.cells) {
+            Some(slot) => self.cells.number_of(slot, cell).ok(),
             // Most texts show at once that they are none.
-            false if self.cells.numbers.is_none() && !cell.first().is_some_and(plausible) => None,
-            false => self.cells.number(cell).ok(),
+            None if self.cells.numbers.is_none() && !cell.first().is_some_and(plausible) => None,
+            None => self.cells.number(cell).ok(),
         }
     }
 
     fn cell_moment(&self, node: &Node, cell: &[u8]) -> Option<Moment> {
         if is_computed(node) {
-            Moment::parse(cell.trim_ascii(), &[])
-        } else {
-            let slot = slot_of(node).unwrap_or(usize::MAX);
-            self.cells.moment_of(slot, cell)
+            return Moment::parse(cell.trim_ascii(), &[]);
         }
-    }
-
-    /// Whether it was detected how the column is written that a node names.
-    fn is_written(&self, node: &Node) -> bool {
-        slot_of(node).is_some_and(|slot| self.cells.written(slot).is_some())
+        match node.written_slot(self.cells) {
+            Some(slot) => self.cells.moment_of(slot, cell),
+            None => self.cells.moment(cell),
+        }
     }
 
     fn is_typed(&self, node: &Node, cell: &[u8]) -> bool {
@@ -274,14 +269,6 @@ impl Row<'_> {
 fn column_of(node: &Node) -> Option<String> {
     match node {
         Node::Column(column) => Some(column.name.clone()),
-        _ => None,
-    }
-}
-
-/// The place in batches of the column that a node names.
-fn slot_of(node: &Node) -> Option<usize> {
-    match node {
-        Node::Column(column) => Some(column.slot),
         _ => None,
     }
 }
