@@ -23,36 +23,14 @@ use numerant_sheets::{ExtractError, RowCutter};
 /// Rejected records that the ledger names.
 const REJECTS_NAMED: usize = 1000;
 
-/// Number formats of a set of sources that are kept: two digits of seven bits.
-const MAX_FORMATS: u16 = 1 << 14;
-
 /// Sources whose columns are typed together.
 pub(super) struct Set {
     /// The first of them.
     pub(super) source: String,
     pub(super) spooler: Arc<Spooler>,
-    /// The codes of the number formats that values have, by their places from 1.
-    pub(super) formats: Vec<Arc<str>>,
     pub(super) tallies: Vec<ColumnTally>,
     /// For each column, whether its values have types of their own in all sources.
     pub(super) stored: Vec<bool>,
-}
-
-impl Set {
-    /// The numbers, from 1, under which values of a source with these number formats are kept.
-    fn numbers_of(&mut self, codes: &[Arc<str>]) -> Vec<u16> {
-        let number = |code: &Arc<str>| {
-            let known = self.formats.iter().position(|known| known == code);
-            let place = known.unwrap_or_else(|| {
-                self.formats.push(Arc::clone(code));
-                self.formats.len() - 1
-            });
-            // What there is no number for has no format.
-            let number = u16::try_from(place + 1).ok();
-            number.filter(|number| *number < MAX_FORMATS).unwrap_or(0)
-        };
-        codes.iter().map(number).collect()
-    }
 }
 
 pub(super) struct Consumer<'a> {
@@ -71,8 +49,8 @@ pub(super) struct Consumer<'a> {
     sets: Vec<Option<Set>>,
     /// The set that each output belongs to.
     set_of: Vec<u32>,
-    /// The numbers in its set of the number formats of the present source, once it has begun there.
-    formats: Option<Vec<u16>>,
+    /// The present source has begun in its set.
+    has_begun: bool,
     /// Outputs that are sheets as they are in their sources.
     kept: HashMap<usize, Arc<SourceSheet>>,
     /// The sheet whose rows come out as they stand, with the output of each row.
@@ -109,7 +87,7 @@ impl<'a> Consumer<'a> {
             encoder_of: Vec::new(),
             sets: Vec::new(),
             set_of: Vec::new(),
-            formats: None,
+            has_begun: false,
             kept: HashMap::new(),
             own_rows: None,
             cutting: None,
@@ -156,7 +134,7 @@ impl<'a> Consumer<'a> {
                 }
                 self.source_names.push(begins.name.clone());
                 self.source = Some(begins);
-                self.formats = None;
+                self.has_begun = false;
                 Ok(None)
             }
             Message::Records(mut routed) => {
@@ -221,10 +199,9 @@ impl<'a> Consumer<'a> {
                     tallies: vec![ColumnTally::default(); spooler.columns.len()],
                     stored: vec![true; spooler.columns.len()],
                     spooler: Arc::clone(&spooler),
-                    formats: Vec::new(),
                 });
-                if self.formats.is_none() {
-                    self.formats = Some(known.numbers_of(&spooler.number_formats));
+                if !self.has_begun {
+                    self.has_begun = true;
                     for (stored, column) in known.stored.iter_mut().zip(&spooler.columns) {
                         *stored &= column.stored;
                     }
@@ -265,7 +242,6 @@ impl<'a> Consumer<'a> {
 
     /// Keeps records for the sheets that they are for.
     fn keep_rows(&mut self, routed: &Routed, spooler: &Spooler, set: usize) -> Result<(), Error> {
-        let formats = self.formats.as_deref().unwrap_or_default();
         for (record, &group) in routed.outputs.iter().enumerate() {
             if group == NOWHERE {
                 continue;
@@ -275,7 +251,7 @@ impl<'a> Consumer<'a> {
                 continue;
             };
             let written = self.sinks.append_with(sink, &mut self.encoded, |out| {
-                spooler.record(&routed.batch, record, formats, tallies, out)
+                spooler.record(&routed.batch, record, tallies, out)
             });
             match written {
                 Ok(Ok(())) => self.records[sink] += 1,

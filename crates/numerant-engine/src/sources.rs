@@ -263,11 +263,6 @@ impl Sources {
             .map_or_else(String::new, ToString::to_string)
     }
 
-    /// Whether there may be more than one source.
-    pub(super) fn may_be_several(&self) -> bool {
-        self.paths.len() > 1 || !self.read.read_sheet.is_empty() || self.names_sheets
-    }
-
     /// How the values of columns are written that the job names, where that was detected.
     pub(super) fn written(&self) -> &[(String, WrittenFormat)] {
         &self.written

@@ -88,13 +88,8 @@ pub(super) fn write(
         });
         files[place].1.push(output);
     }
-    let formats: Vec<Arc<[KeptFormat]>> = sets
-        .iter()
-        .map(|set| {
-            let codes = set.iter().flat_map(|set| &set.formats);
-            codes.map(KeptFormat::of).collect()
-        })
-        .collect();
+    let codes = plan.job.read.context.number_formats.codes();
+    let formats: Arc<[KeptFormat]> = codes.iter().map(KeptFormat::of).collect();
     let head = |output: usize| {
         let set = set_of[output] as usize;
         let spooler = sets[set].as_ref().map(|set| &set.spooler);
@@ -106,7 +101,7 @@ pub(super) fn write(
             widths,
             records: records[output],
             bytes: std::fs::metadata(consumer.path(output)).map_or(0, |file| file.len()),
-            formats: formats.get(set).cloned().unwrap_or_default(),
+            formats: Arc::clone(&formats),
         }
     };
     let all: u64 = files

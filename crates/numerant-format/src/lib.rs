@@ -125,8 +125,6 @@ pub struct SourceFacts {
     pub unit: Unit,
     /// The sheet, if it is one.
     pub sheet: Option<String>,
-    /// The codes of the number formats that tags of fields name, by their places from 1.
-    pub number_formats: Arc<[Arc<str>]>,
 }
 
 impl SourceFacts {
@@ -151,7 +149,6 @@ impl SourceFacts {
             taken,
             unit,
             sheet: None,
-            number_formats: Arc::default(),
         }
     }
 

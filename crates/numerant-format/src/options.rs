@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::messages::{Balance, Miscounted};
 use super::option::OptionValues;
-use super::sheet::{SheetChoice, Types, Uncomputed};
+use super::sheet::{NumberFormats, SheetChoice, Types, Uncomputed};
 use super::{Blanks, ControlCharacters, Namespace};
 use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};
 use numerant_data::encoding::Encoding;
@@ -30,7 +30,7 @@ pub enum Ragged {
 }
 
 /// What a run needs of its sources, besides what people state of them.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default)]
 pub struct ReadContext {
     /// The records of documents are one column, as JSON, so that they can be compared as a whole.
     pub as_one: bool,
@@ -47,7 +47,29 @@ pub struct ReadContext {
     pub records_elsewhere: bool,
     /// A sheet with nothing in it is no error.
     pub may_be_empty: bool,
+    /// The number formats of the workbooks that the run reads.
+    pub number_formats: NumberFormats,
 }
+
+/// Tables that are filled while sources are read make no difference.
+impl PartialEq for ReadContext {
+    fn eq(&self, other: &Self) -> bool {
+        let choices = |context: &Self| {
+            (
+                context.as_one,
+                context.by_layout,
+                context.records_elsewhere,
+                context.may_be_empty,
+            )
+        };
+        choices(self) == choices(other)
+            && self.also == other.also
+            && self.layouts == other.layouts
+            && self.named == other.named
+    }
+}
+
+impl Eq for ReadContext {}
 
 /// How a source is to be read; what is `None` is detected.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]

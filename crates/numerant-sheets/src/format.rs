@@ -71,7 +71,11 @@ impl Format for XlsxFormat {
         let Some((package, file)) = package(start)? else {
             return Ok(None);
         };
-        let book = xlsx::XlsxBook::open(&package, start.memory);
+        let book = xlsx::XlsxBook::open(
+            &package,
+            start.memory,
+            &start.options.context.number_formats,
+        );
         opened(start, &file, book, xlsx::NAME)
     }
 
@@ -114,13 +118,15 @@ impl Format for OdsFormat {
     fn open(&self, start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {
         if is_flat(start.bytes()) {
             let file = start.file()?;
-            let book = ods::OdsBook::open_flat(file.same_count()).map(Some);
+            let book =
+                ods::OdsBook::open_flat(file.same_count(), &start.options.context.number_formats)
+                    .map(Some);
             return opened(start, &file, book, ods::NAME);
         }
         let Some((package, file)) = package(start)? else {
             return Ok(None);
         };
-        let book = ods::OdsBook::open(&package);
+        let book = ods::OdsBook::open(&package, &start.options.context.number_formats);
         opened(start, &file, book, ods::NAME)
     }
 
@@ -150,7 +156,11 @@ impl Format for XlsbFormat {
         let Some((package, file)) = package(start)? else {
             return Ok(None);
         };
-        let book = xlsb::XlsbBook::open(&package, start.memory);
+        let book = xlsb::XlsbBook::open(
+            &package,
+            start.memory,
+            &start.options.context.number_formats,
+        );
         opened(start, &file, book, xlsb::NAME)
     }
 
@@ -193,7 +203,11 @@ impl Format for XlsFormat {
             return Ok(None);
         }
         let file = start.file()?;
-        let book = xls::XlsBook::open(file.same_count(), start.memory);
+        let book = xls::XlsBook::open(
+            file.same_count(),
+            start.memory,
+            &start.options.context.number_formats,
+        );
         match opened(start, &file, book, xls::NAME)? {
             Some(source) => Ok(Some(source)),
             None => Err(no_workbook(start, "a compound file")),

@@ -201,7 +201,6 @@ impl OpenText {
             taken: input.taken(),
             unit: Unit::Line,
             sheet: None,
-            number_formats: Arc::default(),
         };
         let mut opened = Self {
             input,

@@ -232,12 +232,7 @@ impl Producer {
             }
             Some(room) => {
                 let is_document = reader.document().is_some();
-                let number_formats = if self.plan.job.write.plain || self.mixes_sources() {
-                    Arc::default()
-                } else {
-                    Arc::clone(&facts.number_formats)
-                };
-                let spooler = self.spooler(room, from, is_document, above.as_ref(), number_formats);
+                let spooler = self.spooler(room, from, is_document, above.as_ref());
                 spooler.check().map_err(|problem| Error::Encode {
                     path: self.plan.out.display().to_string(),
                     source_name: name.clone(),
@@ -351,7 +346,6 @@ impl Producer {
         dialect: Dialect,
         is_document: bool,
         above: Option<&Header>,
-        number_formats: Arc<[Arc<str>]>,
     ) -> Spooler {
         let layout = self.pipeline.layout();
         let naming = self.plan.job.naming_columns();
@@ -395,10 +389,10 @@ impl Producer {
                     .declared
                     .or(number.then_some(ColumnType::Decimal))
                     .or(moment.then_some(ColumnType::Datetime)),
-                formatted_as: if column.computed {
-                    column.like
-                } else {
-                    Some(column.slot)
+                formatted_as: match column.like {
+                    _ if self.plan.job.write.plain => None,
+                    like if column.computed => like,
+                    _ => Some(column.slot),
                 },
             }
         });
@@ -407,17 +401,10 @@ impl Producer {
             header,
             cells: self.pipeline.cells().clone(),
             hints: self.plan.job.written_hints(),
-            number_formats,
             limits: room,
             format: self.format.name(),
             control_signs: self.plan.job.write.control_signs,
         }
-    }
-
-    /// Whether records of several sources are put in order together, so that a batch has those of all.
-    fn mixes_sources(&self) -> bool {
-        let is_sorted = !self.pipeline.sort().is_empty();
-        is_sorted && !self.plan.is_by_source() && self.inputs.may_be_several()
     }
 
     /// Tells the divider how many bytes stand before the first record of an output.

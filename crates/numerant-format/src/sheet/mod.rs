@@ -33,7 +33,7 @@ pub use reader::{
 pub use row::{NumberText, Row, RowCell, letters};
 pub use serial::{Epoch, write_clock};
 pub use shared::{SharedTexts, Strings};
-pub use style::{BUILT_IN, CellStyle, CellStyles};
+pub use style::{BUILT_IN, CellStyle, CellStyles, NumberFormats};
 pub use typing::{ColumnTally, Odd, Plan, Types, looks_typed, plan_of};
 pub(crate) use write::declared_look;
 pub use write::{

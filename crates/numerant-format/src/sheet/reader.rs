@@ -150,12 +150,6 @@ pub trait Workbook: Send + Sync {
     /// Its sheets, in order.
     fn sheets(&self) -> &[SheetInfo];
 
-    /// The codes of its number formats, after ECMA-376 Part 1, 18.8.31, which tags of fields name by their
-    /// places from 1.
-    fn number_formats(&self) -> Arc<[Arc<str>]> {
-        Arc::default()
-    }
-
     /// Opens the sheet with this number, from 0. Formulas without a computed value are texts if
     /// that is asked for, else blank.
     fn rows(&self, sheet: usize, on_uncomputed: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem>;
@@ -298,7 +292,6 @@ impl SheetReader {
             size: source.size,
             compression: source.compression,
             sheet: Some(info.name.clone()),
-            number_formats: workbook.number_formats(),
             ..SourceFacts::of_values(source.format, dialect, taken, Unit::Row)
         };
         let mut reader = Self {

@@ -1,7 +1,7 @@
 //! Cell styles of workbooks whose number formats have numbers: those of ECMA-376 and of the binary
 //! formats.
 
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use super::number_format::Shown;
 
@@ -10,7 +10,7 @@ use super::number_format::Shown;
 pub struct CellStyle {
     /// How a number reads under it.
     pub shown: Shown,
-    /// Its number format, by its place in the table from 1; 0 for none.
+    /// Its number format, by its number in [`NumberFormats`]; 0 for none.
     pub format: u16,
 }
 
@@ -22,11 +22,56 @@ impl CellStyle {
     };
 }
 
-/// The cell styles of a workbook, and their number formats.
+/// The number formats of all workbooks of a run, which tags of fields name by their numbers. Copies share
+/// one table, so that records of several workbooks can be put in order together.
+#[derive(Clone, Debug, Default)]
+pub struct NumberFormats(Arc<Mutex<Vec<Arc<str>>>>);
+
+/// Number formats that have a number: two digits of seven bits.
+const MAX_NUMBER_FORMATS: usize = (1 << 14) - 1;
+
+impl NumberFormats {
+    /// The number of a format code after ECMA-376 Part 1, 18.8.31, from 1; 0 for one that says nothing of numbers,
+    /// and where there are too many.
+    ///
+    /// ```
+    /// use numerant_format::sheet::NumberFormats;
+    ///
+    /// let formats = NumberFormats::default();
+    /// assert_eq!(formats.number("$#,##0.00"), 1);
+    /// assert_eq!(formats.number("General"), 0);
+    /// assert_eq!(&*formats.codes()[0], "$#,##0.00");
+    /// ```
+    pub fn number(&self, code: &str) -> u16 {
+        if code.eq_ignore_ascii_case("general") || code.is_empty() || code == "@" {
+            return 0;
+        }
+        let mut codes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = codes.iter().position(|known| **known == *code);
+        let place = known.unwrap_or_else(|| {
+            if codes.len() < MAX_NUMBER_FORMATS {
+                codes.push(code.into());
+            }
+            codes.len() - 1
+        });
+        let is_there = codes.get(place).is_some_and(|known| **known == *code);
+        u16::try_from(place + 1)
+            .ok()
+            .filter(|_| is_there)
+            .unwrap_or(0)
+    }
+
+    /// The codes, in the order of their numbers.
+    pub fn codes(&self) -> Vec<Arc<str>> {
+        let codes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        codes.clone()
+    }
+}
+
+/// The cell styles of a workbook.
 #[derive(Clone, Debug, Default)]
 pub struct CellStyles {
     styles: Vec<CellStyle>,
-    codes: Vec<Arc<str>>,
 }
 
 /// The number formats that are built in, after ECMA-376 Part 1, 18.8.30; those of currencies depend on
@@ -61,7 +106,11 @@ pub const BUILT_IN: [(u16, &str); 25] = [
 
 impl CellStyles {
     /// Styles by the numbers of their number formats; `own` are those that the workbook defines.
-    pub fn new(formats: impl Iterator<Item = u32>, own: &[(u32, String)]) -> Self {
+    pub fn new(
+        formats: impl Iterator<Item = u32>,
+        own: &[(u32, String)],
+        numbers: &NumberFormats,
+    ) -> Self {
         let mut table = Self::default();
         let shown: Vec<(u32, Shown)> = own
             .iter()
@@ -75,7 +124,7 @@ impl CellStyles {
                     known.map(|(_, code)| *code)
                 }
             };
-            let format = code.map_or(0, |code| table.place(code));
+            let format = code.map_or(0, |code| numbers.number(code));
             table.styles.push(CellStyle {
                 shown: Shown::under(id, &shown),
                 format,
@@ -84,27 +133,9 @@ impl CellStyles {
         table
     }
 
-    fn place(&mut self, code: &str) -> u16 {
-        if code.eq_ignore_ascii_case("general") || code.is_empty() || code == "@" {
-            return 0;
-        }
-        let known = self.codes.iter().position(|known| **known == *code);
-        let place = known.unwrap_or_else(|| {
-            self.codes.push(code.into());
-            self.codes.len() - 1
-        });
-        // A workbook can have 64,000 cell styles.
-        u16::try_from(place + 1).unwrap_or(0)
-    }
-
     /// A style by its number.
     #[inline]
     pub fn get(&self, style: usize) -> CellStyle {
         self.styles.get(style).copied().unwrap_or(CellStyle::PLAIN)
-    }
-
-    /// The number formats, of which styles name the places.
-    pub fn codes(&self) -> Arc<[Arc<str>]> {
-        self.codes.clone().into()
     }
 }

@@ -53,8 +53,6 @@ pub struct Spooler {
     pub columns: Vec<SpooledColumn>,
     /// The texts above the columns.
     pub header: Option<Vec<String>>,
-    /// The codes of the number formats of the source.
-    pub number_formats: Arc<[Arc<str>]>,
     /// How declared values are read.
     pub cells: Cells,
     /// What is stated of how values are written.
@@ -90,13 +88,11 @@ impl Spooler {
         Ok(())
     }
 
-    /// Appends a record, and takes note of its values. `formats` are the numbers that are kept for the
-    /// number formats of the source, by their places there.
+    /// Appends a record, and takes note of its values.
     pub fn record(
         &self,
         batch: &Batch,
         record: usize,
-        formats: &[u16],
         tallies: &mut [ColumnTally],
         out: &mut Vec<u8>,
     ) -> Result<(), EncodeError> {
@@ -128,14 +124,8 @@ impl Spooler {
             }
             let value = canonical.as_deref().unwrap_or(value);
             tally.add(&look, value, || batch.line(record));
-            let format = column.formatted_as.map_or(0, |slot| {
-                let place = usize::from(batch.tag(record, slot).number_format());
-                place
-                    .checked_sub(1)
-                    .and_then(|place| formats.get(place))
-                    .copied()
-                    .unwrap_or(0)
-            });
+            let formatted_as = column.formatted_as;
+            let format = formatted_as.map_or(0, |slot| batch.tag(record, slot).number_format());
             match look.class {
                 Class::Blank => {
                     out.push(look.class as u8);
@@ -289,7 +279,7 @@ pub struct Head {
     pub records: u64,
     /// Bytes of the records.
     pub bytes: u64,
-    /// The number formats that values name, by their places from 1.
+    /// The number formats of the run, which values name by their places from 1.
     pub formats: Arc<[KeptFormat]>,
 }
 

@@ -2,6 +2,7 @@
 
 mod extract;
 mod moments;
+mod number_code;
 mod number_style;
 mod read;
 mod styles;

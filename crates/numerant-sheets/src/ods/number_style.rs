@@ -16,6 +16,8 @@ enum Piece {
     Number(String),
     /// A run of a letter that stands for a part of a date or time.
     Letters(char, usize),
+    /// Digits behind the point of the seconds in front of it.
+    Fraction(usize),
     /// Hours that may be more than 23.
     Elapsed,
     /// AM or PM.
@@ -46,7 +48,21 @@ fn pieces(section: &[FormatPart], is_moment: bool) -> Vec<Piece> {
         |part: Option<&FormatPart>| matches!(part, Some(FormatPart::Other('0' | '#' | '?')));
     for (place, part) in section.iter().enumerate() {
         let is_behind_number = matches!(pieces.last(), Some(Piece::Number(_)));
+        if let (Some(Piece::Fraction(_)), true, FormatPart::Other('0')) =
+            (pieces.last(), is_moment, part)
+        {
+            continue;
+        }
         let text = match part {
+            FormatPart::Other('.' | ',')
+                if matches!(pieces.last(), Some(Piece::Letters('s', _)))
+                    && section.get(place + 1) == Some(&FormatPart::Other('0')) =>
+            {
+                let behind = section[place + 1..].iter();
+                let zeros = behind.take_while(|part| **part == FormatPart::Other('0'));
+                pieces.push(Piece::Fraction(zeros.count()));
+                continue;
+            }
             FormatPart::Letters(letter @ ('d' | 'm' | 'y' | 'h' | 's'), count) if is_moment => {
                 pieces.push(Piece::Letters(*letter, *count));
                 continue;
@@ -130,6 +146,8 @@ fn style(section: &[FormatPart], is_moment: bool, name: &str, map: &str) -> Stri
                 out.push_str("<number:hours number:style=\"long\"/>");
             }
             Piece::HalfDay => out.push_str("<number:am-pm/>"),
+            // It stands in the element of the seconds.
+            Piece::Fraction(_) => {}
             Piece::Letters(letter, count) => {
                 let next = pieces[place + 1..].iter().find_map(|piece| match piece {
                     Piece::Letters(letter, _) => Some(*letter),
@@ -137,7 +155,11 @@ fn style(section: &[FormatPart], is_moment: bool, name: &str, map: &str) -> Stri
                 });
                 let is_minute = *letter == 'm' && *count <= 2 && (after_hours || next == Some('s'));
                 after_hours = *letter == 'h';
-                out.push_str(&letters(*letter, *count, is_minute));
+                let places = match pieces.get(place + 1) {
+                    Some(Piece::Fraction(places)) => *places,
+                    _ => 0,
+                };
+                out.push_str(&letters(*letter, *count, is_minute, places));
             }
         }
     }
@@ -147,7 +169,7 @@ fn style(section: &[FormatPart], is_moment: bool, name: &str, map: &str) -> Stri
 }
 
 /// The element for a part of a date or time.
-fn letters(letter: char, count: usize, is_minute: bool) -> String {
+fn letters(letter: char, count: usize, is_minute: bool, places: usize) -> String {
     let (element, is_long) = match (letter, count) {
         ('d', 3 | 4) => ("day-of-week", count == 4),
         ('d', _) => ("day", count == 2),
@@ -163,7 +185,11 @@ fn letters(letter: char, count: usize, is_minute: bool) -> String {
     } else {
         ""
     };
-    format!("<number:{element}{style}/>")
+    let places = match places {
+        0 => String::new(),
+        places => format!(" number:decimal-places=\"{places}\""),
+    };
+    format!("<number:{element}{style}{places}/>")
 }
 
 /// The element for the placeholders of a number.

@@ -17,8 +17,8 @@ use crate::package::Package;
 use numerant_data::record::Tag;
 use numerant_data::source::{Place, ReadProblem, SharedFile};
 use numerant_format::sheet::{
-    Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Shown, Uncomputed, Visibility, Workbook,
-    letters,
+    CellStyle, Epoch, NumberFormats, NumberText, Oddities, Row, Rows, SheetInfo, Uncomputed,
+    Visibility, Workbook, letters,
 };
 use numerant_markup::{Flow, Markup, attribute, push_reference};
 
@@ -59,7 +59,7 @@ pub struct OdsBook {
 
 impl OdsBook {
     /// Opens the spreadsheet of a package; `None` if the package is none.
-    pub fn open(package: &Package) -> Result<Option<Self>, ReadProblem> {
+    pub fn open(package: &Package, numbers: &NumberFormats) -> Result<Option<Self>, ReadProblem> {
         if package.place(CONTENT).is_none() {
             return Ok(None);
         }
@@ -81,16 +81,20 @@ impl OdsBook {
                 Ok(Flow::On)
             })?;
         }
-        Self::with(Content::Package(package.clone()), styles).map(Some)
+        Self::with(Content::Package(package.clone()), styles, numbers).map(Some)
     }
 
     /// Opens a spreadsheet that is one XML file.
-    pub fn open_flat(file: SharedFile) -> Result<Self, ReadProblem> {
-        Self::with(Content::Flat(file), Styles::default())
+    pub fn open_flat(file: SharedFile, numbers: &NumberFormats) -> Result<Self, ReadProblem> {
+        Self::with(Content::Flat(file), Styles::default(), numbers)
     }
 
     /// Reads the styles, which stand before the tables, and looks for the tables.
-    fn with(content: Content, mut styles: Styles) -> Result<Self, ReadProblem> {
+    fn with(
+        content: Content,
+        mut styles: Styles,
+        numbers: &NumberFormats,
+    ) -> Result<Self, ReadProblem> {
         let mut markup = content.markup()?;
         let mut sheets = Vec::new();
         markup.pull(|event| {
@@ -103,6 +107,7 @@ impl OdsBook {
             styles.take(&event);
             Ok(Flow::On)
         })?;
+        styles.resolve(numbers);
         // The rest is only looked through for the names of tables.
         let mark = "<table:table ";
         let finder = memchr::memmem::Finder::new(mark);
@@ -210,16 +215,17 @@ struct CellHead {
     value: String,
     error: bool,
     formula: Option<String>,
-    shown: Option<Shown>,
+    style: Option<CellStyle>,
+    is_merged: bool,
     repeated: u32,
 }
 
 struct State {
     styles: Arc<Styles>,
     /// The style that was looked up last.
-    known: Option<(String, Shown)>,
+    known: Option<(String, CellStyle)>,
     /// The style of cells that have none, for the columns up to each.
-    columns: Vec<(u32, Shown)>,
+    columns: Vec<(u32, CellStyle)>,
     row: u64,
     /// How many rows the present one stands for.
     repeated: u64,
@@ -237,15 +243,15 @@ struct State {
 }
 
 impl State {
-    fn shown(&mut self, style: &str) -> Shown {
-        if let Some((known, shown)) = &self.known
+    fn style(&mut self, style: &str) -> CellStyle {
+        if let Some((known, found)) = &self.known
             && known == style
         {
-            return *shown;
+            return *found;
         }
-        let shown = self.styles.shown(style);
-        self.known = Some((style.to_owned(), shown));
-        shown
+        let found = self.styles.cell_style(style);
+        self.known = Some((style.to_owned(), found));
+        found
     }
 
     fn begin_column(&mut self, tag: &BytesStart<'_>) -> Result<(), ReadProblem> {
@@ -253,8 +259,8 @@ impl State {
         let repeated = u32::try_from(repeated).unwrap_or(u32::MAX);
         let style = attribute(tag, "default-cell-style-name").unwrap_or_default();
         let before = self.columns.last().map_or(0, |known| known.0);
-        let shown = self.styles.shown(&style);
-        self.columns.push((before.saturating_add(repeated), shown));
+        let style = self.styles.cell_style(&style);
+        self.columns.push((before.saturating_add(repeated), style));
         Ok(())
     }
 
@@ -294,17 +300,17 @@ impl State {
                 "number-columns-spanned" | "number-rows-spanned"
                     if attribute.value.as_ref() != "1" =>
                 {
-                    head.shown = Some(Shown::PLAIN);
+                    head.is_merged = true;
                 }
                 _ => {}
             }
         }
         // A merged cell may say so twice, for its columns and its rows.
-        if head.shown.take().is_some() {
+        if head.is_merged {
             self.oddities.merged += 1;
         }
         if !head.kind.is_empty() && head.kind != "string" {
-            head.shown = style.map(|style| self.shown(&style));
+            head.style = style.map(|style| self.style(&style));
         }
         self.cell = Some(head);
         self.depth = 0;
@@ -342,14 +348,14 @@ impl State {
         }
         let default = || {
             let column = self.columns.iter().find(|known| first < known.0);
-            column.map_or(Shown::PLAIN, |known| known.1)
+            column.map_or(CellStyle::PLAIN, |known| known.1)
         };
-        let shown = head.shown.unwrap_or_else(default);
+        let CellStyle { shown, format } = head.style.unwrap_or_else(default);
         let mut value = Vec::new();
         let numbers = NumberText {
             epoch: Epoch::Year1900,
         };
-        let mut tag = Tag::PLAIN;
+        let mut tag = Tag::formatted(format);
         let fits = match head.kind.as_str() {
             "float" | "percentage" | "currency" => {
                 numbers.write(head.value.as_bytes(), shown, &mut value)
@@ -368,6 +374,7 @@ impl State {
                     head.value.to_uppercase()
                 };
                 value.extend_from_slice(word.as_bytes());
+                tag = Tag::PLAIN;
                 true
             }
             _ => {

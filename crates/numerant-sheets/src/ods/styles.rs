@@ -1,23 +1,26 @@
-//! The styles of cells as far as they say how numbers show.
+//! The styles of cells as far as they say how numbers show, and under which number format.
 
 use std::collections::HashMap;
 
 use quick_xml::events::{BytesStart, Event};
 
-use numerant_format::sheet::{Moments, Shown};
-use numerant_markup::{attribute, plain_attribute};
+use super::number_code::NumberCode;
+use numerant_format::sheet::{CellStyle, Moments, NumberFormats, Shown};
+use numerant_markup::{attribute, plain_attribute, push_reference};
 
 /// Styles of cells and the number styles that they name.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Styles {
-    shown: HashMap<String, Shown>,
+    shown: HashMap<String, (Shown, NumberCode)>,
+    /// The number styles, once all are read.
+    resolved: HashMap<String, CellStyle>,
     /// Cell styles: the number style of each, or its parent's.
     cells: HashMap<String, (Option<String>, Option<String>)>,
     /// Table styles whose tables are not shown.
     hidden: Vec<String>,
     /// The number style that is being read, the cell or table style, and whether its last sign was
     /// a `T`.
-    number: Option<(String, Shown)>,
+    number: Option<(String, Shown, NumberCode)>,
     family: String,
     name: String,
     literal: bool,
@@ -31,19 +34,39 @@ impl Styles {
             Event::Start(tag) => self.begin(tag, false),
             Event::Empty(tag) => self.begin(tag, true),
             Event::Text(text) if self.literal => {
-                self.letter = text.clone().into_inner() == "T";
+                let text = text.xml10_content();
+                self.letter = text == "T";
+                self.push_characters(&text);
+            }
+            Event::GeneralRef(name) if self.literal => {
+                let mut text = String::new();
+                // What stands for no character is left out of a format.
+                if push_reference(name, &mut text).is_ok() {
+                    self.push_characters(&text);
+                }
             }
             Event::End(tag) => match tag.local_name().as_ref() {
                 "number-style" | "currency-style" | "percentage-style" | "date-style"
                 | "time-style" | "boolean-style" | "text-style" => {
-                    if let Some((name, shown)) = self.number.take() {
-                        self.shown.insert(name, shown);
+                    if let Some((name, shown, code)) = self.number.take() {
+                        self.shown.insert(name, (shown, code));
                     }
                 }
-                "text" => self.literal = false,
+                "text" | "currency-symbol" => {
+                    self.literal = false;
+                    if let Some((_, _, code)) = &mut self.number {
+                        code.end_text();
+                    }
+                }
                 _ => {}
             },
             _ => {}
+        }
+    }
+
+    fn push_characters(&mut self, text: &str) {
+        if let Some((_, _, code)) = &mut self.number {
+            code.characters(text);
         }
     }
 
@@ -61,10 +84,11 @@ impl Styles {
                     _ => Shown::PLAIN,
                 };
                 self.letter = false;
+                let code = NumberCode::new(tag);
                 if empty {
-                    self.shown.insert(name, shown);
+                    self.shown.insert(name, (shown, code));
                 } else {
-                    self.number = Some((name, shown));
+                    self.number = Some((name, shown, code));
                 }
             }
             "style" => {
@@ -82,30 +106,49 @@ impl Styles {
                 }
             }
             sign => {
-                if let Some((_, shown)) = &mut self.number {
+                if let Some((_, shown, code)) = &mut self.number {
                     let letter = self.letter;
                     part(tag, sign, shown, letter);
-                    self.literal = sign == "text" && !empty;
+                    let counts_on = matches!(shown, Shown::Moment(moments) if moments.elapsed);
+                    code.element(tag, counts_on);
+                    self.literal = matches!(sign, "text" | "currency-symbol") && !empty;
                     self.letter = false;
                 }
             }
         }
     }
 
+    /// Gives the number styles that were read the numbers of their format codes.
+    pub(super) fn resolve(&mut self, numbers: &NumberFormats) {
+        let resolved = self.shown.iter().map(|(name, (shown, code))| {
+            let of = |style: &str| self.shown.get(style).map(|(_, code)| code);
+            let style = CellStyle {
+                shown: *shown,
+                format: numbers.number(&code.finish(of)),
+            };
+            (name.clone(), style)
+        });
+        self.resolved = resolved.collect();
+    }
+
     /// How numbers show under a cell style.
-    pub(super) fn shown(&self, style: &str) -> Shown {
+    pub(super) fn cell_style(&self, style: &str) -> CellStyle {
         let mut style = style;
         // Styles may have parents, and those others; a circle of them ends here.
         for _ in 0..8 {
             match self.cells.get(style) {
                 Some((Some(number), _)) => {
-                    return self.shown.get(number).copied().unwrap_or(Shown::PLAIN);
+                    return self
+                        .resolved
+                        .get(number)
+                        .copied()
+                        .unwrap_or(CellStyle::PLAIN);
                 }
                 Some((None, Some(parent))) => style = parent,
                 _ => break,
             }
         }
-        Shown::PLAIN
+        CellStyle::PLAIN
     }
 
     /// Whether tables of a style are not shown.

@@ -16,8 +16,8 @@ use numerant_data::record::Tag;
 use numerant_data::source::{Place, ReadProblem, SharedFile};
 use numerant_data::value::Size;
 use numerant_format::sheet::{
-    CellStyle, CellStyles, Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Strings, Uncomputed,
-    Visibility, Workbook,
+    CellStyle, CellStyles, Epoch, NumberFormats, NumberText, Oddities, Row, Rows, SheetInfo,
+    Strings, Uncomputed, Visibility, Workbook,
 };
 
 /// Streams that hold a workbook, of BIFF8 and of BIFF5.
@@ -91,7 +91,11 @@ fn damaged(what: impl Into<String>) -> ReadProblem {
 impl XlsBook {
     /// Opens the workbook of a compound file, which may take `memory` bytes. `None` if there is
     /// none.
-    pub fn open(file: SharedFile, memory: usize) -> Result<Option<Self>, ReadProblem> {
+    pub fn open(
+        file: SharedFile,
+        memory: usize,
+        numbers: &NumberFormats,
+    ) -> Result<Option<Self>, ReadProblem> {
         let mut compound = cfb::CompoundFile::open(file)
             .map_err(|error| damaged(format!("the compound file cannot be read: {error}")))?;
         if compound.is_stream("/EncryptedPackage") {
@@ -110,10 +114,14 @@ impl XlsBook {
         let mut stream = Vec::with_capacity(usize::try_from(part.len()).unwrap_or_default());
         let mut part = part;
         part.read_to_end(&mut stream).map_err(failed)?;
-        Self::of_stream(stream, memory).map(Some)
+        Self::of_stream(stream, memory, numbers).map(Some)
     }
 
-    fn of_stream(stream: Vec<u8>, memory: usize) -> Result<Self, ReadProblem> {
+    fn of_stream(
+        stream: Vec<u8>,
+        memory: usize,
+        numbers: &NumberFormats,
+    ) -> Result<Self, ReadProblem> {
         let mut globals = Globals::default();
         let mut own: Vec<(u32, String)> = Vec::new();
         let mut formats: Vec<u32> = Vec::new();
@@ -201,7 +209,7 @@ impl XlsBook {
                 globals.decoded(name.get(1..1 + length).unwrap_or_default())
             };
         }
-        globals.styles = CellStyles::new(formats.into_iter(), &own);
+        globals.styles = CellStyles::new(formats.into_iter(), &own, numbers);
         Ok(Self {
             stream: Arc::new(stream),
             sheets,
@@ -277,10 +285,6 @@ pub(crate) fn error_name(code: u8) -> &'static str {
 impl Workbook for XlsBook {
     fn sheets(&self) -> &[SheetInfo] {
         &self.sheets
-    }
-
-    fn number_formats(&self) -> Arc<[Arc<str>]> {
-        self.shared.styles.codes()
     }
 
     fn rows(&self, sheet: usize, _: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {

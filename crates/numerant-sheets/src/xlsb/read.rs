@@ -16,8 +16,8 @@ use crate::xlsx::{Relations, check_own_parts, office_document};
 use numerant_data::source::{Place, ReadProblem};
 use numerant_data::value::Size;
 use numerant_format::sheet::{
-    CellStyle, CellStyles, Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Strings, Uncomputed,
-    Visibility, Workbook,
+    CellStyle, CellStyles, Epoch, NumberFormats, NumberText, Oddities, Row, Rows, SheetInfo,
+    Strings, Uncomputed, Visibility, Workbook,
 };
 use numerant_markup::unreadable;
 
@@ -132,7 +132,11 @@ pub struct XlsbBook {
 impl XlsbBook {
     /// Opens the workbook of a package, whose shared texts may take `memory` bytes. `None` if the
     /// package is none.
-    pub fn open(package: &Package, memory: usize) -> Result<Option<Self>, ReadProblem> {
+    pub fn open(
+        package: &Package,
+        memory: usize,
+        numbers: &NumberFormats,
+    ) -> Result<Option<Self>, ReadProblem> {
         let path = office_document(package)?.unwrap_or_else(|| "xl/workbook.bin".to_owned());
         if !path.ends_with(".bin") || package.place(&path).is_none() {
             return Ok(None);
@@ -165,7 +169,7 @@ impl XlsbBook {
         let own = sheets.iter().zip(paths.iter().map(String::as_str));
         check_own_parts(own)?;
         let styles = match relations.of_kind("styles") {
-            Some(path) => read_styles(package, path)?,
+            Some(path) => read_styles(package, path, numbers)?,
             None => CellStyles::default(),
         };
         let strings_path = relations.of_kind("sharedStrings").map(str::to_owned);
@@ -206,7 +210,11 @@ impl XlsbBook {
 }
 
 /// The cell styles, as far as they are about numbers.
-fn read_styles(package: &Package, path: &str) -> Result<CellStyles, ReadProblem> {
+fn read_styles(
+    package: &Package,
+    path: &str,
+    numbers: &NumberFormats,
+) -> Result<CellStyles, ReadProblem> {
     let mut records = Records::open(package, path)?;
     let mut own: Vec<(u32, String)> = Vec::new();
     let mut formats = Vec::new();
@@ -222,16 +230,12 @@ fn read_styles(package: &Package, path: &str) -> Result<CellStyles, ReadProblem>
             _ => {}
         }
     }
-    Ok(CellStyles::new(formats.into_iter(), &own))
+    Ok(CellStyles::new(formats.into_iter(), &own, numbers))
 }
 
 impl Workbook for XlsbBook {
     fn sheets(&self) -> &[SheetInfo] {
         &self.sheets
-    }
-
-    fn number_formats(&self) -> Arc<[Arc<str>]> {
-        self.styles.codes()
     }
 
     fn rows(&self, sheet: usize, _: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {

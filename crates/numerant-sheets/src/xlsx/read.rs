@@ -19,8 +19,8 @@ use super::strings::{TextState, read_strings, unescaped};
 use crate::package::Package;
 use numerant_data::source::{Place, ReadProblem};
 use numerant_format::sheet::{
-    CellStyle, CellStyles, Epoch, NumberText, Oddities, Row, Rows, SheetInfo, Strings, Uncomputed,
-    Visibility, Workbook, letters,
+    CellStyle, CellStyles, Epoch, NumberFormats, NumberText, Oddities, Row, Rows, SheetInfo,
+    Strings, Uncomputed, Visibility, Workbook, letters,
 };
 use numerant_markup::{Flow, Markup, attribute, push_reference};
 
@@ -47,7 +47,11 @@ pub struct XlsxBook {
 impl XlsxBook {
     /// Opens the workbook of a package, whose shared texts may take `memory` bytes. `None` if the
     /// package is none.
-    pub fn open(package: &Package, memory: usize) -> Result<Option<Self>, ReadProblem> {
+    pub fn open(
+        package: &Package,
+        memory: usize,
+        numbers: &NumberFormats,
+    ) -> Result<Option<Self>, ReadProblem> {
         let path = match office_document(package)? {
             Some(path) => path,
             None if package.place("xl/workbook.xml").is_some() => "xl/workbook.xml".to_owned(),
@@ -100,7 +104,7 @@ impl XlsxBook {
         }
         check_own_parts(listed.iter().map(|(info, path)| (info, path.as_str())))?;
         let styles = match relations.of_kind("styles") {
-            Some(path) => read_styles(package, path)?,
+            Some(path) => read_styles(package, path, numbers)?,
             None => CellStyles::default(),
         };
         let strings_path = relations.of_kind("sharedStrings").map(str::to_owned);
@@ -133,10 +137,6 @@ impl XlsxBook {
 impl Workbook for XlsxBook {
     fn sheets(&self) -> &[SheetInfo] {
         &self.sheets
-    }
-
-    fn number_formats(&self) -> Arc<[Arc<str>]> {
-        self.styles.codes()
     }
 
     fn rows(&self, sheet: usize, on_uncomputed: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
@@ -176,7 +176,11 @@ impl Workbook for XlsxBook {
 }
 
 /// The cell styles, as far as they are about numbers.
-fn read_styles(package: &Package, path: &str) -> Result<CellStyles, ReadProblem> {
+fn read_styles(
+    package: &Package,
+    path: &str,
+    numbers: &NumberFormats,
+) -> Result<CellStyles, ReadProblem> {
     let Some(bytes) = package.bytes(path, SMALL)? else {
         return Ok(CellStyles::default());
     };
@@ -207,7 +211,7 @@ fn read_styles(package: &Package, path: &str) -> Result<CellStyles, ReadProblem>
         }
         Ok(Flow::On)
     })?;
-    Ok(CellStyles::new(formats.into_iter(), &own))
+    Ok(CellStyles::new(formats.into_iter(), &own, numbers))
 }
 
 /// The rows of a sheet.

@@ -107,6 +107,14 @@ pub fn language_of_format(number: u16) -> Option<(&'static str, &'static str)> {
         .map(|known| known.name)
 }
 
+/// The number of a language and country in number formats of workbooks; `None` for those that are not in the
+/// table.
+pub fn number_of_language(language: &str, country: &str) -> Option<u16> {
+    let mut all = FORMAT_LANGUAGES.iter();
+    all.find(|known| known.name == (language, country))
+        .map(|known| known.number)
+}
+
 /// The number of a language that stands for numbers with these separators.
 pub(super) fn format_language(mark: char, group: Option<char>) -> Option<u16> {
     let fits = |known: &&FormatLanguage| {
