@@ -6,7 +6,7 @@ use super::{NamesChanged, NamesClashed, SimilarKeys, TotalRecords};
 use crate::ledger::TypedColumn;
 use crate::output::Recovered;
 use numerant_data::record::HeaderNote;
-use numerant_format::sheet::{SheetFacts, Visibility};
+use numerant_format::sheet::{SheetExtras, SheetFacts, Visibility};
 use numerant_format::{BalanceNote, MessageFacts, RecordReader, TextNote, TreeFacts};
 use numerant_formats::{format_named, format_read};
 pub(crate) use numerant_sheets::Extracted;
@@ -201,6 +201,8 @@ pub enum SheetNote {
     HiddenRows(u64),
     /// The sheet itself is hidden.
     Hidden,
+    /// What it has besides cells is not in outputs.
+    LeftOut(SheetExtras),
 }
 
 /// That a source is in another format than its name says, if it is.
@@ -217,8 +219,9 @@ pub(super) fn not_as_named(reader: &dyn RecordReader) -> Option<Notice> {
     })
 }
 
-/// What a user should know of a sheet.
-pub(super) fn sheet_notices(source: &str, facts: &SheetFacts) -> Vec<Notice> {
+/// What a user should know of a sheet. Whether it becomes a sheet that is written anew says `is_rewritten`.
+pub(super) fn sheet_notices(source: &str, facts: &SheetFacts, is_rewritten: bool) -> Vec<Notice> {
+    let has_extras = is_rewritten && facts.extras != SheetExtras::default();
     let info = facts.sheets.iter().find(|info| info.name == facts.sheet);
     let hidden = info.is_some_and(|info| info.visibility != Visibility::Visible);
     let counted = [
@@ -236,6 +239,7 @@ pub(super) fn sheet_notices(source: &str, facts: &SheetFacts) -> Vec<Notice> {
         .into_iter()
         .chain(notes)
         .chain(hidden.then_some(SheetNote::Hidden))
+        .chain(has_extras.then_some(SheetNote::LeftOut(facts.extras)))
         .map(|note| Notice::Sheet {
             source: source.to_owned(),
             note,

@@ -66,7 +66,7 @@ pub(super) fn write(
 ) -> Result<Written, Error> {
     let (job, records) = (&plan.stated, &produced.records);
     let (sets, set_of) = consumer.sets();
-    let planned: Vec<Option<(Vec<Plan>, Vec<usize>)>> = sets
+    let planned: Vec<Option<(Vec<Plan>, Vec<f32>)>> = sets
         .iter()
         .map(|set| set.as_ref().map(|set| plans(set, job)))
         .collect();
@@ -99,6 +99,9 @@ pub(super) fn write(
             header: spooler.and_then(|spooler| spooler.header.clone()),
             plans,
             widths,
+            styles: spooler.map_or_else(Vec::new, |spooler| {
+                spooler.columns.iter().map(|column| column.style).collect()
+            }),
             records: records[output],
             bytes: std::fs::metadata(consumer.path(output)).map_or(0, |file| file.len()),
             formats: Arc::clone(&formats),
@@ -431,7 +434,7 @@ fn digest_of(file: &mut File) -> io::Result<String> {
 }
 
 /// How the columns of a set of sources are written, and how wide they are.
-fn plans(set: &Set, job: &Job) -> (Vec<Plan>, Vec<usize>) {
+fn plans(set: &Set, job: &Job) -> (Vec<Plan>, Vec<f32>) {
     let header = |place: usize| {
         let header = set.spooler.header.as_ref();
         header
@@ -444,14 +447,17 @@ fn plans(set: &Set, job: &Job) -> (Vec<Plan>, Vec<usize>) {
         .map(|((column, stored), tally)| tally.plan(job.write.types, *stored, column.declared))
         .collect();
     let widths = set.tallies.iter().enumerate();
-    let widths = widths.map(|(place, tally)| width(header(place), tally));
+    let widths = widths.map(|(place, tally)| {
+        let stated = set.spooler.columns[place].style.width;
+        stated.unwrap_or_else(|| width(header(place), tally))
+    });
     (plans, widths.collect())
 }
 
 /// The types of all columns, for the ledger.
 fn types(
     sets: &[Option<Set>],
-    planned: &[Option<(Vec<Plan>, Vec<usize>)>],
+    planned: &[Option<(Vec<Plan>, Vec<f32>)>],
     types_wanted: Types,
 ) -> Vec<TypedColumn> {
     let several = sets.iter().flatten().count() > 1;

@@ -72,7 +72,7 @@ pub use start::Start;
 pub use tally::{ReadTally, TextNote};
 pub use verbatim::VerbatimEncoder;
 
-use self::sheet::SheetFacts;
+use self::sheet::{ColumnStyle, SheetFacts};
 use numerant_data::dialect::{Delimiter, Dialect};
 use numerant_data::record::{At, Batch, Columns, Unit};
 use numerant_data::source::{ReadError, SourcePath};
@@ -193,6 +193,15 @@ pub trait RecordReader: Send {
     /// What was found in the sheet so far, if the source is one.
     fn sheet(&self) -> Option<SheetFacts> {
         None
+    }
+
+    /// How its columns look, in their order, before records are read; none if the source is no sheet.
+    ///
+    /// # Errors
+    ///
+    /// If the styles of a sheet cannot be read.
+    fn column_styles(&self) -> Result<Vec<ColumnStyle>, ReadError> {
+        Ok(Vec::new())
     }
 
     /// The document, if the source is one.

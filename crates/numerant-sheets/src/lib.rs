@@ -12,6 +12,7 @@
 //! assert_eq!(rows(&XlsFormat), Some(65_536));
 //! ```
 
+mod color;
 mod format;
 pub mod ods;
 mod package;

@@ -75,7 +75,7 @@ impl Source for WorkbookSource {
         };
         let reader = SheetReader::open(
             &source,
-            self.workbook.as_ref(),
+            &self.workbook,
             self.chosen.get(table).copied().unwrap_or_default(),
             opening.options,
             opening.batch_size,

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use numerant_data::record::{Batch, Columns};
 use numerant_data::source::{ReadError, SourcePath};
-use numerant_format::sheet::SheetFacts;
+use numerant_format::sheet::{ColumnStyle, SheetFacts};
 use numerant_format::{Document, ReadTally, RecordReader, SourceFacts};
 
 /// Reads some values of another reader as blank.
@@ -63,6 +63,10 @@ impl RecordReader for BlankValuesReader {
 
     fn sheet(&self) -> Option<SheetFacts> {
         self.inner.sheet()
+    }
+
+    fn column_styles(&self) -> Result<Vec<ColumnStyle>, ReadError> {
+        self.inner.column_styles()
     }
 
     fn document(&self) -> Option<&dyn Document> {

@@ -6,7 +6,7 @@ use numerant_data::dialect::Dialect;
 use numerant_data::record::{Batch, Columns, Span, Tag, Tagging, push_quoted};
 use numerant_data::source::{ReadError, SourcePath};
 use numerant_data::tree::Occurrences;
-use numerant_format::sheet::SheetFacts;
+use numerant_format::sheet::{ColumnStyle, SheetFacts};
 use numerant_format::{
     Document, DocumentFrame, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder,
     RecordReader, Redeclared, SourceFacts, Survey, TreeFacts, ValuesBeside, WriteOptions,
@@ -179,6 +179,25 @@ impl RecordReader for GatheredReader {
 
     fn sheet(&self) -> Option<SheetFacts> {
         self.inner.sheet()
+    }
+
+    fn column_styles(&self) -> Result<Vec<ColumnStyle>, ReadError> {
+        let styles = self.inner.column_styles()?;
+        if styles.is_empty() {
+            return Ok(styles);
+        }
+        // Columns that are added look as the first one does, but for their width.
+        let added = styles
+            .first()
+            .map_or_else(ColumnStyle::default, |first| ColumnStyle {
+                header: first.header,
+                ..ColumnStyle::default()
+            });
+        let style = |part: &Part| match part {
+            Part::Column(column) => styles.get(*column).copied().unwrap_or(added),
+            Part::Constant(..) => added,
+        };
+        Ok(self.parts.iter().map(style).collect())
     }
 
     fn document(&self) -> Option<&dyn Document> {

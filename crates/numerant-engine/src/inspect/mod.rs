@@ -369,7 +369,7 @@ impl Inspection {
             notices.push(Notice::SingleColumn { source: source() });
         }
         if let Some(sheet) = &self.sheet {
-            notices.extend(sheet_notices(&self.path, sheet));
+            notices.extend(sheet_notices(&self.path, sheet, false));
         }
         notices.extend(self.tidied.clone().map(Notice::Tidied));
         notices.extend(self.unmatched.iter().cloned().map(Notice::Unmatched));

@@ -14,7 +14,7 @@ use numerant_data::dialect::{Delimiter, Dialect, Quote};
 use numerant_data::record::{At, Tagging, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::{ColumnType, DecimalMark};
-use numerant_format::sheet::{Limits, SpooledColumn, Spooler};
+use numerant_format::sheet::{ColumnStyle, Limits, SpooledColumn, Spooler};
 use numerant_format::{Document, Fields, RecordEncoder, RecordReader, TreeFacts};
 use numerant_naming::route::KeyValues;
 use numerant_naming::{RunField, Template};
@@ -232,7 +232,12 @@ impl Producer {
             }
             Some(room) => {
                 let is_document = reader.document().is_some();
-                let spooler = self.spooler(room, from, is_document, above.as_ref());
+                let styles = if self.plan.job.write.plain {
+                    Vec::new()
+                } else {
+                    reader.column_styles()?
+                };
+                let spooler = self.spooler(room, from, is_document, above.as_ref(), &styles);
                 spooler.check().map_err(|problem| Error::Encode {
                     path: self.plan.out.display().to_string(),
                     source_name: name.clone(),
@@ -346,6 +351,7 @@ impl Producer {
         dialect: Dialect,
         is_document: bool,
         above: Option<&Header>,
+        styles: &[ColumnStyle],
     ) -> Spooler {
         let layout = self.pipeline.layout();
         let naming = self.plan.job.naming_columns();
@@ -375,12 +381,26 @@ impl Producer {
                 .collect()
         });
         let columns = layout.columns().iter().zip(&put).filter(|(_, put)| **put);
+        // The header of a computed column looks like the one beside it.
+        let mut beside = styles.first().and_then(|style| style.header);
         let columns = columns.map(|(column, _)| {
             // Computed numbers are written with a comma where that was said of the source.
             let number =
                 column.computed && commas && column.kind == numerant_steps::expr::Type::Number;
             // What is computed from dates of cells is dates, with or without times.
             let moment = column.like.is_some() && column.kind == numerant_steps::expr::Type::Moment;
+            let stated = |slot: usize| styles.get(slot).copied().unwrap_or_default();
+            let style = if column.computed {
+                let alignment = column.like.map(|slot| stated(slot).alignment);
+                ColumnStyle {
+                    width: None,
+                    alignment: alignment.unwrap_or_default(),
+                    header: beside,
+                }
+            } else {
+                stated(column.slot)
+            };
+            beside = style.header;
             SpooledColumn {
                 slot: column.slot,
                 stored: dialect.has_types() && !column.computed,
@@ -394,6 +414,7 @@ impl Producer {
                     like if column.computed => like,
                     _ => Some(column.slot),
                 },
+                style,
             }
         });
         Spooler {

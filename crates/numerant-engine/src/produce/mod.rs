@@ -327,7 +327,12 @@ impl Producer {
                     problem: ReadProblem::Uncomputed { cell, count },
                 }));
             }
-            self.notices.extend(sheet_notices(&name, &sheet));
+            let job = &self.plan.job;
+            let is_rewritten = self.format.capabilities().workbook.is_some()
+                && job.fill.template.is_none()
+                && !job.write.plain;
+            let notices = sheet_notices(&name, &sheet, is_rewritten);
+            self.notices.extend(notices);
         }
         let notes = tally.notes().into_iter();
         self.notices

@@ -11,6 +11,7 @@
 //! [`Dialect::CELLS`]: numerant_data::dialect::Dialect::CELLS
 
 mod cell;
+mod column_style;
 mod format_code;
 mod name;
 mod number_format;
@@ -23,12 +24,15 @@ mod typing;
 mod write;
 
 pub use cell::{Cell, CellFormat, Class, Look, Precision};
+pub use column_style::{
+    Alignment, ColumnStyle, HeaderStyle, Horizontal, Rgb, StyledRange, Vertical,
+};
 pub use format_code::{FormatPart, sections_of_code};
 pub use name::{LONGEST_SHEET_NAME, SheetNames, legal};
 pub use number_format::{Moments, Shown, Spelling};
 pub use reader::{
-    Oddities, Rows, SheetChoice, SheetFacts, SheetInfo, SheetReader, SheetSource, Uncomputed,
-    Visibility, Workbook, choose,
+    Oddities, Rows, SheetChoice, SheetExtras, SheetFacts, SheetInfo, SheetReader, SheetSource,
+    Uncomputed, Visibility, Workbook, choose,
 };
 pub use row::{NumberText, Row, RowCell, letters};
 pub use serial::{Epoch, write_clock};

@@ -7,6 +7,7 @@ use std::sync::atomic::AtomicU64;
 
 use serde::{Deserialize, Serialize};
 
+use super::column_style::{ColumnStyle, StyledRange};
 use super::row::{Row, letters};
 use crate::{Ragged, ReadOptions, ReadTally, RecordReader, SourceFacts};
 use numerant_data::dialect::Dialect;
@@ -90,6 +91,23 @@ pub struct SheetFacts {
     pub merged: u64,
     /// Rows that are hidden, and were read.
     pub hidden_rows: u64,
+    /// What there is besides the cells.
+    #[serde(skip)]
+    pub extras: SheetExtras,
+}
+
+/// What a sheet has besides its cells, which a workbook written anew has not.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct SheetExtras {
+    /// Conditional formats and validations.
+    pub rules: u64,
+    /// Links of cells.
+    pub links: u64,
+    /// Whether there are charts or pictures.
+    pub has_drawings: bool,
+    /// Whether there are comments.
+    pub has_comments: bool,
 }
 
 /// What is odd about the cells of a sheet.
@@ -105,6 +123,8 @@ pub struct Oddities {
     pub merged: u64,
     /// Rows that are not shown.
     pub hidden_rows: u64,
+    /// What there is besides the cells, where the format says so.
+    pub extras: SheetExtras,
     /// The row, from 1, and column, from 0, of the first formula without a computed value.
     pub(crate) first_without_value: Option<(u64, u32)>,
 }
@@ -149,6 +169,19 @@ pub trait Rows: Send {
 pub trait Workbook: Send + Sync {
     /// Its sheets, in order.
     fn sheets(&self) -> &[SheetInfo];
+
+    /// How columns of the sheet with this number look; none where the format says nothing of it.
+    ///
+    /// # Errors
+    ///
+    /// If the sheet or its styles cannot be read.
+    fn column_styles(
+        &self,
+        _sheet: usize,
+        _range: &StyledRange,
+    ) -> Result<Vec<ColumnStyle>, ReadProblem> {
+        Ok(Vec::new())
+    }
 
     /// Opens the sheet with this number, from 0. Formulas without a computed value are texts if
     /// that is asked for, else blank.
@@ -214,6 +247,9 @@ pub fn choose(
 pub struct SheetReader {
     path: SourcePath,
     name: String,
+    workbook: Arc<dyn Workbook>,
+    /// Its number in the workbook, from 0.
+    number: usize,
     rows: Box<dyn Rows>,
     facts: SourceFacts,
     sheet: SheetFacts,
@@ -265,7 +301,7 @@ impl SheetReader {
     /// records are.
     pub fn open(
         source: &SheetSource<'_>,
-        workbook: &dyn Workbook,
+        workbook: &Arc<dyn Workbook>,
         sheet: usize,
         options: &ReadOptions,
         batch_size: usize,
@@ -297,6 +333,8 @@ impl SheetReader {
         let mut reader = Self {
             path: source.path.clone(),
             name,
+            workbook: Arc::clone(workbook),
+            number: sheet,
             rows,
             facts,
             sheet: SheetFacts {
@@ -544,6 +582,7 @@ impl SheetReader {
             errors: oddities.errors,
             merged: oddities.merged,
             hidden_rows: oddities.hidden_rows,
+            extras: oddities.extras,
             ..self.sheet.clone()
         }
     }
@@ -572,6 +611,17 @@ impl RecordReader for SheetReader {
 
     fn sheet(&self) -> Option<SheetFacts> {
         Some(self.sheet_facts())
+    }
+
+    fn column_styles(&self) -> Result<Vec<ColumnStyle>, ReadError> {
+        let header = self.header.as_ref().map(|_| self.first_row);
+        let range = StyledRange {
+            header,
+            first: self.waiting.front().map_or(self.last_row, |row| row.number),
+            columns: self.first_column..self.first_column + self.width as u32,
+        };
+        let styles = self.workbook.column_styles(self.number, &range);
+        styles.map_err(|problem| self.error(Place::default(), problem))
     }
 
     fn next_batch(&mut self, batch: &mut Batch) -> Result<bool, ReadError> {

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use super::cell::{Cell, CellFormat, Class, Look};
+use super::column_style::ColumnStyle;
 use super::number_format::Shown;
 use super::typing::{ColumnTally, Plan};
 use crate::column::is_json_number;
@@ -32,7 +33,7 @@ pub struct Limits {
 }
 
 /// A column of the records that are kept.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct SpooledColumn {
     /// Its place in batches.
     pub slot: usize,
@@ -44,6 +45,8 @@ pub struct SpooledColumn {
     pub declared: Option<ColumnType>,
     /// The column whose number formats it has: itself in a workbook, or what it is computed from.
     pub formatted_as: Option<usize>,
+    /// How it looks apart from number formats.
+    pub style: ColumnStyle,
 }
 
 /// Turns records into what is kept of them.
@@ -274,7 +277,9 @@ pub struct Head {
     /// How each column is written.
     pub plans: Vec<Plan>,
     /// Characters that each column has room for.
-    pub widths: Vec<usize>,
+    pub widths: Vec<f32>,
+    /// How each column looks apart from that and from number formats.
+    pub styles: Vec<ColumnStyle>,
     /// Records.
     pub records: u64,
     /// Bytes of the records.
@@ -528,8 +533,8 @@ impl Kept {
 const WIDTHS: (usize, usize) = (8, 60);
 
 /// The width of a column with such a header and values.
-pub fn width(header: Option<&str>, tally: &ColumnTally) -> usize {
+pub fn width(header: Option<&str>, tally: &ColumnTally) -> f32 {
     // The header is bold and has the sign of the filter beside it.
     let header = header.map_or(0, |header| header.chars().count() * 11 / 10 + 5);
-    (tally.longest + 1).max(header).clamp(WIDTHS.0, WIDTHS.1)
+    (tally.longest + 1).max(header).clamp(WIDTHS.0, WIDTHS.1) as f32
 }

@@ -141,6 +141,23 @@ impl NumberCode {
     }
 }
 
+/// The sign of the currency of a country, which a currency without a sign stands for.
+pub(super) fn currency_of(country: &str) -> Option<&'static str> {
+    Some(match country {
+        "US" | "CA" | "AU" | "NZ" | "SG" | "MX" => "$",
+        "GB" => "£",
+        "AT" | "BE" | "CY" | "DE" | "EE" | "ES" | "FI" | "FR" | "GR" | "IE" | "IT" | "LT"
+        | "LU" | "LV" | "MT" | "NL" | "PT" | "SI" | "SK" => "€",
+        "CH" | "LI" => "CHF",
+        "CN" | "JP" => "¥",
+        "CZ" => "Kč",
+        "DK" | "NO" | "SE" => "kr",
+        "IN" => "₹",
+        "PL" => "zł",
+        _ => return None,
+    })
+}
+
 /// The number of the language that an element names.
 fn language(tag: &BytesStart<'_>) -> Option<u16> {
     let language = plain_attribute(tag, "language")?;
@@ -288,6 +305,15 @@ mod tests {
         assert_eq!(code_of(&styles), "\"p\"0;-0;\"z\"0");
         let styles = one("P", "", "p") + &one("N", &map("&gt;=1000", "P"), "z");
         assert_eq!(code_of(&styles), "[>=1000]\"p\"0;\"z\"0");
+    }
+
+    #[test]
+    fn currencies_without_a_sign_are_those_of_the_country() {
+        let style = "<style:default-style style:family=\"table-cell\"><style:text-properties \
+             fo:country=\"GB\"/></style:default-style><number:currency-style style:name=\"N\">\
+             <number:currency-symbol/><number:number number:decimal-places=\"0\" \
+             number:min-integer-digits=\"1\"/></number:currency-style>";
+        assert_eq!(code_of(style), "\"£\"0");
     }
 
     #[test]

@@ -4,8 +4,9 @@ use std::collections::HashMap;
 
 use quick_xml::events::{BytesStart, Event};
 
-use super::number_code::NumberCode;
-use numerant_format::sheet::{CellStyle, Moments, NumberFormats, Shown};
+use super::column_style::Properties;
+use super::number_code::{NumberCode, currency_of};
+use numerant_format::sheet::{Alignment, CellStyle, HeaderStyle, Moments, NumberFormats, Shown};
 use numerant_markup::{attribute, plain_attribute, push_reference};
 
 /// Styles of cells and the number styles that they name.
@@ -16,6 +17,9 @@ pub(super) struct Styles {
     resolved: HashMap<String, CellStyle>,
     /// Cell styles: the number style of each, or its parent's.
     cells: HashMap<String, (Option<String>, Option<String>)>,
+    properties: Properties,
+    /// The sign of the currency of the document's country.
+    currency: &'static str,
     /// Table styles whose tables are not shown.
     hidden: Vec<String>,
     /// The number style that is being read, the cell or table style, and whether its last sign was
@@ -105,12 +109,31 @@ impl Styles {
                     self.hidden.push(self.name.clone());
                 }
             }
+            "default-style" => {
+                self.family = attribute(tag, "family").unwrap_or_default();
+                self.name.clear();
+            }
+            "table-column-properties"
+            | "table-cell-properties"
+            | "text-properties"
+            | "paragraph-properties"
+                if self.number.is_none() =>
+            {
+                if let Some(country) = plain_attribute(tag, "country") {
+                    self.currency = currency_of(&country).unwrap_or(self.currency);
+                }
+                self.properties.take(tag, &self.family, &self.name);
+            }
             sign => {
                 if let Some((_, shown, code)) = &mut self.number {
                     let letter = self.letter;
                     part(tag, sign, shown, letter);
                     let counts_on = matches!(shown, Shown::Moment(moments) if moments.elapsed);
                     code.element(tag, counts_on);
+                    if empty && sign == "currency-symbol" {
+                        code.characters(self.currency);
+                        code.end_text();
+                    }
                     self.literal = matches!(sign, "text" | "currency-symbol") && !empty;
                     self.letter = false;
                 }
@@ -149,6 +172,38 @@ impl Styles {
             }
         }
         CellStyle::PLAIN
+    }
+
+    /// How cells and columns look.
+    pub(super) fn properties(&self) -> &Properties {
+        &self.properties
+    }
+
+    /// How the cells of a style look: what it says itself comes before what its parents say.
+    pub(super) fn look(&self, style: &str) -> HeaderStyle {
+        let mut look = HeaderStyle::default();
+        let mut style = style;
+        for _ in 0..8 {
+            if let Some(known) = self.properties.of_cell(style) {
+                look = HeaderStyle {
+                    is_bold: look.is_bold || known.is_bold,
+                    is_italic: look.is_italic || known.is_italic,
+                    is_underlined: look.is_underlined || known.is_underlined,
+                    color: look.color.or(known.color),
+                    fill: look.fill.or(known.fill),
+                    alignment: Alignment {
+                        horizontal: look.alignment.horizontal.or(known.alignment.horizontal),
+                        vertical: look.alignment.vertical.or(known.alignment.vertical),
+                        wraps: look.alignment.wraps || known.alignment.wraps,
+                    },
+                };
+            }
+            match self.cells.get(style) {
+                Some((_, Some(parent))) => style = parent,
+                _ => break,
+            }
+        }
+        look
     }
 
     /// Whether tables of a style are not shown.

@@ -5,11 +5,13 @@ use std::io::{self, Write};
 use zip::CompressionMethod;
 use zip::write::SimpleFileOptions;
 
-use super::number_style::style_of_code;
+use super::cell_style::{
+    alignment_properties, cell_style, formats_of, header_properties, number_style,
+};
 use crate::repack::WIDE;
 use numerant_data::disk::{Archive, OutFile};
 use numerant_format::sheet::{
-    Cell, CellFormat, Head, Plan, Precision, SheetSink, Spelling, letters,
+    Alignment, Cell, CellFormat, ColumnStyle, Head, HeaderStyle, SheetSink, Spelling, letters,
 };
 use numerant_markup::push_escaped;
 
@@ -32,8 +34,11 @@ const NAMESPACES: &str = "xmlns:office=\"urn:oasis:names:tc:opendocument:xmlns:o
 pub struct OdsWriter {
     zip: Archive,
     out: Vec<u8>,
-    formats: Vec<CellFormat>,
-    widths: Vec<usize>,
+    /// The styles of values, and those of headers.
+    styles: Vec<(CellFormat, Alignment)>,
+    header_styles: Vec<HeaderStyle>,
+    /// How the columns of the present sheet look.
+    columns: Vec<ColumnStyle>,
     /// Names of the sheets, and the range of each that has a filter.
     sheets: Vec<(String, Option<String>)>,
     row: u64,
@@ -46,8 +51,9 @@ impl OdsWriter {
         Ok(Self {
             zip: Archive::new(file, 1 << 16),
             out: Vec::with_capacity(FULL + FULL / 4),
-            formats: Vec::new(),
-            widths: Vec::new(),
+            styles: Vec::new(),
+            header_styles: Vec::new(),
+            columns: Vec::new(),
             sheets: Vec::new(),
             row: 0,
             header: false,
@@ -82,101 +88,21 @@ impl OdsWriter {
     }
 
     /// Appends the name of a cell's style.
-    fn push_style(&mut self, format: &CellFormat) {
-        if let Some(place) = self.formats.iter().position(|known| known == format) {
+    fn push_style(&mut self, format: &CellFormat, alignment: Alignment) {
+        let is_same = |known: &(CellFormat, Alignment)| known.0 == *format && known.1 == alignment;
+        if let Some(place) = self.styles.iter().position(is_same) {
             self.push(&format!(" table:style-name=\"ce{place}\""));
         }
     }
-}
 
-/// The formats that cells under a plan may have.
-fn formats_of(plan: &Plan, formats: &mut Vec<CellFormat>) {
-    match plan {
-        Plan::Text => {}
-        Plan::Number(format)
-        | Plan::Moment(format)
-        | Plan::Boolean(format)
-        | Plan::Written(_, format) => formats.push(format.clone()),
-        Plan::Own(_) => {
-            formats.extend((1..=30).map(CellFormat::Fixed));
-            formats.push(CellFormat::Date);
-            formats.extend(Spelling::ALL.map(CellFormat::Boolean));
-            let precisions = [Precision::Minutes, Precision::Seconds].into_iter();
-            for precision in precisions.chain((1..=3).map(Precision::Fraction)) {
-                for flag in [false, true] {
-                    formats.push(CellFormat::Datetime {
-                        letter: flag,
-                        precision,
-                    });
-                    formats.push(CellFormat::Time {
-                        elapsed: flag,
-                        precision,
-                    });
-                }
-            }
-        }
-    }
-}
-
-/// The number style for a format; nothing for one that needs none.
-fn number_style(format: &CellFormat, name: &str) -> String {
-    let number = |least: u8, most: u8| {
-        format!(
-            "<number:number-style style:name=\"{name}\"><number:number \
-             number:decimal-places=\"{most}\" number:min-decimal-places=\"{least}\" \
-             number:min-integer-digits=\"1\"/></number:number-style>"
-        )
-    };
-    let date = "<number:year number:style=\"long\"/><number:text>-</number:text>\
-        <number:month number:style=\"long\"/><number:text>-</number:text>\
-        <number:day number:style=\"long\"/>";
-    let time = |precision: Precision| {
-        let places = match precision {
-            Precision::Minutes => None,
-            Precision::Seconds => Some(0),
-            Precision::Fraction(digits) => Some(digits),
+    /// Appends the name of the style of a column's header.
+    fn push_header_style(&mut self, column: ColumnStyle) {
+        let Some(header) = column.header else {
+            return self.push(" table:style-name=\"head\"");
         };
-        let seconds = places.map(|places| {
-            format!(
-                "<number:text>:</number:text><number:seconds number:style=\"long\" \
-                 number:decimal-places=\"{places}\"/>"
-            )
-        });
-        format!(
-            "<number:hours number:style=\"long\"/><number:text>:</number:text>\
-             <number:minutes number:style=\"long\"/>{}",
-            seconds.unwrap_or_default()
-        )
-    };
-    match format {
-        CellFormat::General => String::new(),
-        CellFormat::Fixed(places) => number(*places, *places),
-        CellFormat::AtLeast(places) => number(*places, (*places).max(15)),
-        CellFormat::Custom(code) => style_of_code(code, name),
-        CellFormat::Date => {
-            format!("<number:date-style style:name=\"{name}\">{date}</number:date-style>")
+        if let Some(place) = self.header_styles.iter().position(|known| *known == header) {
+            self.push(&format!(" table:style-name=\"head{place}\""));
         }
-        CellFormat::Datetime { letter, precision } => format!(
-            "<number:date-style style:name=\"{name}\">{date}<number:text>{}</number:text>{}\
-             </number:date-style>",
-            if *letter { "T" } else { " " },
-            time(*precision)
-        ),
-        CellFormat::Time { elapsed, precision } => format!(
-            "<number:time-style style:name=\"{name}\"{}>{}</number:time-style>",
-            if *elapsed {
-                " number:truncate-on-overflow=\"false\""
-            } else {
-                ""
-            },
-            time(*precision)
-        ),
-        CellFormat::Text => format!(
-            "<number:text-style style:name=\"{name}\"><number:text-content/></number:text-style>"
-        ),
-        CellFormat::Boolean(_) => format!(
-            "<number:boolean-style style:name=\"{name}\"><number:boolean/></number:boolean-style>"
-        ),
     }
 }
 
@@ -223,8 +149,8 @@ impl SheetSink for OdsWriter {
         formats.sort_unstable();
         formats.dedup();
         formats.retain(|format| *format != CellFormat::General);
-        let mut widths: Vec<usize> = heads.iter().flat_map(|head| head.widths.clone()).collect();
-        widths.sort_unstable();
+        let mut widths: Vec<f32> = heads.iter().flat_map(|head| head.widths.clone()).collect();
+        widths.sort_unstable_by(f32::total_cmp);
         widths.dedup();
         // A cell has its value as a text, too.
         let most = heads.iter().map(|head| head.most(200, 14));
@@ -238,12 +164,41 @@ impl SheetSink for OdsWriter {
             let style = number_style(format, &format!("N{place}"));
             self.push(&style);
         }
-        for place in 0..formats.len() {
-            self.push(&format!(
-                "<style:style style:name=\"ce{place}\" style:family=\"table-cell\" \
-                 style:data-style-name=\"N{place}\"/>"
-            ));
+        let columns = heads.iter().flat_map(|head| &head.styles);
+        let mut alignments: Vec<Alignment> = columns.clone().map(|style| style.alignment).collect();
+        alignments.push(Alignment::default());
+        alignments.sort_unstable();
+        alignments.dedup();
+        let mut header_styles: Vec<HeaderStyle> =
+            columns.filter_map(|style| style.header).collect();
+        header_styles.sort_unstable();
+        header_styles.dedup();
+        for alignment in alignments {
+            if alignment != Alignment::default() {
+                let number = self.styles.len();
+                self.push(&cell_style(
+                    &format!("ce{number}"),
+                    None,
+                    &alignment_properties(alignment, None),
+                ));
+                self.styles.push((CellFormat::General, alignment));
+            }
+            for (place, format) in formats.iter().enumerate() {
+                let number = self.styles.len();
+                let properties = alignment_properties(alignment, None);
+                self.push(&cell_style(
+                    &format!("ce{number}"),
+                    Some(place),
+                    &properties,
+                ));
+                self.styles.push((format.clone(), alignment));
+            }
         }
+        for (place, header) in header_styles.iter().enumerate() {
+            let properties = header_properties(*header);
+            self.push(&cell_style(&format!("head{place}"), None, &properties));
+        }
+        self.header_styles = header_styles;
         self.push(
             "<style:style style:name=\"head\" style:family=\"table-cell\">\
              <style:text-properties fo:font-weight=\"bold\"/></style:style>",
@@ -253,12 +208,10 @@ impl SheetSink for OdsWriter {
             self.push(&format!(
                 "<style:style style:name=\"co{width}\" style:family=\"table-column\">\
                  <style:table-column-properties style:column-width=\"{}mm\"/></style:style>",
-                width * 2 + 3
+                width * 2.0 + 3.0
             ));
         }
         self.push("</office:automatic-styles><office:body><office:spreadsheet>");
-        self.formats = formats;
-        self.widths = widths;
         Ok(())
     }
 
@@ -276,6 +229,9 @@ impl SheetSink for OdsWriter {
         if head.widths.is_empty() {
             self.push("<table:table-column/>");
         }
+        self.columns = head.styles.clone();
+        self.columns
+            .resize(head.plans.len(), ColumnStyle::default());
         self.row = 0;
         self.header = head.header.is_some();
         let last = letters((head.plans.len() as u32).saturating_sub(1));
@@ -291,7 +247,7 @@ impl SheetSink for OdsWriter {
         let above = self.header && self.row == 1;
         self.push("<table:table-row>");
         let mut blanks = 0;
-        for cell in cells {
+        for (place, cell) in cells.iter().enumerate() {
             if *cell == Cell::Blank {
                 blanks += 1;
                 continue;
@@ -299,19 +255,22 @@ impl SheetSink for OdsWriter {
             self.push_blanks(blanks);
             blanks = 0;
             self.push("<table:table-cell");
+            let column = self.columns.get(place).copied().unwrap_or_default();
             match cell {
                 Cell::Blank => {}
                 Cell::Text(text) => {
                     if above {
-                        self.push(" table:style-name=\"head\"");
+                        self.push_header_style(column);
                     } else if numerant_format::sheet::looks_typed(text) {
-                        self.push_style(&CellFormat::Text);
+                        self.push_style(&CellFormat::Text, column.alignment);
+                    } else {
+                        self.push_style(&CellFormat::General, column.alignment);
                     }
                     self.push(" office:value-type=\"string\">");
                     push_paragraphs(text, &mut self.out);
                 }
                 Cell::Number(number, format) => {
-                    self.push_style(format);
+                    self.push_style(format, column.alignment);
                     self.push(" office:value-type=\"float\" office:value=\"");
                     self.push(number);
                     self.push("\"><text:p>");
@@ -319,7 +278,7 @@ impl SheetSink for OdsWriter {
                     self.push("</text:p>");
                 }
                 Cell::Moment(_, text, format) if !text.contains('-') => {
-                    self.push_style(format);
+                    self.push_style(format, column.alignment);
                     let mut parts = text.split(':');
                     let hours = parts.next().unwrap_or("00");
                     let minutes = parts.next().unwrap_or("00");
@@ -330,7 +289,7 @@ impl SheetSink for OdsWriter {
                     ));
                 }
                 Cell::Moment(_, text, format) => {
-                    self.push_style(format);
+                    self.push_style(format, column.alignment);
                     let mut value = text.replace(' ', "T");
                     // The time of a date has seconds.
                     if value.len() == 16 {
@@ -342,7 +301,7 @@ impl SheetSink for OdsWriter {
                     ));
                 }
                 Cell::Boolean(value, format) => {
-                    self.push_style(format);
+                    self.push_style(format, column.alignment);
                     let spelling = match format {
                         CellFormat::Boolean(spelling) => *spelling,
                         _ => Spelling::Upper,

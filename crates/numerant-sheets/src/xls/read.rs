@@ -11,13 +11,14 @@ use std::sync::Arc;
 
 use encoding_rs::Encoding;
 
+use super::column_style::{CellLooks, SheetLooks};
 use super::strings::Pieces;
 use numerant_data::record::Tag;
 use numerant_data::source::{Place, ReadProblem, SharedFile};
 use numerant_data::value::Size;
 use numerant_format::sheet::{
-    CellStyle, CellStyles, Epoch, NumberFormats, NumberText, Oddities, Row, Rows, SheetInfo,
-    Strings, Uncomputed, Visibility, Workbook,
+    CellStyle, CellStyles, ColumnStyle, Epoch, NumberFormats, NumberText, Oddities, Row, Rows,
+    SheetInfo, Strings, StyledRange, Uncomputed, Visibility, Workbook,
 };
 
 /// Streams that hold a workbook, of BIFF8 and of BIFF5.
@@ -40,6 +41,7 @@ pub struct XlsBook {
 struct Globals {
     strings: Strings,
     styles: CellStyles,
+    looks: CellLooks,
     epoch: Epoch,
     /// Texts have one or two bytes a character and say so; else they are in an encoding.
     biff8: bool,
@@ -48,9 +50,9 @@ struct Globals {
 
 /// A record: its type, where its data is, and where the next one begins.
 #[derive(Clone, Copy, Debug)]
-struct Record<'a> {
-    kind: u16,
-    data: &'a [u8],
+pub(super) struct Record<'a> {
+    pub(super) kind: u16,
+    pub(super) data: &'a [u8],
     next: usize,
 }
 
@@ -65,14 +67,14 @@ fn record(stream: &[u8], at: usize) -> Option<Record<'_>> {
     })
 }
 
-fn u16_at(data: &[u8], at: usize) -> u16 {
+pub(super) fn u16_at(data: &[u8], at: usize) -> u16 {
     match data.get(at..at + 2) {
         Some(bytes) => u16::from_le_bytes([bytes[0], bytes[1]]),
         None => 0,
     }
 }
 
-fn u32_at(data: &[u8], at: usize) -> u32 {
+pub(super) fn u32_at(data: &[u8], at: usize) -> u32 {
     u32::from(u16_at(data, at)) | u32::from(u16_at(data, at + 2)) << 16
 }
 
@@ -145,6 +147,7 @@ impl XlsBook {
                 return Err(damaged("it ends before its list of sheets does"));
             };
             let data = found.data;
+            globals.looks.take(&found);
             match found.kind {
                 0x000a => break,
                 0x002f => return Err(ReadProblem::Encrypted),
@@ -285,6 +288,30 @@ pub(crate) fn error_name(code: u8) -> &'static str {
 impl Workbook for XlsBook {
     fn sheets(&self) -> &[SheetInfo] {
         &self.sheets
+    }
+
+    fn column_styles(
+        &self,
+        sheet: usize,
+        range: &StyledRange,
+    ) -> Result<Vec<ColumnStyle>, ReadProblem> {
+        // Earlier versions have other styles.
+        if !self.shared.biff8 {
+            return Ok(Vec::new());
+        }
+        let mut looks = SheetLooks::default();
+        let (mut at, mut depth) = (self.offsets[sheet], 0_u32);
+        while let Some(found) = record(&self.stream, at) {
+            match found.kind {
+                0x0809 => depth += 1,
+                0x000a if depth <= 1 => break,
+                0x000a => depth -= 1,
+                _ if depth == 1 => looks.take(&found, range),
+                _ => {}
+            }
+            at = found.next;
+        }
+        Ok(looks.columns(&self.shared.looks, range))
     }
 
     fn rows(&self, sheet: usize, _: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {

@@ -4,9 +4,11 @@ use std::io::{self, Write};
 
 use cfb::{CompoundFile, Version};
 
+use super::record::{characters, data, push_record};
+use super::style_table::StyleTable;
 use numerant_data::disk::OutFile;
 use numerant_format::sheet::{
-    BUILT_IN, Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, looks_typed,
+    Cell, CellFormat, ColumnStyle, Head, SharedTexts, SheetSink, looks_typed,
 };
 
 /// Bytes of data that a record has room for.
@@ -15,15 +17,14 @@ const ROOM: usize = 8224;
 /// Rows whose heights stand in front of their cells.
 const BLOCK: usize = 32;
 
-/// Cell styles in front of those for formats: the usual one and that of the header.
-const STYLES_BEFORE: usize = 17;
-
 /// A workbook that is being written.
 pub struct XlsWriter {
     file: OutFile,
     /// The name and the records of each sheet.
     sheets: Vec<(String, Vec<u8>)>,
-    formats: Vec<CellFormat>,
+    styles: StyleTable,
+    /// How the columns of the present sheet look.
+    looks: Vec<ColumnStyle>,
     strings: SharedTexts,
     /// Rows that are not written yet: their heights and their cells.
     heights: Vec<u8>,
@@ -34,42 +35,14 @@ pub struct XlsWriter {
     columns: u16,
 }
 
-/// Appends a record.
-fn push_record(kind: u16, data: &[u8], out: &mut Vec<u8>) {
-    out.extend_from_slice(&kind.to_le_bytes());
-    out.extend_from_slice(&(data.len() as u16).to_le_bytes());
-    out.extend_from_slice(data);
-}
-
-/// The data of a record, from little-endian parts.
-macro_rules! data {
-    ($($part:expr),* $(,)?) => {{
-        let mut data: Vec<u8> = Vec::new();
-        $(data.extend_from_slice(&$part.to_le_bytes());)*
-        data
-    }};
-}
-
-/// Characters as one byte each if they all fit one, else as two; and whether they are two.
-fn characters(text: &str) -> (Vec<u8>, bool, usize) {
-    let wide = text.chars().any(|sign| u32::from(sign) > 0xff);
-    if wide {
-        let units: Vec<u8> = text.encode_utf16().flat_map(u16::to_le_bytes).collect();
-        let count = units.len() / 2;
-        return (units, true, count);
-    }
-    let bytes: Vec<u8> = text.chars().map(|sign| u32::from(sign) as u8).collect();
-    let count = bytes.len();
-    (bytes, false, count)
-}
-
 impl XlsWriter {
     /// Begins a workbook in a file.
     pub fn create(file: OutFile) -> Self {
         Self {
             file,
             sheets: Vec::new(),
-            formats: Vec::new(),
+            styles: StyleTable::default(),
+            looks: Vec::new(),
             strings: SharedTexts::new(usize::MAX, usize::MAX),
             heights: Vec::new(),
             cells: Vec::new(),
@@ -78,22 +51,6 @@ impl XlsWriter {
             header: false,
             columns: 0,
         }
-    }
-
-    /// The number of the style for a format.
-    fn style(&mut self, format: &CellFormat) -> u16 {
-        if matches!(
-            format,
-            CellFormat::General | CellFormat::Boolean(Spelling::Upper)
-        ) {
-            return 15;
-        }
-        let place = self.formats.iter().position(|known| known == format);
-        let place = place.unwrap_or_else(|| {
-            self.formats.push(format.clone());
-            self.formats.len() - 1
-        });
-        (place + STYLES_BEFORE) as u16
     }
 
     /// Writes rows that wait.
@@ -123,46 +80,7 @@ impl XlsWriter {
             &mut out,
         );
         push_record(0x0022, &data![0_u16], &mut out);
-        for bold in [false, false, false, false, true] {
-            let weight: u16 = if bold { 700 } else { 400 };
-            let mut font = data![
-                200_u16, 0_u16, 0x7fff_u16, weight, 0_u16, 0_u8, 0_u8, 0_u8, 0_u8
-            ];
-            font.extend_from_slice(&[5, 0]);
-            font.extend_from_slice(b"Arial");
-            push_record(0x0031, &font, &mut out);
-        }
-        let own = self
-            .formats
-            .iter()
-            .filter(|format| built_in(format).is_none());
-        for (place, format) in own.enumerate() {
-            let (code, wide, count) = characters(&format.code());
-            let mut record = data![164 + place as u16, count as u16, u8::from(wide)];
-            record.extend_from_slice(&code);
-            push_record(0x041e, &record, &mut out);
-        }
-        let mut style = |font: u16, format: u16, flags: u16, used: u8| {
-            let record = data![
-                font, format, flags, 0x20_u8, 0_u8, 0_u8, used, 0_u32, 0_u32, 0x20c0_u16
-            ];
-            push_record(0x00e0, &record, &mut out);
-        };
-        for place in 0..15 {
-            style(0, 0, 0xfff5, if place == 0 { 0 } else { 0xf4 });
-        }
-        style(0, 0, 0x0001, 0);
-        // Fonts are counted without the fourth.
-        style(5, 0, 0x0001, 0x08);
-        let mut own = 164;
-        for format in &self.formats {
-            let id = built_in(format).unwrap_or_else(|| {
-                own += 1;
-                own - 1
-            });
-            style(0, id, 0x0001, 0x04);
-        }
-        push_record(0x0293, &data![0x8000_u16, 0_u8, 0xff_u8], &mut out);
+        self.styles.push_records(&mut out);
         let mut places = Vec::new();
         for (name, _) in &self.sheets {
             places.push(out.len() + 4);
@@ -210,21 +128,6 @@ impl XlsWriter {
     }
 }
 
-/// The number of a format that need not be defined.
-fn built_in(format: &CellFormat) -> Option<u16> {
-    match format {
-        CellFormat::General => Some(0),
-        CellFormat::Fixed(0) => Some(1),
-        CellFormat::Fixed(2) => Some(2),
-        CellFormat::Text => Some(49),
-        CellFormat::Custom(code) => {
-            let known = BUILT_IN.iter().find(|(_, known)| *known == &**code);
-            known.map(|(number, _)| *number)
-        }
-        _ => None,
-    }
-}
-
 /// A whole number as an RK, if it fits one.
 fn as_rk(number: f64) -> Option<u32> {
     let whole = number as i32;
@@ -242,9 +145,10 @@ impl SheetSink for XlsWriter {
         );
         for (place, width) in head.widths.iter().enumerate() {
             let place = place as u16;
-            let record = data![place, place, (*width as u16) * 256, 15_u16, 2_u16, 0_u16];
+            let record = data![place, place, (*width * 256.0) as u16, 15_u16, 2_u16, 0_u16];
             push_record(0x007d, &record, &mut out);
         }
+        self.looks.clone_from(&head.styles);
         self.columns = head.plans.len() as u16;
         push_record(
             0x0200,
@@ -271,32 +175,33 @@ impl SheetSink for XlsWriter {
         ];
         push_record(0x0208, &height, &mut self.heights);
         for (column, cell) in cells.iter().enumerate() {
+            let look = self.looks.get(column).copied().unwrap_or_default();
             let column = column as u16;
             match cell {
                 Cell::Blank => {}
                 Cell::Text(text) => {
                     let style = if above {
-                        16
+                        self.styles.of_header(look.header)
                     } else if looks_typed(text) {
-                        self.style(&CellFormat::Text)
+                        self.styles.of(&CellFormat::Text, look.alignment)
                     } else {
-                        15
+                        self.styles.of(&CellFormat::General, look.alignment)
                     };
                     let number = self.strings.number(text).unwrap_or_default();
                     push_record(0x00fd, &data![row, column, style, number], &mut self.cells);
                 }
                 Cell::Number(text, format) => {
-                    let style = self.style(format);
+                    let style = self.styles.of(format, look.alignment);
                     // The text was found to be a number that a double holds.
                     let number: f64 = text.parse().map_err(io::Error::other)?;
                     self.push_number(row, column, style, number);
                 }
                 Cell::Moment(serial, _, format) => {
-                    let style = self.style(format);
+                    let style = self.styles.of(format, look.alignment);
                     self.push_number(row, column, style, *serial);
                 }
                 Cell::Boolean(value, format) => {
-                    let style = self.style(format);
+                    let style = self.styles.of(format, look.alignment);
                     let record = data![row, column, style, u8::from(*value), 0_u8];
                     push_record(0x0205, &record, &mut self.cells);
                 }

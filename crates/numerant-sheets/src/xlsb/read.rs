@@ -16,8 +16,8 @@ use crate::xlsx::{Relations, check_own_parts, office_document};
 use numerant_data::source::{Place, ReadProblem};
 use numerant_data::value::Size;
 use numerant_format::sheet::{
-    CellStyle, CellStyles, Epoch, NumberFormats, NumberText, Oddities, Row, Rows, SheetInfo,
-    Strings, Uncomputed, Visibility, Workbook,
+    CellStyle, CellStyles, ColumnStyle, Epoch, NumberFormats, NumberText, Oddities, Row, Rows,
+    SheetInfo, Strings, StyledRange, Uncomputed, Visibility, Workbook,
 };
 use numerant_markup::unreadable;
 
@@ -236,6 +236,35 @@ fn read_styles(
 impl Workbook for XlsbBook {
     fn sheets(&self) -> &[SheetInfo] {
         &self.sheets
+    }
+
+    /// The widths of columns; alignment and the style of the header are not read.
+    fn column_styles(
+        &self,
+        sheet: usize,
+        range: &StyledRange,
+    ) -> Result<Vec<ColumnStyle>, ReadProblem> {
+        let mut styles = vec![ColumnStyle::default(); range.columns.len()];
+        let mut records = Records::open(&self.package, &self.paths[sheet])?;
+        while let Some(kind) = records.next()? {
+            match kind {
+                // Where the cells begin.
+                145 => break,
+                60 => {
+                    let (first, last) = (records.u32(0), records.u32(4));
+                    // In 256ths of a character; there are at most 255.
+                    let width = records.u32(8).min(255 * 256);
+                    let width = u16::try_from(width).map_or(0.0, f32::from) / 256.0;
+                    for (column, style) in range.columns.clone().zip(&mut styles) {
+                        if (first..=last).contains(&column) && width > 0.0 {
+                            style.width = Some(width);
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+        Ok(styles)
     }
 
     fn rows(&self, sheet: usize, _: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {

@@ -1,12 +1,14 @@
 //! Workbooks after ECMA-376 / ISO/IEC 29500 (Office Open XML), `.xlsx` and `.xlsm`.
 
 mod cell_reference;
+mod column_style;
 mod edit;
 mod fast;
 mod formula;
 mod parts;
 mod read;
 mod strings;
+mod style_table;
 mod write;
 
 pub use edit::{
@@ -16,6 +18,9 @@ pub use edit::{
 pub(crate) use parts::{Relations, check_own_parts, office_document};
 pub use read::XlsxBook;
 pub use write::XlsxWriter;
+
+/// Bytes that a part besides sheets and shared texts may take.
+const SMALL: u64 = 64 << 20;
 
 /// What the format is called.
 pub const NAME: &str = "Office Open XML workbook";

@@ -11,7 +11,9 @@ use std::sync::{Arc, OnceLock};
 
 use quick_xml::events::{BytesStart, Event};
 
+use super::SMALL;
 use super::cell_reference;
+use super::column_style::{StyleParts, column_styles};
 use super::fast::{self, Fast};
 use super::formula::shifted;
 use super::parts::{Relations, check_own_parts, office_document};
@@ -19,13 +21,10 @@ use super::strings::{TextState, read_strings, unescaped};
 use crate::package::Package;
 use numerant_data::source::{Place, ReadProblem};
 use numerant_format::sheet::{
-    CellStyle, CellStyles, Epoch, NumberFormats, NumberText, Oddities, Row, Rows, SheetInfo,
-    Strings, Uncomputed, Visibility, Workbook, letters,
+    CellStyle, CellStyles, ColumnStyle, Epoch, NumberFormats, NumberText, Oddities, Row, Rows,
+    SheetInfo, Strings, StyledRange, Uncomputed, Visibility, Workbook, letters,
 };
 use numerant_markup::{Flow, Markup, attribute, push_reference};
-
-/// Bytes that a part besides sheets and shared texts may take.
-const SMALL: u64 = 64 << 20;
 
 /// Columns and rows that a sheet may have.
 const COLUMNS: u32 = 16_384;
@@ -40,6 +39,7 @@ pub struct XlsxBook {
     strings_path: Option<String>,
     strings: OnceLock<Arc<Strings>>,
     styles: Arc<CellStyles>,
+    style_parts: StyleParts,
     epoch: Epoch,
     memory: usize,
 }
@@ -116,6 +116,10 @@ impl XlsxBook {
             strings_path: strings_path.filter(|path| package.place(path).is_some()),
             strings: OnceLock::new(),
             styles: Arc::new(styles),
+            style_parts: StyleParts {
+                styles: relations.of_kind("styles").map(str::to_owned),
+                theme: relations.of_kind("theme").map(str::to_owned),
+            },
             epoch,
             memory,
         }))
@@ -137,6 +141,14 @@ impl XlsxBook {
 impl Workbook for XlsxBook {
     fn sheets(&self) -> &[SheetInfo] {
         &self.sheets
+    }
+
+    fn column_styles(
+        &self,
+        sheet: usize,
+        range: &StyledRange,
+    ) -> Result<Vec<ColumnStyle>, ReadProblem> {
+        column_styles(&self.package, &self.paths[sheet], &self.style_parts, range)
     }
 
     fn rows(&self, sheet: usize, on_uncomputed: Uncomputed) -> Result<Box<dyn Rows>, ReadProblem> {
@@ -502,6 +514,18 @@ impl State {
         }
     }
 
+    /// Takes note of an element behind the rows.
+    fn note_extra(&mut self, name: &str) {
+        let extras = &mut self.oddities.extras;
+        match name {
+            "conditionalFormatting" | "dataValidation" => extras.rules += 1,
+            "hyperlink" => extras.links += 1,
+            "drawing" | "picture" => extras.has_drawings = true,
+            "legacyDrawing" => extras.has_comments = true,
+            _ => {}
+        }
+    }
+
     fn take(&mut self, event: Event<'_>, row: &mut Row) -> Result<Flow, ReadProblem> {
         match event {
             Event::Start(tag) => match tag.local_name().as_ref() {
@@ -529,6 +553,7 @@ impl State {
                 "row" => self.begin_row(&tag, row)?,
                 "sheetData" => self.stage = Stage::Data,
                 "mergeCell" => self.oddities.merged += 1,
+                name if self.stage == Stage::Behind => self.note_extra(name),
                 _ if self.inside == Inside::Inline => {
                     self.text.take(&Event::Start(tag), &mut self.value)?;
                 }
@@ -546,6 +571,7 @@ impl State {
                 "row" => self.begin_row(&tag, row)?,
                 "sheetData" => self.stage = Stage::Behind,
                 "mergeCell" => self.oddities.merged += 1,
+                name if self.stage == Stage::Behind => self.note_extra(name),
                 _ => {}
             },
             Event::End(tag) => match tag.local_name().as_ref() {

@@ -9,10 +9,11 @@ use zip::CompressionMethod;
 use zip::write::SimpleFileOptions;
 
 use super::strings::escape;
+use super::style_table::{HEADER, StyleTable};
 use crate::repack::WIDE;
 use numerant_data::disk::{Archive, OutFile};
 use numerant_format::sheet::{
-    BUILT_IN, Cell, CellFormat, Head, SharedTexts, SheetSink, Spelling, letters, looks_typed,
+    Alignment, Cell, CellFormat, Head, SharedTexts, SheetSink, letters, looks_typed,
 };
 use numerant_markup::{is_allowed, push_escaped};
 
@@ -26,7 +27,7 @@ const LONGEST_SHARED: usize = 256;
 /// quarter smaller.
 const LEVEL: i64 = 1;
 
-const MAIN: &str = "http://schemas.openxmlformats.org/spreadsheetml/2006/main";
+pub(super) const MAIN: &str = "http://schemas.openxmlformats.org/spreadsheetml/2006/main";
 const RELATIONS: &str = "http://schemas.openxmlformats.org/officeDocument/2006/relationships";
 const PACKAGE: &str = "http://schemas.openxmlformats.org/package/2006";
 const DECLARATION: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\" standalone=\"yes\"?>\n";
@@ -36,12 +37,15 @@ pub struct XlsxWriter {
     zip: Archive,
     out: Vec<u8>,
     sheets: Vec<SheetEntry>,
-    styles: Styles,
+    styles: StyleTable,
     strings: SharedTexts,
     /// The letters of the columns.
     letters: Vec<String>,
     row: u64,
     header: bool,
+    /// How the values of each column stand, and the number of the style of its header.
+    alignments: Vec<Alignment>,
+    header_styles: Vec<usize>,
 }
 
 /// The most bytes of a cell beside its text, and of a byte of text that is escaped.
@@ -61,11 +65,13 @@ impl XlsxWriter {
             zip: Archive::new(file, 1 << 16),
             out: Vec::with_capacity(FULL + FULL / 4),
             sheets: Vec::new(),
-            styles: Styles::default(),
+            styles: StyleTable::default(),
             strings: SharedTexts::new(memory, LONGEST_SHARED),
             letters: Vec::new(),
             row: 0,
             header: false,
+            alignments: Vec::new(),
+            header_styles: Vec::new(),
         })
     }
 
@@ -202,6 +208,13 @@ impl SheetSink for XlsxWriter {
         let rows = head.rows().max(1);
         self.header = head.header.is_some();
         self.row = 0;
+        let style = |place: usize| head.styles.get(place).copied().unwrap_or_default();
+        self.alignments = (0..columns).map(|place| style(place).alignment).collect();
+        let header_style = |place| match style(place).header {
+            Some(header) => self.styles.of_header(header),
+            None => HEADER,
+        };
+        self.header_styles = (0..columns).map(header_style).collect();
         let filter = (self.header && columns > 0).then(|| format!("A1:{last}{rows}"));
         self.push(DECLARATION);
         self.push(&format!("<worksheet xmlns=\"{MAIN}\">"));
@@ -252,7 +265,7 @@ impl SheetSink for XlsxWriter {
         out.extend_from_slice(row);
         out.extend_from_slice(b"\">");
         let above = self.header && self.row == 1;
-        for (cell, letters) in cells.iter().zip(&self.letters) {
+        for (place, (cell, letters)) in cells.iter().zip(&self.letters).enumerate() {
             if *cell == Cell::Blank {
                 continue;
             }
@@ -261,18 +274,19 @@ impl SheetSink for XlsxWriter {
             out.extend_from_slice(row);
             out.push(b'"');
             let mut shared = None;
+            let alignment = self.alignments[place];
             let style = match cell {
                 Cell::Blank => 0,
                 Cell::Text(text) => {
                     shared = self.strings.number(text);
                     match (above, looks_typed(text)) {
-                        (true, _) => 1,
-                        (false, true) => self.styles.of(&CellFormat::Text),
-                        (false, false) => 0,
+                        (true, _) => self.header_styles[place],
+                        (false, true) => self.styles.of(&CellFormat::Text, alignment),
+                        (false, false) => self.styles.of(&CellFormat::General, alignment),
                     }
                 }
                 Cell::Number(_, format) | Cell::Moment(_, _, format) | Cell::Boolean(_, format) => {
-                    self.styles.of(format)
+                    self.styles.of(format, alignment)
                 }
             };
             push_style(style, out);
@@ -413,82 +427,5 @@ fn itoa(mut number: u64) -> Digits {
 impl Digits {
     fn text(&mut self) -> &[u8] {
         &self.bytes[self.from..]
-    }
-}
-
-/// The number of a number format that is built in.
-fn built_in(code: &str) -> Option<u16> {
-    let known = BUILT_IN.iter().find(|(_, known)| *known == code);
-    known.map(|(number, _)| *number)
-}
-
-/// The cell styles in use: none, that of the header, and one for each format.
-#[derive(Default)]
-struct Styles {
-    formats: Vec<CellFormat>,
-}
-
-impl Styles {
-    /// The number of the style for a format.
-    fn of(&mut self, format: &CellFormat) -> usize {
-        if matches!(
-            format,
-            CellFormat::General | CellFormat::Boolean(Spelling::Upper)
-        ) {
-            return 0;
-        }
-        let place = self.formats.iter().position(|known| known == format);
-        let place = place.unwrap_or_else(|| {
-            self.formats.push(format.clone());
-            self.formats.len() - 1
-        });
-        place + 2
-    }
-
-    fn xml(&self) -> String {
-        let (mut formats, mut styles) = (String::new(), String::new());
-        let mut own = 0;
-        for format in &self.formats {
-            let id = match format {
-                CellFormat::General => 0,
-                CellFormat::Fixed(0) => 1,
-                CellFormat::Fixed(2) => 2,
-                CellFormat::Text => 49,
-                CellFormat::Custom(code) if built_in(code).is_some() => {
-                    built_in(code).unwrap_or_default()
-                }
-                format => {
-                    let id = 164 + own;
-                    own += 1;
-                    let mut code = Vec::new();
-                    push_escaped(&format.code(), true, &mut code);
-                    formats.push_str(&format!(
-                        "<numFmt numFmtId=\"{id}\" formatCode=\"{}\"/>",
-                        String::from_utf8_lossy(&code)
-                    ));
-                    id
-                }
-            };
-            styles.push_str(&format!(
-                "<xf numFmtId=\"{id}\" fontId=\"0\" fillId=\"0\" borderId=\"0\" xfId=\"0\" \
-                 applyNumberFormat=\"1\"/>"
-            ));
-        }
-        if own > 0 {
-            formats = format!("<numFmts count=\"{own}\">{formats}</numFmts>");
-        }
-        let count = self.formats.len() + 2;
-        let font = "<sz val=\"11\"/><name val=\"Calibri\"/><family val=\"2\"/>";
-        let plain = "<xf numFmtId=\"0\" fontId=\"0\" fillId=\"0\" borderId=\"0\"";
-        format!(
-            "<styleSheet xmlns=\"{MAIN}\">{formats}<fonts count=\"2\"><font>{font}</font>\
-             <font><b/>{font}</font></fonts><fills count=\"2\"><fill><patternFill \
-             patternType=\"none\"/></fill><fill><patternFill patternType=\"gray125\"/></fill></fills>\
-             <borders count=\"1\"><border><left/><right/><top/><bottom/><diagonal/></border></borders>\
-             <cellStyleXfs count=\"1\">{plain}/></cellStyleXfs><cellXfs count=\"{count}\">\
-             {plain} xfId=\"0\"/><xf numFmtId=\"0\" fontId=\"1\" fillId=\"0\" borderId=\"0\" \
-             xfId=\"0\" applyFont=\"1\"/>{styles}</cellXfs><cellStyles count=\"1\"><cellStyle \
-             name=\"Normal\" xfId=\"0\" builtinId=\"0\"/></cellStyles></styleSheet>"
-        )
     }
 }

@@ -14,6 +14,6 @@ mod styles;
 pub use assemble::{AssembleOptions, ExtractError, Extracted, TakenSheet, WorkbookCache, assemble};
 pub use fill::{FillError, PutTable, TemplateProblem, WorkbookTemplate};
 pub use rows::RowCutter;
+pub(super) use styles::Colors;
 
-/// Bytes that a part besides sheets and shared texts may take.
-const SMALL: u64 = 64 << 20;
+use super::SMALL;

@@ -75,13 +75,13 @@ pub(super) struct StyleMap {
 
 /// The colours and fonts of a theme (20.1.6.2).
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
-pub(super) struct Colors {
+pub(in crate::xlsx) struct Colors {
     colors: Vec<String>,
     fonts: Vec<String>,
 }
 
 impl Colors {
-    pub(super) fn read(package: &Package, path: &str) -> Result<Self, ReadProblem> {
+    pub(in crate::xlsx) fn read(package: &Package, path: &str) -> Result<Self, ReadProblem> {
         let mut theme = Self::default();
         let Some(bytes) = package.bytes(path, SMALL)? else {
             return Ok(theme);
@@ -113,7 +113,7 @@ impl Colors {
     }
 
     /// The colour with a number, as opaque.
-    pub(super) fn opaque(&self, number: &str) -> Option<String> {
+    pub(in crate::xlsx) fn opaque(&self, number: &str) -> Option<String> {
         let color = self.colors.get(number.parse::<usize>().ok()?)?;
         (color.len() == 6).then(|| format!("FF{color}"))
     }

@@ -2,6 +2,7 @@
 
 use numerant_data::record::HeaderNote;
 use numerant_engine::SheetNote;
+use numerant_format::sheet::SheetExtras;
 use numerant_format::{BalanceNote, MessageFacts, TextNote};
 use numerant_sheets::Extracted;
 
@@ -250,7 +251,29 @@ pub(super) fn sheet(note: &SheetNote) -> String {
             counted(*count, "row is", "rows are")
         ),
         SheetNote::Hidden => "the sheet is hidden".to_owned(),
+        SheetNote::LeftOut(extras) => format!(
+            "outputs have its values and formats, and not its {}; split with --like-source or --per-sheet \
+             keeps all of a sheet",
+            extras_of(extras).join(", ")
+        ),
     }
+}
+
+/// What a sheet has besides its cells.
+fn extras_of(extras: &SheetExtras) -> Vec<String> {
+    let rules = (extras.rules > 0).then(|| {
+        let rules = counted(extras.rules, "rule", "rules");
+        format!("{rules} (conditional formats and validations)")
+    });
+    let links = (extras.links > 0).then(|| counted(extras.links, "link", "links"));
+    let drawings = extras
+        .has_drawings
+        .then(|| "charts and pictures".to_owned());
+    let comments = extras.has_comments.then(|| "comments".to_owned());
+    [rules, links, drawings, comments]
+        .into_iter()
+        .flatten()
+        .collect()
 }
 
 /// What is odd about a header.
