@@ -1,12 +1,12 @@
 //! The second half of a run: turns records into bytes and writes them.
 
 use std::collections::HashMap;
-use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::Error;
 use super::conformity::Traced;
+use super::cut_rows::{CutRows, KeepError};
 use super::plan::RunPlan;
 use super::produce::{Message, OutputMode, Routed, SourceBegins, SourceSheet};
 use crate::job::Formulas;
@@ -18,7 +18,6 @@ use numerant_data::source::SourcePath;
 use numerant_format::sheet::{ColumnTally, Spooler};
 use numerant_format::{MessagesWritten, RecordEncoder};
 use numerant_naming::route::NOWHERE;
-use numerant_sheets::{ExtractError, RowCutter};
 
 /// Rejected records that the ledger names.
 const REJECTS_NAMED: usize = 1000;
@@ -53,10 +52,8 @@ pub(super) struct Consumer<'a> {
     has_begun: bool,
     /// Outputs that are sheets as they are in their sources.
     kept: HashMap<usize, Arc<SourceSheet>>,
-    /// The sheet whose rows come out as they stand, with the output of each row.
-    own_rows: Option<(Arc<SourceSheet>, Vec<u32>)>,
-    cutting: Option<RowCutter>,
-    lines: Vec<u64>,
+    /// The rows of a sheet that come out as they stand.
+    cut_rows: Option<CutRows>,
     formulas: Formulas,
     rejects: Vec<Reject>,
     rejects_path: Option<PathBuf>,
@@ -89,9 +86,7 @@ impl<'a> Consumer<'a> {
             set_of: Vec::new(),
             has_begun: false,
             kept: HashMap::new(),
-            own_rows: None,
-            cutting: None,
-            lines: Vec::new(),
+            cut_rows: None,
             formulas: job.formulas,
             rejects: Vec::new(),
             rejects_path: job.rejects.clone(),
@@ -172,7 +167,7 @@ impl<'a> Consumer<'a> {
                     self.set_of.push(u32::MAX);
                     self.kept.insert(sink, Arc::clone(sheet));
                 }
-                OutputMode::OwnRows(_) => self.set_of.push(u32::MAX),
+                OutputMode::OwnRows(..) => self.set_of.push(u32::MAX),
             }
         }
         let encoder = match becomes {
@@ -184,8 +179,8 @@ impl<'a> Consumer<'a> {
                 let rejected = std::mem::take(&mut routed.batch.rejected);
                 return self.keep_rejected(rejected);
             }
-            OutputMode::OwnRows(sheet) => {
-                self.note_rows(&sheet, routed);
+            OutputMode::OwnRows(sheet, spooler) => {
+                self.note_rows(&sheet, spooler.as_ref(), routed)?;
                 let rejected = std::mem::take(&mut routed.batch.rejected);
                 return self.keep_rejected(rejected);
             }
@@ -263,71 +258,41 @@ impl<'a> Consumer<'a> {
     }
 
     /// Takes note of which output each row goes to.
-    fn note_rows(&mut self, sheet: &Arc<SourceSheet>, routed: &Routed) {
-        let (_, rows) = self
-            .own_rows
-            .get_or_insert_with(|| (Arc::clone(sheet), Vec::new()));
-        routed.batch.all_lines(&mut self.lines);
-        for (&line, &output) in self.lines.iter().zip(&routed.outputs) {
-            if output == NOWHERE {
-                continue;
+    fn note_rows(
+        &mut self,
+        sheet: &Arc<SourceSheet>,
+        spooler: Option<&Arc<Spooler>>,
+        routed: &Routed,
+    ) -> Result<(), Error> {
+        let unwritten = |cause| OutputError::new("writing", &self.out, cause);
+        let rows = match &mut self.cut_rows {
+            Some(rows) => rows,
+            None => {
+                let rows = CutRows::new(Arc::clone(sheet), spooler.cloned(), self.stage);
+                self.cut_rows.insert(rows.map_err(unwritten)?)
             }
-            let row = usize::try_from(line).unwrap_or(0);
-            if rows.len() <= row {
-                rows.resize(row + 1, NOWHERE);
-            }
-            rows[row] = output;
-            self.records[output as usize] += 1;
-        }
+        };
+        let records = &mut self.records;
+        let taken = rows.take(routed, |output| records[output] += 1);
+        taken.map_err(|error| match error {
+            KeepError::Write(cause) => OutputError::new("writing", &self.out, cause).into(),
+            KeepError::Encode(problem) => self.encode_error(0, problem),
+        })
     }
 
     /// Takes the rows of a sheet apart, each to its output.
     fn cut(&mut self) -> Result<(), Error> {
-        let Some((sheet, rows)) = &self.own_rows else {
+        let Some(rows) = &mut self.cut_rows else {
             return Ok(());
         };
-        let sinks = &mut self.sinks;
-        let mut failed: Option<SinkError> = None;
-        let cutting = RowCutter::prepare(
-            &sheet.book,
-            &sheet.name,
-            sheet.above,
-            self.formulas == Formulas::Values,
-            &mut |row, bytes| {
-                let output = rows.get(row as usize).copied().unwrap_or(NOWHERE);
-                if output == NOWHERE {
-                    return Ok(());
-                }
-                let length = u32::try_from(bytes.len()).map_err(io::Error::other)?;
-                for piece in [&length.to_le_bytes(), bytes] {
-                    if let Err(error) = sinks.append(output as usize, piece) {
-                        failed = Some(error);
-                        return Err(io::Error::from(io::ErrorKind::Interrupted));
-                    }
-                }
-                Ok(())
-            },
-        );
-        if let Some(error) = failed {
-            return Err(self.sink_error(error));
-        }
-        self.cutting = Some(cutting.map_err(|error| match error {
-            ExtractError::Read(book, problem) => Error::from(SourcePath::File(book).error(problem)),
-            ExtractError::Write(cause) => OutputError::new("writing", &self.out, cause).into(),
-        })?);
-        Ok(())
+        let values_only = self.formulas == Formulas::Values;
+        let cut = rows.cut(values_only, &mut self.sinks, &self.out)?;
+        cut.map_err(|error| self.sink_error(error))
     }
 
-    /// The sheet whose rows come out as they stand, and the rows of each output.
-    pub(super) fn cutting(&self) -> Option<(&RowCutter, Vec<Vec<u32>>)> {
-        let (_, outputs) = self.own_rows.as_ref()?;
-        let mut rows = vec![Vec::new(); self.records.len()];
-        for (row, output) in outputs.iter().enumerate() {
-            if let Some(rows) = rows.get_mut(*output as usize) {
-                rows.push(row as u32);
-            }
-        }
-        Some((self.cutting.as_ref()?, rows))
+    /// The rows that come out as they stand.
+    pub(super) fn cut_rows(&self) -> Option<&CutRows> {
+        self.cut_rows.as_ref()
     }
 
     /// The sheet that an output is as it is, if it is one.

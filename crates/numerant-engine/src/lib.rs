@@ -48,6 +48,7 @@ mod batch;
 mod compress;
 mod conformity;
 mod consume;
+mod cut_rows;
 mod documents;
 mod earlier;
 mod error;

@@ -22,8 +22,8 @@ use numerant_data::value::WrittenOutcome;
 use numerant_format::sheet::{Head, KeptFormat, Odd, Plan, Types, WorkbookContent, width};
 use numerant_format::{Format, Put, PutWhat};
 use numerant_sheets::{
-    AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter, TakenSheet,
-    TemplateProblem, WorkbookCache, WorkbookTemplate, assemble, extract_ods,
+    AppendedColumns, AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter,
+    TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble, extract_ods,
 };
 
 /// Bytes of shared texts that a workbook may keep at least.
@@ -133,7 +133,10 @@ pub(super) fn write(
         told: &told,
         shelf: WorkbookCache::default(),
     };
-    let cutting = consumer.cutting();
+    let cutting = consumer.cut_rows().and_then(|rows| {
+        let columns = rows.columns(job.write.types, &formats);
+        Some((rows.cutter()?, rows.rows(records.len()), columns))
+    });
     let form = match &job.fill.template {
         Some(template) => Some(prepare::form(template, &job.fill)?),
         None => None,
@@ -174,11 +177,39 @@ pub(super) fn write(
                     staged,
                 )
             }
-            false if let Some((cutting, rows)) = &cutting => {
-                let first = outputs[0];
-                let called = &produced.sheets[first];
-                let part = (called.as_str(), rows[first].as_slice(), spools[0].as_path());
-                task.cut(cutting, part, path, first, staged)
+            false if let Some((cutter, rows, columns)) = &cutting => {
+                let part = |place: usize| {
+                    let output = outputs[place];
+                    let called = produced.sheets[output].as_str();
+                    (called, rows[output].as_slice(), spools[place].as_path())
+                };
+                let cut = |place, staged| {
+                    task.cut(
+                        cutter,
+                        part(place),
+                        columns.as_ref(),
+                        path,
+                        outputs[place],
+                        staged,
+                    )
+                };
+                if outputs.len() == 1 {
+                    cut(0, staged)
+                } else {
+                    // Each sheet is a workbook first, and these become one.
+                    let parts = outputs.iter().enumerate().map(|(place, output)| {
+                        let own = keep.stage.dir().join(format!("sheet-{output}"));
+                        cut(place, own.clone())?;
+                        let called = produced.sheets[*output].clone();
+                        Ok(TakenSheet {
+                            book: own,
+                            sheet: called.clone(),
+                            called,
+                        })
+                    });
+                    let parts: Result<Vec<TakenSheet>, Error> = parts.collect();
+                    parts.and_then(|parts| task.assemble(&parts, path, outputs[0], staged, job, 0))
+                }
             }
             false => new(outputs, staged).map(|file| (file, None)),
             true => {
@@ -313,6 +344,7 @@ impl Task<'_> {
         &self,
         cutting: &RowCutter,
         (called, rows, spool): (&str, &[u32], &Path),
+        columns: Option<&AppendedColumns>,
         path: &str,
         first: usize,
         staged: PathBuf,
@@ -320,7 +352,7 @@ impl Task<'_> {
         self.context.check_cancelled()?;
         let failed = |cause| OutputError::new("writing", Path::new(path), cause);
         let to = self.disk.create(&staged).map_err(failed)?;
-        let what = cutting.write(called, rows, spool, may_have_macros(path), to);
+        let what = cutting.write(called, rows, spool, columns, may_have_macros(path), to);
         let what = what.map_err(|error| extracting(path, error))?;
         (self.told)(rows.len() as u64);
         let file = self.finish(path, first, staged).map_err(failed)?;

@@ -126,7 +126,7 @@ impl Job {
         if !self.like_source {
             return Ok(());
         }
-        let changes = |step: &Step| !matches!(step, Step::Where(_) | Step::Type { .. });
+        let changes = |step: &Step| matches!(step, Step::Tidy | Step::Sort(_));
         for (is, why) in [
             (self.sources.len() > 1, "name one file"),
             (
@@ -138,12 +138,12 @@ impl Job {
                 "the sheet needs a row that names its columns",
             ),
             (
-                self.is_by_sheet() || self.sheet.is_some() || self.overflow != Overflow::Refuse,
-                "leave --per-sheet, --sheet and --overflow out",
+                self.is_by_sheet() || self.overflow != Overflow::Refuse,
+                "leave --per-sheet and --overflow out",
             ),
             (
                 self.steps.iter().any(changes),
-                "of the steps only --where and --type can go with it",
+                "values and their order stay; leave --tidy and --sort out",
             ),
             (self.write.types != Types::Auto, "leave --types out"),
             (!format.capabilities().cuts_rows, "let --name end in .xlsx"),

@@ -9,11 +9,11 @@ use super::super::notice::{ValuesBecause, not_as_named, note};
 use super::super::{Error, Notice, prepare};
 use super::Producer;
 use super::document::Foot;
-use crate::job::Job;
+use crate::job::{Job, JobError};
 use numerant_data::dialect::{Delimiter, Dialect, Quote};
 use numerant_data::record::{At, Tagging, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
-use numerant_data::value::{ColumnType, DecimalMark};
+use numerant_data::value::ColumnType;
 use numerant_format::sheet::{ColumnStyle, Limits, SpooledColumn, Spooler};
 use numerant_format::{Document, Fields, RecordEncoder, RecordReader, TreeFacts};
 use numerant_naming::route::KeyValues;
@@ -46,8 +46,8 @@ pub(crate) enum OutputMode {
     Rows(Arc<Spooler>, usize),
     /// Nothing: the sheet that they are from comes out as it is.
     Sheet(Arc<SourceSheet>),
-    /// Rows of the sheet that they are from, as they stand.
-    OwnRows(Arc<SourceSheet>),
+    /// Rows of the sheet that they are from, as they stand, with computed columns behind them.
+    OwnRows(Arc<SourceSheet>, Option<Arc<Spooler>>),
 }
 
 /// A sheet that comes out as it is.
@@ -59,6 +59,8 @@ pub(crate) struct SourceSheet {
     pub(crate) name: String,
     /// The row that names its columns.
     pub(crate) above: u32,
+    /// The column behind its records, from 0.
+    pub(crate) end_column: u32,
 }
 
 impl Producer {
@@ -219,7 +221,8 @@ impl Producer {
         let becomes = match self.format.capabilities().workbook {
             Some(_) if let Some(kept) = kept => {
                 if self.plan.job.like_source {
-                    OutputMode::OwnRows(Arc::new(kept))
+                    let appended = self.appended(reader, above.as_ref())?;
+                    OutputMode::OwnRows(Arc::new(kept), appended.map(Arc::new))
                 } else {
                     OutputMode::Sheet(Arc::new(kept))
                 }
@@ -315,6 +318,7 @@ impl Producer {
                     book: book.clone(),
                     name,
                     above: u32::try_from(header).unwrap_or(u32::MAX),
+                    end_column: reader.sheet().map_or(0, |sheet| sheet.end_column),
                 });
             }
             _ if self.plan.job.like_source => return None,
@@ -344,6 +348,43 @@ impl Producer {
         note(&mut self.notices, records);
     }
 
+    /// What keeps the computed columns of a sheet whose rows come out as they stand; `None` if there are none.
+    fn appended(
+        &self,
+        reader: &dyn RecordReader,
+        above: Option<&Header>,
+    ) -> Result<Option<Spooler>, Error> {
+        let columns = self.pipeline.layout().columns();
+        let own = columns.iter().filter(|column| !column.computed);
+        let is_whole = own.map(|column| (&column.name, column.slot)).eq(reader
+            .columns()
+            .names()
+            .iter()
+            .zip(0..));
+        if !is_whole {
+            return Err(JobError::LikeSource(
+                "its columns stay; --set, --rename, --keep and --drop are for columns that the job adds",
+            )
+            .into());
+        }
+        let Some(room) = self.format.capabilities().workbook else {
+            return Ok(None);
+        };
+        let mut spooler = self.spooler(room, reader.facts().dialect, false, above, &[]);
+        let naming = self.plan.job.naming_columns();
+        let put = columns
+            .iter()
+            .filter(|column| !naming.contains(&column.name));
+        let is_computed: Vec<bool> = put.map(|column| column.computed).collect();
+        let mut keep = is_computed.iter();
+        spooler.columns.retain(|_| keep.next() == Some(&true));
+        if let Some(header) = &mut spooler.header {
+            let mut keep = is_computed.iter();
+            header.retain(|_| keep.next() == Some(&true));
+        }
+        Ok(Some(spooler).filter(|spooler| !spooler.columns.is_empty()))
+    }
+
     /// What keeps the records of a source for the sheets of `book`.
     fn spooler(
         &self,
@@ -371,8 +412,6 @@ impl Producer {
                 None => (0..header.width()).map(text).collect(),
             }
         });
-        let cells = self.pipeline.cells();
-        let commas = cells.mark == DecimalMark::Comma;
         let header = header.map(|header| {
             let texts = header.into_iter().zip(&put);
             texts
@@ -384,9 +423,8 @@ impl Producer {
         // The header of a computed column looks like the one beside it.
         let mut beside = styles.first().and_then(|style| style.header);
         let columns = columns.map(|(column, _)| {
-            // Computed numbers are written with a comma where that was said of the source.
-            let number =
-                column.computed && commas && column.kind == numerant_steps::expr::Type::Number;
+            // Computed numbers are numbers, however many digits each has behind its point.
+            let number = column.computed && column.kind == numerant_steps::expr::Type::Number;
             // What is computed from dates of cells is dates, with or without times.
             let moment = column.like.is_some() && column.kind == numerant_steps::expr::Type::Moment;
             let stated = |slot: usize| styles.get(slot).copied().unwrap_or_default();

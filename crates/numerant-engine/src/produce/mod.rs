@@ -242,7 +242,7 @@ impl Producer {
         }
         let kept = matches!(
             begins.becomes,
-            OutputMode::Sheet(_) | OutputMode::OwnRows(_)
+            OutputMode::Sheet(_) | OutputMode::OwnRows(..)
         );
         emit(Message::Source(begins))?;
         if self.plan.job.fill.template.is_none() {

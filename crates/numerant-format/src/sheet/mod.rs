@@ -42,5 +42,5 @@ pub use typing::{ColumnTally, Odd, Plan, Types, looks_typed, plan_of};
 pub(crate) use write::declared_look;
 pub use write::{
     Head, Kept, KeptFormat, KeptValue, Limits, SheetSink, SpooledColumn, Spooler, WorkbookContent,
-    width,
+    kept_values, width,
 };

@@ -91,6 +91,9 @@ pub struct SheetFacts {
     pub merged: u64,
     /// Rows that are hidden, and were read.
     pub hidden_rows: u64,
+    /// The column behind the last of the records, from 0.
+    #[serde(skip)]
+    pub end_column: u32,
     /// What there is besides the cells.
     #[serde(skip)]
     pub extras: SheetExtras,
@@ -574,6 +577,7 @@ impl SheetReader {
                 letters(last),
                 self.last_row
             ),
+            end_column: self.first_column + self.width as u32,
             formulas: oddities.formulas,
             formulas_without_value: oddities.formulas_without_value,
             first_without_value: oddities

@@ -415,7 +415,7 @@ pub struct Kept {
     cut: Vec<u8>,
     width: usize,
     /// The values of the present record, and where in the text they are.
-    values: Vec<(Class, u16, usize, usize)>,
+    values: Vec<KeptPlace>,
 }
 
 /// A value that was kept.
@@ -482,51 +482,70 @@ impl Kept {
 
     /// Finds the values of the next record; `false` if it is not all there.
     fn parse(&mut self) -> bool {
-        let bytes = self.text.as_bytes();
-        let mut at = self.at;
-        self.values.clear();
-        for _ in 0..self.width {
-            let Some(class) = bytes.get(at) else {
-                return false;
-            };
-            let is_formatted = *class & FORMATTED != 0;
-            let class = Class::from_byte(*class & !FORMATTED);
-            at += 1;
-            if class == Class::Blank {
-                self.values.push((class, 0, at, at));
-                continue;
-            }
-            let mut format = 0;
-            if is_formatted {
-                let Some(digits) = bytes.get(at..at + 2) else {
-                    return false;
-                };
-                format = u16::from(digits[0]) << 7 | u16::from(digits[1]);
-                at += 2;
-            }
-            let Some(&length) = bytes.get(at) else {
-                return false;
-            };
-            at += 1;
-            let mut length = usize::from(length);
-            if length == SHORT {
-                let Some(digits) = bytes.get(at..at + 5) else {
-                    return false;
-                };
-                length = digits
-                    .iter()
-                    .fold(0, |sum, digit| sum << 7 | usize::from(*digit));
-                at += 5;
-            }
-            if bytes.len() < at + length {
-                return false;
-            }
-            self.values.push((class, format, at, at + length));
-            at += length;
-        }
-        self.at = at;
-        true
+        let end = parse_values(&self.text, self.at, self.width, &mut self.values);
+        self.at = end.unwrap_or(self.at);
+        end.is_some()
     }
+}
+
+/// Where a value that was kept is: its class, its number format, and the start and end of its text.
+type KeptPlace = (Class, u16, usize, usize);
+
+/// Finds the values of a record that was kept at a place, and where it ends; `None` if it is not all there.
+fn parse_values(
+    text: &str,
+    start: usize,
+    width: usize,
+    values: &mut Vec<KeptPlace>,
+) -> Option<usize> {
+    let bytes = text.as_bytes();
+    let mut at = start;
+    values.clear();
+    for _ in 0..width {
+        let class = *bytes.get(at)?;
+        let is_formatted = class & FORMATTED != 0;
+        let class = Class::from_byte(class & !FORMATTED);
+        at += 1;
+        if class == Class::Blank {
+            values.push((class, 0, at, at));
+            continue;
+        }
+        let mut format = 0;
+        if is_formatted {
+            let digits = bytes.get(at..at + 2)?;
+            format = u16::from(digits[0]) << 7 | u16::from(digits[1]);
+            at += 2;
+        }
+        let mut length = usize::from(*bytes.get(at)?);
+        at += 1;
+        if length == SHORT {
+            let digits = bytes.get(at..at + 5)?;
+            length = digits
+                .iter()
+                .fold(0, |sum, digit| sum << 7 | usize::from(*digit));
+            at += 5;
+        }
+        if bytes.len() < at + length {
+            return None;
+        }
+        values.push((class, format, at, at + length));
+        at += length;
+    }
+    Some(at)
+}
+
+/// The values of a record that was kept, from its text; none of one that is not whole.
+pub fn kept_values(text: &str, width: usize) -> Vec<KeptValue<'_>> {
+    let mut places = Vec::with_capacity(width);
+    if parse_values(text, 0, width, &mut places).is_none() {
+        return Vec::new();
+    }
+    let value = |(class, format, start, end): KeptPlace| KeptValue {
+        class,
+        text: &text[start..end],
+        format,
+    };
+    places.into_iter().map(value).collect()
 }
 
 /// Characters that a column has room for at least and at most.

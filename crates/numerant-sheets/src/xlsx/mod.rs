@@ -12,8 +12,8 @@ mod style_table;
 mod write;
 
 pub use edit::{
-    AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter, TakenSheet,
-    TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
+    AppendedColumns, AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter,
+    TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
 };
 pub(crate) use parts::{Relations, check_own_parts, office_document};
 pub use read::XlsxBook;

@@ -441,7 +441,7 @@ pub(super) struct WritingOptions {
     /// are; off, all is text
     #[arg(long = "types", value_name = "HOW", value_parser = choice(TYPES), default_value = "auto")]
     column_types: Types,
-    /// Write workbooks without the number formats of their sources
+    /// Write workbooks without the number formats, widths and header styles of their sources
     #[arg(long)]
     plain: bool,
     /// What to do with control characters where a format has no way to write them

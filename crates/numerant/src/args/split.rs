@@ -71,8 +71,8 @@ pub(crate) struct SplitArguments {
     /// chooses
     #[arg(long, help_heading = "Splitting")]
     per_sheet: bool,
-    /// Outputs keep the look of the sheet: what stands above its records, widths, formats, filter, and
-    /// the rows with their styles and formulas
+    /// Keep the look of the sheet: what stands above its records, widths, formats, filter, and the rows with
+    /// their styles and formulas; columns that steps add stand behind them in the same look
     #[arg(long, help_heading = "Splitting")]
     like_source: bool,
     #[command(flatten)]

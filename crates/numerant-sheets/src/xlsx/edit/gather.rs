@@ -538,7 +538,7 @@ impl Target {
 }
 
 /// The styles of a workbook; those that programs take for cells where it has none.
-fn styles_of(book: &EditedWorkbook) -> Result<Styles, ReadProblem> {
+pub(super) fn styles_of(book: &EditedWorkbook) -> Result<Styles, ReadProblem> {
     let path = book.shared("styles");
     let bytes = match &path {
         Some(path) => book.package.bytes(path, super::SMALL)?,

@@ -7,6 +7,7 @@
 //! links and comments of other rows are taken out with all that leads to them, and why charts lose the
 //! values that they remember.
 
+mod appended;
 mod frame;
 mod moved;
 mod texts;
@@ -19,6 +20,8 @@ use std::sync::Arc;
 use quick_xml::Writer;
 use quick_xml::events::Event;
 
+pub use self::appended::AppendedColumns;
+use self::appended::Appending;
 use self::moved::Moved;
 use self::texts::{TextNumbers, texts};
 use super::assemble::{AssembleOptions, ExtractError, Extracted, Target};
@@ -199,12 +202,16 @@ impl RowCutter {
             .extend(UNCLEAR.iter().map(|name| (*name).to_owned()));
     }
 
-    /// Writes the part with these rows, which `spooled` has as they stand, to a workbook at `to`.
+    /// Writes the part with these rows to a workbook at `to`. `spooled` has, for each row, the values of the
+    /// appended columns as they were kept and the row as it stands, with the length of each in front, as four
+    /// bytes, the lowest first.
+    #[allow(clippy::too_many_arguments, reason = "all of it is one part")]
     pub fn write(
         &self,
         called: &str,
         rows: &[u32],
         spooled: &Path,
+        appended: Option<&AppendedColumns>,
         macros: bool,
         to: OutFile,
     ) -> Result<Extracted, ExtractError> {
@@ -229,6 +236,16 @@ impl RowCutter {
         self.edit_names(&mut target, &moved);
         self.edit_parts(&mut target, &mut frame, &moved)
             .map_err(read)?;
+        let mut styles = match appended {
+            Some(_) => Some(self.styles().map_err(read)?),
+            None => None,
+        };
+        let mut appending = appended
+            .zip(styles.as_mut())
+            .map(|(columns, styles)| Appending::new(columns, styles, &self.part));
+        if let Some(appending) = &mut appending {
+            appending.head(&mut frame, self.above).map_err(read)?;
+        }
         let (head, tail) = split_frame(frame);
         // The rows are written as they come, and what they need of the texts is known behind them.
         let sheet = to.path().with_extension("rows");
@@ -238,10 +255,14 @@ impl RowCutter {
             &head,
             &tail,
             spooled,
+            appending,
             &moved,
             &mut used,
             &mut target.told,
         );
+        if styles.is_some() {
+            target.styles = styles;
+        }
         let result = result.map_err(|error| self.failed(error)).and_then(|()| {
             let from = sheet.clone();
             let copy = move |out: &mut dyn Write| {
@@ -273,6 +294,7 @@ impl RowCutter {
         head: &str,
         tail: &str,
         spooled: &Path,
+        mut appending: Option<Appending<'_>>,
         moved: &Moved<'_>,
         used: &mut TextNumbers,
         told: &mut Extracted,
@@ -281,15 +303,21 @@ impl RowCutter {
         out.write_all(head.as_bytes())?;
         let mut kept = BufReader::with_capacity(1 << 17, std::fs::File::open(spooled)?);
         let mut bytes = Vec::new();
+        let mut appended = Vec::new();
         for &row in moved.rows {
-            let mut length = [0; 4];
-            kept.read_exact(&mut length)?;
-            bytes.resize(u32::from_le_bytes(length) as usize, 0);
-            kept.read_exact(&mut bytes)?;
+            read_piece(&mut kept, &mut appended)?;
+            read_piece(&mut kept, &mut bytes)?;
             let text = std::str::from_utf8(&bytes).map_err(io::Error::other)?;
             let mut element =
                 Document::parse(text.as_bytes().to_vec(), &self.part).map_err(io::Error::other)?;
             self.edit_row(&mut element.root, row, moved, used, told);
+            if let Some(appending) = &mut appending {
+                let values = std::str::from_utf8(&appended).map_err(io::Error::other)?;
+                let number = moved.row(row).unwrap_or(row);
+                appending
+                    .row(&mut element.root, number, values)
+                    .map_err(io::Error::other)?;
+            }
             out.write_all(element.root.to_text().as_bytes())?;
         }
         told.stale |= told.formulas > 0 && self.book.is_to_be_computed();
@@ -399,6 +427,14 @@ impl RowCutter {
             Some(cell)
         })
     }
+}
+
+/// Reads what stands behind its length.
+fn read_piece(from: &mut impl Read, piece: &mut Vec<u8>) -> io::Result<()> {
+    let mut length = [0; 4];
+    from.read_exact(&mut length)?;
+    piece.resize(u32::from_le_bytes(length) as usize, 0);
+    from.read_exact(piece)
 }
 
 /// Whether a formula reads more of a table than its own row.
