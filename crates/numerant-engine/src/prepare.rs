@@ -19,7 +19,7 @@ use numerant_steps::{BlankColumns, OnError, Pipeline, PipelineOptions, Sorter, S
 
 /// Whether the sources have to be read twice.
 pub(super) fn reads_twice(job: &Job) -> bool {
-    job.steps.contains(&Step::Tidy) || job.parts.is_some()
+    job.steps.contains(&Step::Tidy) || job.steps.contains(&Step::Normalize) || job.parts.is_some()
 }
 
 /// The steps of a job, made ready for columns that are not those of its first source.

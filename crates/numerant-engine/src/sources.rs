@@ -20,6 +20,7 @@ use numerant_format::{
     Document, Opening, ReadContext, ReadOptions, RecordReader, SchemaScan, SheetsLeftOut, Source,
 };
 use numerant_formats::open;
+use numerant_steps::Step;
 
 /// Names that an error keeps to list.
 const LISTED: usize = 1000;
@@ -277,7 +278,8 @@ impl Sources {
     ) -> Result<Vec<(String, WrittenFormat)>, Error> {
         let words = job.columns_read();
         let names = self.columns.names().iter();
-        let named: Vec<&String> = names.filter(|name| words.contains(name)).collect();
+        let all = job.steps.contains(&Step::Normalize);
+        let named: Vec<&String> = names.filter(|name| all || words.contains(name)).collect();
         let is_read_again = |(place, path): (usize, &SourcePath)| match path {
             SourcePath::Standard => self.kept.contains_key(&place),
             path => path.bytes_on_disk().is_some() || self.kept.contains_key(&place),

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::messages::{Balance, Miscounted};
 use super::option::OptionValues;
-use super::sheet::{NumberFormats, SheetChoice, Types, Uncomputed};
+use super::sheet::{CellContent, NumberFormats, SheetChoice, Types, Uncomputed};
 use super::{Blanks, ControlCharacters, Namespace};
 use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};
 use numerant_data::encoding::Encoding;
@@ -135,6 +135,8 @@ pub struct ReadOptions {
     pub miscounted: Miscounted,
     /// What becomes of formulas that no program has computed.
     pub on_uncomputed: Uncomputed,
+    /// What of the cells of workbooks is read.
+    pub cells: CellContent,
     /// What a run needs of its sources, which nobody states.
     #[serde(skip)]
     pub context: ReadContext,

@@ -74,6 +74,9 @@ pub enum Step {
     },
     /// Leave out records for which the condition does not hold.
     Where(Expression),
+    /// Write dates after ISO 8601 and numbers as plain digits with a point, in columns whose values are written
+    /// otherwise.
+    Normalize,
     /// Call a column otherwise.
     Rename {
         /// Its name so far.
@@ -98,6 +101,7 @@ impl Step {
             Self::Lookup(_) => "--lookup",
             Self::Set { .. } => "--set",
             Self::Where(_) => "--where",
+            Self::Normalize => "--normalize",
             Self::Rename { .. } => "--rename",
             Self::Keep(_) => "--keep",
             Self::Drop(_) => "--drop",

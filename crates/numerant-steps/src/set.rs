@@ -8,6 +8,8 @@ use numerant_data::value::{Cells, Size};
 
 #[derive(Clone, Debug)]
 pub(super) struct Set {
+    /// The option that asks for it.
+    pub(super) option: &'static str,
     pub(super) name: String,
     pub(super) slot: usize,
     pub(super) value: Compiled,
@@ -27,7 +29,7 @@ impl Set {
             let written = values.push_with(|out| self.value.write(batch, record, cells, out));
             if let Err(problem) = written {
                 let problem = StepProblem::Evaluate {
-                    option: "--set",
+                    option: self.option,
                     name: self.name.clone(),
                     problem,
                 };

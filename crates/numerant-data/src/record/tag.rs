@@ -62,6 +62,15 @@ impl Tag {
         }
     }
 
+    /// The tag of a text under a number format, as [`Tag::formatted`] has it.
+    #[inline]
+    pub fn text(number_format: u16) -> Self {
+        Self {
+            kind: Self::TEXT.kind,
+            number_format,
+        }
+    }
+
     /// The number format that a value stands under, as [`Tag::formatted`] has it.
     #[inline]
     pub fn number_format(self) -> u16 {

@@ -28,5 +28,5 @@ pub use suggest::{ReadingOption, date_hint, number_hint, suggest};
 pub use written::{
     DateOrder, Language, LanguageError, Misfit, MomentPattern, Negative, NumberPattern, PlainShape,
     WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome, WrittenTally, language_of_format,
-    number_of_language,
+    number_of_language, separators_of_format,
 };

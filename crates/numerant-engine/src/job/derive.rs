@@ -263,7 +263,11 @@ impl Job {
                 }
                 Step::Lookup(lookup) => words.extend(lookup.column.clone()),
                 Step::Keep(columns) | Step::Drop(columns) => words.extend(columns.iter().cloned()),
-                Step::Tidy | Step::Set { .. } | Step::Where(_) | Step::Sort(_) => {}
+                Step::Tidy
+                | Step::Normalize
+                | Step::Set { .. }
+                | Step::Where(_)
+                | Step::Sort(_) => {}
             }
         }
         words

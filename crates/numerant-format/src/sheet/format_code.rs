@@ -1,7 +1,7 @@
 //! Format codes taken apart into what they are made of, after ECMA-376 Part 1, 18.8.31.
 
 /// A part of a format code that means something.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum FormatPart {
     /// A run of one letter, in lower case, and its length: parts of dates and times.
     Letters(char, usize),
@@ -9,16 +9,57 @@ pub enum FormatPart {
     Elapsed(char),
     /// Shown as it is: quoted, escaped, or a currency.
     Text(String),
-    /// `E+` or `E-`.
-    Exponent,
-    /// `AM/PM`: hours count to twelve.
-    HalfDay,
+    /// `E+`, which shows every sign, or `E-`, which shows only that of negative exponents.
+    Exponent {
+        /// It is `E+`.
+        has_plus: bool,
+    },
+    /// `AM/PM`, or `A/P` for short: hours count to twelve.
+    HalfDay {
+        /// It is `A/P`.
+        is_short: bool,
+    },
     /// A number as programs show it without a format.
     General,
     /// A language by its number: `[$-407]`.
     Language(u16),
+    /// Numbers that a section is for: `[>=1000]`.
+    Condition(Condition, f64),
+    /// A blank as wide as a character: `_)`.
+    Space,
     /// A placeholder of a digit, a separator, or anything else.
     Other(char),
+}
+
+/// How a number compares with that of a condition.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Condition {
+    /// It is less.
+    Less,
+    /// It is less or equal.
+    LessOrEqual,
+    /// It is equal.
+    Equal,
+    /// It is not equal.
+    NotEqual,
+    /// It is more or equal.
+    MoreOrEqual,
+    /// It is more.
+    More,
+}
+
+impl Condition {
+    /// Whether it holds.
+    pub(crate) fn holds(self, number: f64, bound: f64) -> bool {
+        match self {
+            Self::Less => number < bound,
+            Self::LessOrEqual => number <= bound,
+            Self::Equal => number == bound,
+            Self::NotEqual => number != bound,
+            Self::MoreOrEqual => number >= bound,
+            Self::More => number > bound,
+        }
+    }
 }
 
 /// The sections of a code, between its semicolons. There is at least one.
@@ -42,7 +83,9 @@ pub fn sections_of_code(code: &str) -> Vec<Vec<FormatPart>> {
                 parts.push(FormatPart::Text(text));
             }
             '\\' => parts.extend(rest.next().map(|next| FormatPart::Text(next.to_string()))),
-            '_' | '*' => {
+            '_' => parts.extend(rest.next().map(|_| FormatPart::Space)),
+            // What fills up a cell.
+            '*' => {
                 rest.next();
             }
             '[' => {
@@ -50,11 +93,14 @@ pub fn sections_of_code(code: &str) -> Vec<Vec<FormatPart>> {
                 push_bracket(&inside, &mut parts);
             }
             'E' | 'e' if matches!(rest.peek(), Some('+' | '-')) => {
-                rest.next();
-                parts.push(FormatPart::Exponent);
+                let has_plus = rest.next() == Some('+');
+                parts.push(FormatPart::Exponent { has_plus });
             }
-            'A' | 'a' if takes(&mut rest, "m/pm") || takes(&mut rest, "/p") => {
-                parts.push(FormatPart::HalfDay);
+            'A' | 'a' if takes(&mut rest, "m/pm") => {
+                parts.push(FormatPart::HalfDay { is_short: false });
+            }
+            'A' | 'a' if takes(&mut rest, "/p") => {
+                parts.push(FormatPart::HalfDay { is_short: true });
             }
             'G' | 'g' if takes(&mut rest, "eneral") => parts.push(FormatPart::General),
             'S' | 's' if takes(&mut rest, "tandard") => parts.push(FormatPart::General),
@@ -74,8 +120,7 @@ pub fn sections_of_code(code: &str) -> Vec<Vec<FormatPart>> {
     sections
 }
 
-/// Adds what brackets hold: a currency and a language, or time that counts on. Colours and conditions are
-/// left out.
+/// Adds what brackets hold: a currency and a language, time that counts on, or a condition. Colors are left out.
 fn push_bracket(inside: &str, parts: &mut Vec<FormatPart>) {
     let lower = inside.to_ascii_lowercase();
     if let Some(currency) = inside.strip_prefix('$') {
@@ -91,6 +136,21 @@ fn push_bracket(inside: &str, parts: &mut Vec<FormatPart>) {
                 .ok()
                 .map(FormatPart::Language),
         );
+    }
+    let conditions = [
+        ("<=", Condition::LessOrEqual),
+        (">=", Condition::MoreOrEqual),
+        ("<>", Condition::NotEqual),
+        ("<", Condition::Less),
+        (">", Condition::More),
+        ("=", Condition::Equal),
+    ];
+    for (sign, condition) in conditions {
+        if let Some(bound) = lower.strip_prefix(sign) {
+            let bound = bound.trim().parse().ok();
+            parts.extend(bound.map(|bound| FormatPart::Condition(condition, bound)));
+            return;
+        }
     }
     match lower.chars().next() {
         Some(letter @ ('h' | 'm' | 's')) if lower.chars().all(|next| next == letter) => {
@@ -143,9 +203,9 @@ mod tests {
         assert_eq!(
             parts("AM/PM a/p"),
             [
-                FormatPart::HalfDay,
+                FormatPart::HalfDay { is_short: false },
                 FormatPart::Other(' '),
-                FormatPart::HalfDay
+                FormatPart::HalfDay { is_short: true }
             ]
         );
         assert_eq!(sections_of_code("").len(), 1);

@@ -12,6 +12,7 @@
 
 mod cell;
 mod column_style;
+mod display;
 mod format_code;
 mod name;
 mod number_format;
@@ -27,12 +28,13 @@ pub use cell::{Cell, CellFormat, Class, Look, Precision};
 pub use column_style::{
     Alignment, ColumnStyle, HeaderStyle, Horizontal, Rgb, StyledRange, Vertical,
 };
+pub use display::DisplayFormat;
 pub use format_code::{FormatPart, sections_of_code};
 pub use name::{LONGEST_SHEET_NAME, SheetNames, legal};
 pub use number_format::{Moments, Shown, Spelling};
 pub use reader::{
-    Oddities, Rows, SheetChoice, SheetExtras, SheetFacts, SheetInfo, SheetReader, SheetSource,
-    Uncomputed, Visibility, Workbook, choose,
+    CellContent, Oddities, Rows, SheetChoice, SheetExtras, SheetFacts, SheetInfo, SheetReader,
+    SheetSource, Uncomputed, Visibility, Workbook, choose,
 };
 pub use row::{NumberText, Row, RowCell, letters};
 pub use serial::{Epoch, write_clock};

@@ -129,8 +129,12 @@ impl Shown {
         if let Some(moments) = moments(&parts, digits) {
             return Self::Moment(moments);
         }
-        let odd =
-            |part: &FormatPart| matches!(part, FormatPart::Other('%' | '/') | FormatPart::Exponent);
+        let odd = |part: &FormatPart| {
+            matches!(
+                part,
+                FormatPart::Other('%' | '/') | FormatPart::Exponent { .. }
+            )
+        };
         let point = parts
             .iter()
             .position(|part| *part == FormatPart::Other('.'));
@@ -171,7 +175,7 @@ fn moments(parts: &[FormatPart], digits: bool) -> Option<Moments> {
                 moments.seconds |= letter == 's';
                 after_time = true;
             }
-            FormatPart::HalfDay => {
+            FormatPart::HalfDay { .. } => {
                 any = true;
                 moments.time = true;
             }

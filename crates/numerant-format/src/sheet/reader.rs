@@ -1,6 +1,6 @@
 //! Lays the rows of a sheet out as records: the first row with something in it names the columns.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::fmt;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
@@ -8,10 +8,12 @@ use std::sync::atomic::AtomicU64;
 use serde::{Deserialize, Serialize};
 
 use super::column_style::{ColumnStyle, StyledRange};
+use super::display::DisplayFormat;
 use super::row::{Row, letters};
+use super::style::NumberFormats;
 use crate::{Ragged, ReadOptions, ReadTally, RecordReader, SourceFacts};
 use numerant_data::dialect::Dialect;
-use numerant_data::record::{Batch, Columns, RejectedRecord, Unit, push_comma_separated};
+use numerant_data::record::{Batch, Columns, RejectedRecord, Tag, Unit, push_comma_separated};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::Size;
 
@@ -155,6 +157,45 @@ pub enum Uncomputed {
     Formula,
 }
 
+/// What of a cell is read.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum CellContent {
+    /// Its value.
+    #[default]
+    Value,
+    /// The text that the sheet shows by its number format.
+    Shown,
+}
+
+/// The number formats of a source, ready to show values, by their numbers.
+#[derive(Debug, Default)]
+struct DisplayFormats {
+    numbers: NumberFormats,
+    formats: HashMap<u16, DisplayFormat>,
+}
+
+impl DisplayFormats {
+    /// What is shown of the value of a cell; `None` if it is the value itself.
+    fn shown(&mut self, value: &[u8], tag: Tag) -> Option<String> {
+        let number = tag.number_format();
+        let place = usize::from(number).checked_sub(1)?;
+        let numbers = &self.numbers;
+        let format = self.formats.entry(number).or_insert_with(|| {
+            let codes = numbers.codes();
+            DisplayFormat::new(codes.get(place).map_or("General", |code| code))
+        });
+        let value = std::str::from_utf8(value).ok()?;
+        Some(if tag.is_text() {
+            format.text(value)
+        } else {
+            format.number(value)
+        })
+    }
+}
+
 /// The rows of one sheet, from the top.
 pub trait Rows: Send {
     /// Replaces what is in `row` with the next one; `false` when there are no more. Rows come in
@@ -266,6 +307,8 @@ pub struct SheetReader {
     spare: Row,
     ragged: Ragged,
     on_uncomputed: Uncomputed,
+    /// The number formats by which values are shown, if that is what is read.
+    shown: Option<DisplayFormats>,
     tally: ReadTally,
     batch_size: usize,
     largest_record: usize,
@@ -354,6 +397,10 @@ impl SheetReader {
             spare: Row::up_to(largest_record),
             ragged: options.ragged,
             on_uncomputed: options.on_uncomputed,
+            shown: (options.cells == CellContent::Shown).then(|| DisplayFormats {
+                numbers: options.context.number_formats.clone(),
+                formats: HashMap::new(),
+            }),
             tally: ReadTally::default(),
             batch_size,
             largest_record: largest_record.min(u32::MAX as usize / 2),
@@ -506,7 +553,7 @@ impl SheetReader {
     }
 
     /// Lays a row out as a record; how many fields it has if it does not fit.
-    fn lay(&self, row: &Row, batch: &mut Batch) -> Result<(), usize> {
+    fn lay(&mut self, row: &Row, batch: &mut Batch) -> Result<(), usize> {
         let first_cell = row.cells.first().map_or(0, |cell| cell.column);
         let last_cell = row.cells.last().map_or(0, |cell| cell.column);
         let width = self.width as u32;
@@ -518,8 +565,21 @@ impl SheetReader {
         let mut column = self.first_column;
         for cell in &row.cells {
             batch.pass_fields((cell.column - column) as usize);
-            batch.bytes.extend_from_slice(row.value(cell));
-            batch.end_field(cell.tag);
+            let value = row.value(cell);
+            let shown = self
+                .shown
+                .as_mut()
+                .and_then(|formats| formats.shown(value, cell.tag));
+            match shown {
+                Some(text) => {
+                    batch.bytes.extend_from_slice(text.as_bytes());
+                    batch.end_field(Tag::TEXT);
+                }
+                None => {
+                    batch.bytes.extend_from_slice(value);
+                    batch.end_field(cell.tag);
+                }
+            }
             column = cell.column + 1;
         }
         batch.pass_fields((self.first_column + width - column) as usize);

@@ -104,6 +104,12 @@ impl Row {
         self.push_tagged(column, Tag::TEXT, |out| out.extend_from_slice(text));
     }
 
+    /// Adds a cell with a text under a number format.
+    #[inline]
+    pub fn push_formatted_text(&mut self, column: u32, text: &[u8], format: u16) {
+        self.push_tagged(column, Tag::text(format), |out| out.extend_from_slice(text));
+    }
+
     /// Adds a cell with true or false.
     pub fn push_boolean(&mut self, column: u32, value: bool, shown: Shown) {
         let spelling = match shown {

@@ -71,12 +71,15 @@ fn pieces(section: &[FormatPart], is_moment: bool) -> Vec<Piece> {
                 pieces.push(Piece::Elapsed);
                 continue;
             }
-            FormatPart::HalfDay => {
+            FormatPart::HalfDay { .. } => {
                 pieces.push(Piece::HalfDay);
                 continue;
             }
-            FormatPart::Language(_) | FormatPart::General => continue,
-            FormatPart::Exponent => "E".to_owned(),
+            FormatPart::Language(_)
+            | FormatPart::General
+            | FormatPart::Condition(..)
+            | FormatPart::Space => continue,
+            FormatPart::Exponent { .. } => "E".to_owned(),
             FormatPart::Letters(letter, count) => letter.to_string().repeat(*count),
             FormatPart::Text(text) => text.clone(),
             FormatPart::Other(other) => other.to_string(),
@@ -84,7 +87,7 @@ fn pieces(section: &[FormatPart], is_moment: bool) -> Vec<Piece> {
         let is_of_number = is_placeholder(Some(part))
             || (is_behind_number
                 && match part {
-                    FormatPart::Exponent | FormatPart::Other(',' | '.') => true,
+                    FormatPart::Exponent { .. } | FormatPart::Other(',' | '.') => true,
                     // A fraction has a blank behind its whole number, and a slash.
                     FormatPart::Other(' ' | '/') => is_placeholder(section.get(place + 1)),
                     _ => false,

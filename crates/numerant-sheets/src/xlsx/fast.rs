@@ -236,7 +236,7 @@ fn read_cell(
         if needs_care(text) {
             return Err(Fast::Unusual);
         }
-        row.push_text(column, text);
+        row.push_formatted_text(column, text, state.style(head.style).format);
         return Ok(Ok(()));
     }
     scan.expect(b"<v>")?;
@@ -258,10 +258,10 @@ fn read_cell(
             let number = digits(value).ok_or(Fast::Unusual)?;
             let number = usize::try_from(number).map_err(|_| Fast::Unusual)?;
             let text = state.strings.get(number).ok_or(Fast::Unusual)?;
-            row.push_text(column, text);
+            row.push_formatted_text(column, text, state.style(head.style).format);
         }
         CellKind::Text if !needs_care(value) => {
-            row.push_text(column, value);
+            row.push_formatted_text(column, value, state.style(head.style).format);
         }
         CellKind::Boolean => match value {
             b"0" => row.push_boolean(column, false, state.style(head.style).shown),

@@ -485,9 +485,13 @@ impl State {
                         self.strings.len()
                     )));
                 };
-                row.push_text(column, text);
+                let format = self.style(self.cell.style).format;
+                row.push_formatted_text(column, text, format);
             }
-            CellKind::Text | CellKind::Inline => row.push_text(column, unescaped(value).as_bytes()),
+            CellKind::Text | CellKind::Inline => {
+                let format = self.style(self.cell.style).format;
+                row.push_formatted_text(column, unescaped(value).as_bytes(), format);
+            }
             CellKind::Boolean => {
                 let shown = self.style(self.cell.style).shown;
                 row.push_boolean(column, matches!(value, "1" | "true"), shown);

@@ -6,7 +6,7 @@ use super::{Operation, Pipeline, PipelineOptions};
 use crate::case::{CASE_COLUMN, Case, Cases};
 use crate::declare::Declare;
 use crate::error::StepError;
-use crate::expr::{Compiled, ExprError, Scope, Type};
+use crate::expr::{Compiled, ExprError, Expression, Scope, Type};
 use crate::filter::Filter;
 use crate::layout::Layout;
 use crate::lookup::Table;
@@ -94,6 +94,67 @@ impl Pipeline {
         Ok(pipeline)
     }
 
+    /// Adds a column that is computed, which an option asks for.
+    fn add_value(
+        &mut self,
+        option: &'static str,
+        name: &str,
+        value: &Expression,
+        later: &[(String, &'static str)],
+    ) -> Result<(), StepError> {
+        if name.trim().is_empty() {
+            return Err(StepError::NoName { option });
+        }
+        let columns = self.layout.scope();
+        let scope = Scope {
+            columns: &columns,
+            later,
+            cells: &self.cells,
+            occurrences: self.occurrences,
+        };
+        let value = value
+            .compile(&scope)
+            .map_err(|problem| StepError::Expression { option, problem })?;
+        let slot = self.layout.new_slot();
+        let kind = match value.kind() {
+            Type::Null | Type::Interval => Type::Cell,
+            kind => kind,
+        };
+        let named = value.columns().into_iter().map(|(slot, _)| slot);
+        let like = self.layout.like(named);
+        let place = self.layout.set(name, slot, kind);
+        self.layout.column_mut(place).like = like;
+        let name = name.to_owned();
+        self.operations.push(Operation::Set(Set {
+            option,
+            name,
+            slot,
+            value,
+        }));
+        Ok(())
+    }
+
+    /// What makes dates after ISO 8601 and plain numbers of columns that are written otherwise.
+    fn normal_values(&self) -> Vec<(String, Expression)> {
+        let columns = self
+            .layout
+            .columns()
+            .iter()
+            .filter(|column| !column.computed);
+        let values = columns.filter_map(|column| {
+            let kind = match self.cells.written(column.slot)? {
+                WrittenFormat::Number(_) => "DECIMAL",
+                WrittenFormat::Moment(pattern) if !pattern.has_date() => return None,
+                WrittenFormat::Moment(pattern) if pattern.has_time() => "TIMESTAMP",
+                WrittenFormat::Moment(_) => "DATE",
+            };
+            let name = column.name.replace('"', "\"\"");
+            let value = format!("CAST(\"{name}\" AS {kind})").parse().ok()?;
+            Some((column.name.clone(), value))
+        });
+        values.collect()
+    }
+
     fn add(
         &mut self,
         step: &Step,
@@ -141,7 +202,7 @@ impl Pipeline {
                 let slot = layout.columns()[place].slot;
                 let taken = table.names().iter().find(|name| layout.place(name).is_ok());
                 if let Some(name) = taken {
-                    let name = name.clone();
+                    let name = name.to_owned();
                     return Err(StepError::Exists { option, name });
                 }
                 let mut slots = Vec::new();
@@ -153,33 +214,12 @@ impl Pipeline {
                 table.place(slot, slots);
                 self.operations.push(Operation::Lookup(Box::new(table)));
             }
-            Step::Set { name, value } => {
-                if name.trim().is_empty() {
-                    return Err(StepError::NoName { option });
+            Step::Normalize => {
+                for (name, value) in self.normal_values() {
+                    self.add_value(option, &name, &value, later)?;
                 }
-                let columns = layout.scope();
-                let scope = Scope {
-                    columns: &columns,
-                    later,
-                    cells: &self.cells,
-                    occurrences: self.occurrences,
-                };
-                let value = value
-                    .compile(&scope)
-                    .map_err(|problem| StepError::Expression { option, problem })?;
-                let slot = layout.new_slot();
-                let kind = match value.kind() {
-                    Type::Null | Type::Interval => Type::Cell,
-                    kind => kind,
-                };
-                let named = value.columns().into_iter().map(|(slot, _)| slot);
-                let like = layout.like(named);
-                let place = layout.set(name, slot, kind);
-                layout.column_mut(place).like = like;
-                let name = name.clone();
-                self.operations
-                    .push(Operation::Set(Set { name, slot, value }));
             }
+            Step::Set { name, value } => self.add_value(option, name, value, later)?,
             Step::Where(condition) => {
                 let columns = layout.scope();
                 let scope = Scope {
@@ -237,7 +277,7 @@ impl Pipeline {
         for Case { name, when } in cases {
             let twice = checked.iter().any(|(known, ..)| known == name);
             if twice || rest.as_ref() == Some(name) {
-                let name = name.clone();
+                let name = name.to_owned();
                 return Err(StepError::CaseTwice { name });
             }
             if name.trim().is_empty() {

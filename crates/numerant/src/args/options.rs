@@ -14,7 +14,7 @@ use numerant_data::value::{DateFormat, Language, NumberFormat, Size};
 use numerant_engine::gather::ColumnPolicy;
 use numerant_engine::job::{Formulas, Overflow};
 use numerant_engine::output::ExistingPolicy;
-use numerant_format::sheet::{Types, Uncomputed};
+use numerant_format::sheet::{CellContent, Types, Uncomputed};
 use numerant_format::{
     Balance, Blanks, ControlCharacters, Miscounted, Namespace, Ragged, ReadOptions, WriteOptions,
 };
@@ -143,6 +143,9 @@ const UNCOMPUTED: &[(&str, Uncomputed)] = &[
     ("formula", Uncomputed::Formula),
 ];
 
+const CELL_CONTENTS: &[(&str, CellContent)] =
+    &[("value", CellContent::Value), ("shown", CellContent::Shown)];
+
 const YES_NO: &[(&str, bool)] = &[("yes", true), ("no", false)];
 
 const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Json)];
@@ -211,6 +214,10 @@ pub(super) struct ReadingOptions {
     /// blank reads them as blank, formula as texts such as =B2*C2
     #[arg(long, value_name = "POLICY", value_parser = choice(UNCOMPUTED), default_value = "error")]
     on_uncomputed: Uncomputed,
+    /// What to read of the cells of workbooks: value, or shown, the text that the sheet shows by its number
+    /// format
+    #[arg(long, value_name = "WHAT", value_parser = choice(CELL_CONTENTS), default_value = "value")]
+    cells: CellContent,
     /// Text between fields: a character, several such as '||', a byte such as '\x01', or comma,
     /// semicolon, tab, pipe, space [default: detected]
     #[arg(long, value_name = "TEXT")]
@@ -334,6 +341,7 @@ impl ReadingOptions {
             layout: self.layout,
             miscounted: self.miscounted,
             on_uncomputed: self.on_uncomputed,
+            cells: self.cells,
             of_formats: self.of_formats.0,
             ..ReadOptions::default()
         }

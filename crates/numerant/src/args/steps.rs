@@ -65,6 +65,9 @@ pub(super) struct ChangeOptions {
     /// may be repeated
     #[arg(long = "where", value_name = "CONDITION", value_parser = condition)]
     conditions: Vec<Expression>,
+    /// Write dates after ISO 8601 and numbers as plain digits with a point, in columns that are written otherwise
+    #[arg(long)]
+    normalize: bool,
     /// Write a column under another name; may be repeated
     #[arg(long, value_name = "OLD=NEW", value_parser = rename)]
     rename: Vec<(String, String)>,
@@ -223,6 +226,9 @@ impl ChangeOptions {
         let set = self.set.into_iter();
         steps.extend(set.map(|(name, value)| Step::Set { name, value }));
         steps.extend(self.conditions.into_iter().map(Step::Where));
+        if self.normalize {
+            steps.push(Step::Normalize);
+        }
         let rename = self.rename.into_iter();
         steps.extend(rename.map(|(from, to)| Step::Rename { from, to }));
         steps

@@ -5,6 +5,7 @@ use std::fmt::Write;
 use numerant_data::value::{WrittenFormat, WrittenHints, WrittenOutcome, WrittenTally};
 
 use super::house::held;
+use super::support::Bench;
 
 /// Columns of values, one to three each.
 const COLUMNS: [&[&str]; 62] = [
@@ -129,4 +130,46 @@ fn spellings_become_what_the_documents_say() {
     }
     let marks = ("<!-- begin: spellings -->", "<!-- end: spellings -->");
     held("docs/values.md", marks, &table);
+}
+
+#[test]
+fn spellings_come_back_from_workbooks_as_they_are_shown() {
+    let rows = COLUMNS.iter().map(|column| column.len()).max().unwrap_or(0);
+    let names: Vec<String> = (1..=COLUMNS.len())
+        .map(|number| format!("c{number}"))
+        .collect();
+    let mut text = names.join("\t") + "\n";
+    for row in 0..rows {
+        // Columns with fewer values have their last one again.
+        let values = COLUMNS
+            .iter()
+            .map(|column| column[row.min(column.len() - 1)]);
+        text.push_str(&Vec::from_iter(values).join("\t"));
+        text.push('\n');
+    }
+    let bench = Bench::new();
+    bench.write("written.tsv", &text);
+    for format in ["xlsx", "ods", "xls"] {
+        let words = [
+            "convert",
+            "written.tsv",
+            "--to",
+            format,
+            "--locale",
+            "de",
+            "--out",
+            format,
+        ];
+        bench.run(&words);
+        let (from, to) = (
+            format!("{format}/written.{format}"),
+            format!("back-{format}"),
+        );
+        let words = [
+            "convert", &from, "--cells", "shown", "--to", "tsv", "--out", &to,
+        ];
+        bench.run(&words);
+        let shown = bench.read(&format!("back-{format}/written.tsv"));
+        assert_eq!(shown, text, "{format}");
+    }
 }

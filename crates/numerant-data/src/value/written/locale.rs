@@ -107,6 +107,26 @@ pub fn language_of_format(number: u16) -> Option<(&'static str, &'static str)> {
         .map(|known| known.name)
 }
 
+/// What stands before the fraction and between groups of digits in numbers whose format names a language by its
+/// number; as in the locale of that language where nothing else is said of it here, and as in English of one
+/// that is not in the table.
+pub fn separators_of_format(number: u16) -> (char, Option<char>) {
+    let known = FORMAT_LANGUAGES.iter().find(|known| known.number == number);
+    match known {
+        Some(FormatLanguage {
+            separators: Some((mark, group)),
+            ..
+        }) => (*mark, Some(*group)),
+        Some(FormatLanguage { name, .. }) => {
+            let language = format!("{}-{}", name.0, name.1).parse::<Language>();
+            language.map_or(('.', Some(',')), |language| {
+                (language.mark(), language.group())
+            })
+        }
+        None => ('.', Some(',')),
+    }
+}
+
 /// The number of a language and country in number formats of workbooks; `None` for those that are not in the
 /// table.
 pub fn number_of_language(language: &str, country: &str) -> Option<u16> {
@@ -190,6 +210,15 @@ impl Language {
             locale_match!(self.locale => LC_TIME::MON)
         } else {
             locale_match!(self.locale => LC_TIME::ABMON)
+        }
+    }
+
+    /// The names of the days from Sunday on: whole, or short.
+    pub fn days(&self, is_whole: bool) -> &'static [&'static str] {
+        if is_whole {
+            locale_match!(self.locale => LC_TIME::DAY)
+        } else {
+            locale_match!(self.locale => LC_TIME::ABDAY)
         }
     }
 

@@ -12,7 +12,9 @@ mod number;
 mod tally;
 
 pub use column::{PlainShape, WrittenColumn};
-pub use locale::{Language, LanguageError, language_of_format, number_of_language};
+pub use locale::{
+    Language, LanguageError, language_of_format, number_of_language, separators_of_format,
+};
 pub use moment::{DateOrder, MomentPattern};
 pub use number::{Negative, NumberPattern};
 pub use tally::{Misfit, WrittenFormat, WrittenHints, WrittenOutcome, WrittenTally};
