@@ -87,7 +87,7 @@ pub use inspect::{
     ColumnProfile, Distinct, Inspection, Outliers, TreeInspection, ValueCount, ValueCounts,
     inspect, values,
 };
-pub use notice::{Notice, SheetNote, ValuesBecause};
+pub use notice::{Notice, SheetNote, TypedOtherwise, ValuesBecause};
 use plan::{Shared, with_plan};
 pub use recovery::recover;
 use run::{plan_outputs, run_plan};

@@ -158,6 +158,8 @@ pub enum Notice {
     },
     /// Columns of workbooks that were kept text because of a value.
     KeptText(Vec<TypedColumn>),
+    /// Columns that a few files have with another type than the others.
+    TypedOtherwise(Vec<TypedOtherwise>),
     /// Columns that the job names and that were read by how they are written, with what a value looks like.
     ReadAs(Vec<(String, String)>),
 }
@@ -181,6 +183,57 @@ pub enum ValuesBecause {
     Packed,
     /// Something is done to the records.
     Changed,
+}
+
+/// A column that a few files have with another type than the others.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TypedOtherwise {
+    /// The column.
+    pub column: String,
+    /// Its type in most files.
+    pub usual: String,
+    /// The number of those files.
+    pub usual_files: usize,
+    /// The others, with the type that each has it with.
+    pub others: Vec<(String, String)>,
+}
+
+impl TypedOtherwise {
+    /// The columns that fewer than half of the files have with another type than the rest. Columns without any value
+    /// have no type.
+    pub(crate) fn find(types: &[TypedColumn]) -> Vec<Self> {
+        let mut columns: Vec<(&str, Vec<(&str, &str)>)> = Vec::new();
+        for typed in types.iter().filter(|typed| !typed.is_blank) {
+            let Some(source) = &typed.source else {
+                continue;
+            };
+            let one = (source.as_str(), typed.written_as.as_str());
+            match columns.iter_mut().find(|(name, _)| *name == typed.column) {
+                Some((_, files)) => files.push(one),
+                None => columns.push((&typed.column, vec![one])),
+            }
+        }
+        let odd = columns.into_iter().filter_map(|(column, files)| {
+            let count = |kind: &str| files.iter().filter(|(_, its)| *its == kind).count();
+            let usual = files
+                .iter()
+                .map(|(_, kind)| *kind)
+                .max_by_key(|kind| count(kind))?;
+            let usual_files = count(usual);
+            let others = files.iter().filter(|(_, kind)| *kind != usual);
+            let others: Vec<(String, String)> = others
+                .map(|(source, kind)| ((*source).to_owned(), (*kind).to_owned()))
+                .collect();
+            let is_odd = !others.is_empty() && others.len() < usual_files;
+            is_odd.then(|| Self {
+                column: column.to_owned(),
+                usual: usual.to_owned(),
+                usual_files,
+                others,
+            })
+        });
+        odd.collect()
+    }
 }
 
 /// Something about the cells of a sheet that its reader should know.

@@ -9,6 +9,7 @@ use std::time::Duration;
 
 use super::consume::Consumer;
 use super::earlier::{Earlier, others};
+use super::notice::TypedOtherwise;
 use super::plan::RunPlan;
 use super::produce::{Message, Produced, Producer, Routed};
 use super::{Context, Error, Notice, STACK, Summary, compress, conformity, documents, workbooks};
@@ -254,6 +255,10 @@ fn encode_workbooks(
     let kept_text: Vec<TypedColumn> = written.types.iter().filter(kept_text).cloned().collect();
     if !kept_text.is_empty() {
         produced.notices.push(Notice::KeptText(kept_text));
+    }
+    let odd = TypedOtherwise::find(&written.types);
+    if !odd.is_empty() {
+        produced.notices.push(Notice::TypedOtherwise(odd));
     }
     encoded.types = written.types;
     Ok(encoded)

@@ -540,6 +540,7 @@ fn types(
                 text_because,
                 others,
                 ambiguous,
+                is_blank: tally.is_blank(),
             });
         }
     }

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use super::super::notice::note;
+use super::super::notice::{TypedOtherwise, note};
 use super::super::{Error, Notice, Summary};
 use super::FileDisposition;
 use crate::job::Job;
@@ -120,6 +120,8 @@ impl Merged {
                         }
                     }
                 }
+                // That is found over all files.
+                Notice::TypedOtherwise(_) => {}
                 other if self.notices.len() < NOTICES => note(&mut self.notices, other),
                 _ => {}
             }
@@ -160,6 +162,10 @@ impl Merged {
     pub(super) fn close(mut self, out: PathBuf) -> Result<Summary, Error> {
         if !self.kept_text.is_empty() {
             self.notices.push(Notice::KeptText(self.kept_text));
+        }
+        let odd = TypedOtherwise::find(&self.types);
+        if !odd.is_empty() {
+            self.notices.push(Notice::TypedOtherwise(odd));
         }
         if let Some(column) = self.too_large {
             return Err(Error::Sum { column });

@@ -147,6 +147,9 @@ pub struct TypedColumn {
     /// Two ways to read it, of which none was chosen.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ambiguous: Option<Ambiguous>,
+    /// All of its values are blank, so that they have no type.
+    #[serde(skip)]
+    pub is_blank: bool,
 }
 
 /// How the numbers of a total are written in its column.

@@ -231,6 +231,12 @@ impl ColumnTally {
         }
     }
 
+    /// Whether it has no value at all.
+    pub fn is_blank(&self) -> bool {
+        let blank = self.counts[Class::Blank as usize];
+        self.counts.iter().sum::<u64>() == blank
+    }
+
     /// The value that keeps the column text, if most of the others have one type.
     pub fn reason(&self) -> Option<(&Odd, Class)> {
         let values = self.counts.iter().sum::<u64>() - self.count(Class::Blank);

@@ -416,6 +416,39 @@ pub(super) fn text(notice: &Notice) -> String {
                 shown.join(", ")
             )
         }
+        Notice::TypedOtherwise(columns) => {
+            let shown = columns.iter().take(SHOWN).map(|odd| {
+                let files = odd.usual_files + odd.others.len();
+                let others: Vec<String> = odd
+                    .others
+                    .iter()
+                    .take(SHOWN)
+                    .map(|(file, kind)| format!("{kind} in {file}"))
+                    .collect();
+                let more = if odd.others.len() > SHOWN {
+                    ", …"
+                } else {
+                    ""
+                };
+                format!(
+                    "'{}' is {} in {} of {} files, and {}{more}",
+                    odd.column,
+                    odd.usual,
+                    number(odd.usual_files as u64),
+                    number(files as u64),
+                    others.join(", ")
+                )
+            });
+            let shown: Vec<String> = shown.collect();
+            let more = if columns.len() > SHOWN { "; …" } else { "" };
+            let (column, kind) = columns
+                .first()
+                .map_or(("", ""), |odd| (&odd.column, "text"));
+            format!(
+                "columns have another type in some files: {}{more}; --type '{column}={kind}' makes them alike",
+                shown.join("; ")
+            )
+        }
         Notice::KeptText(columns) => {
             let shown: Vec<String> = columns
                 .iter()
