@@ -321,7 +321,15 @@ fn close(
             .make_folders(&plan.out)
             .map_err(|cause| OutputError::new("creating the folder", &plan.out, cause))?;
     }
-    let changes = changes(encoded.destinations, beside, &leftovers.removed);
+    // Outputs outside the output folder are put in their places like the files beside the outputs.
+    let is_below = |output: &Destination| Path::new(&output.path).is_relative();
+    let (below, outside): (Vec<_>, Vec<_>) = encoded.destinations.into_iter().partition(is_below);
+    let outside = outside.into_iter().map(|output| Beside {
+        staged: output.staged,
+        path: output.path.into(),
+    });
+    let beside = outside.chain(beside).collect();
+    let changes = changes(below, beside, &leftovers.removed);
     summary
         .notices
         .extend(context.commit(keep.stage, &changes)?);

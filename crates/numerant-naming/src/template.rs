@@ -155,6 +155,9 @@ pub struct RunValues<'a> {
     pub rows: Option<u64>,
     /// The time of the run.
     pub now: DateTime,
+    /// A value whose slashes stand between folders may begin at the root of the file system, where it begins
+    /// the name.
+    pub allows_absolute: bool,
 }
 
 impl std::str::FromStr for Template {
@@ -356,7 +359,8 @@ impl Template {
         }
     }
 
-    /// The path for one output: safe segments joined by `/`, and whether any value had to be
+    /// The path for one output: safe segments joined by `/`, with one in front if it begins at the root of the file
+    /// system, and whether any value had to be
     /// changed for that. `value` gives the text of a key's part, `blank` stands for empty ones.
     pub fn render<'v>(
         &self,
@@ -366,31 +370,48 @@ impl Template {
     ) -> SafeSegment {
         let mut path = SafeSegment::default();
         let mut is_changed = false;
-        let mut add = |segment: Segment| {
-            let safe = segment.finish();
+        let is_absolute = run.allows_absolute
+            && matches!(
+                self.segments.first().and_then(|pieces| pieces.first()),
+                Some(Piece::Column(key)) if key.part == Part::Folders && value(key).starts_with('/')
+            );
+        // Folders of the file system that a value leads to from its root have the names that they have.
+        let as_stated = |name: &str| SafeSegment {
+            text: name.to_owned(),
+            changed: false,
+        };
+        let mut add = |safe: SafeSegment| {
             if !path.text.is_empty() {
                 path.text.push('/');
             }
             path.text.push_str(&safe.text);
             path.changed |= safe.changed;
         };
-        for pieces in &self.segments {
+        for (place, pieces) in self.segments.iter().enumerate() {
+            let is_folder = place + 1 < self.segments.len();
+            let mut stated = None;
             let mut segment = Segment::default();
             for piece in pieces {
                 match piece {
                     Piece::Literal(literal) => segment.literal(literal),
                     Piece::Column(key) if key.part == Part::Folders => {
                         let whole = value(key);
-                        let as_it_is = folders(whole).collect::<Vec<_>>().join("/") == whole;
+                        let relative = whole.strip_prefix('/').filter(|_| is_absolute);
+                        let as_it_is = folders(whole).collect::<Vec<_>>().join("/")
+                            == relative.unwrap_or(whole);
                         is_changed |= !as_it_is && !whole.trim().is_empty();
                         let mut names = folders(whole).peekable();
                         if names.peek().is_none() {
                             segment.value("", blank);
                         }
                         while let Some(name) = names.next() {
+                            let is_stated = is_absolute && place == 0 && name != "..";
                             segment.value(name, blank);
                             if names.peek().is_some() {
-                                add(std::mem::take(&mut segment));
+                                let safe = std::mem::take(&mut segment).finish();
+                                add(if is_stated { as_stated(name) } else { safe });
+                            } else if is_stated && is_folder && pieces.len() == 1 {
+                                stated = Some(as_stated(name));
                             }
                         }
                     }
@@ -398,9 +419,12 @@ impl Template {
                     Piece::Run(field, part) => segment.value(&run.text(*field, part), blank),
                 }
             }
-            add(segment);
+            add(stated.unwrap_or_else(|| segment.finish()));
         }
         path.changed |= is_changed;
+        if is_absolute {
+            path.text.insert(0, '/');
+        }
         path
     }
 
@@ -506,6 +530,7 @@ mod tests {
     fn rendered(template: &str, quay: &str) -> String {
         let template: Template = template.parse().expect(template);
         let run = RunValues {
+            allows_absolute: false,
             stem: "calls",
             extension: "csv",
             folder: "in",

@@ -132,6 +132,8 @@ pub(super) struct Addresses {
     lacking: Vec<(String, Vec<String>)>,
     book: NameRegistry,
     root_exists: bool,
+    /// The output folder from the root of the file system on.
+    absolute_out: PathBuf,
     /// Paths that the run before has written, where its outputs may be replaced.
     earlier: HashSet<String>,
     side_files: Vec<(PathBuf, &'static str)>,
@@ -183,6 +185,7 @@ impl Addresses {
             lacking: Vec::new(),
             book: NameRegistry::new(job.clash),
             root_exists: fs::symlink_metadata(root).is_ok(),
+            absolute_out: std::path::absolute(root).unwrap_or_else(|_| root.to_owned()),
             earlier: HashSet::new(),
             side_files,
             origins: Vec::new(),
@@ -359,8 +362,16 @@ impl Addresses {
             number: key.number,
             rows,
             now: self.now,
+            allows_absolute: self.plan.job.allow_absolute,
         };
         let mut rendered = self.plan.template.render(value, &run, &self.plan.job.blank);
+        // What begins at the root of the file system and is in the output folder has its name there.
+        let below = Path::new(&rendered.text)
+            .strip_prefix(&self.absolute_out)
+            .ok();
+        if let Some(below) = below.and_then(Path::to_str).map(str::to_owned) {
+            rendered.text = below;
+        }
         if self.plan.template.ends_with_path() {
             // An output of another format than its name says would not be opened by anybody.
             let ending = format!(".{}", self.plan.extension);
@@ -511,7 +522,7 @@ impl Addresses {
     /// Whether what is at a path is to be left as it is.
     fn is_left(&self, path: &str) -> bool {
         self.plan.job.existing == ExistingPolicy::Skip
-            && self.root_exists
+            && (self.root_exists || path.starts_with('/'))
             && fs::symlink_metadata(self.plan.out.join(path)).is_ok()
     }
 
@@ -546,7 +557,8 @@ impl Addresses {
                 what,
             });
         }
-        if !self.root_exists || fs::symlink_metadata(&full).is_err() {
+        let may_exist = self.root_exists || path.starts_with('/');
+        if !may_exist || fs::symlink_metadata(&full).is_err() {
             return;
         }
         let hit = Identity::of(&full).and_then(|found| self.plan.protected.get(&found));

@@ -258,6 +258,7 @@ fn address(job: &Job, file: &Found, context: &Context) -> Option<PathBuf> {
         number: 1,
         rows: None,
         now: context.now,
+        allows_absolute: job.allow_absolute,
     };
     let rendered = template.render(|_| "", &run, &job.blank);
     Some(folder_for(job, file).join(rendered.text))

@@ -80,6 +80,14 @@ impl Job {
             return Err(JobError::UnknownFormat(from.clone()));
         }
         self.check_pack()?;
+        for (is, with) in [
+            (self.pack.is_some(), "--pack"),
+            (self.existing == ExistingPolicy::Clear, "--existing clear"),
+        ] {
+            if is && self.allow_absolute {
+                return Err(JobError::AbsoluteWith { with });
+            }
+        }
         self.check_like_source(format)?;
         self.check_fill(format)?;
         if self.sources.len() > 1 && self.out.is_none() && self.pack.is_none() && !self.batch {

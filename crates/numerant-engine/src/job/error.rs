@@ -142,6 +142,12 @@ pub enum JobError {
     /// `--from` names no format.
     #[error("--from: '{0}' is not a format that is read; known are {known}", known = read_extensions().join(", "))]
     UnknownFormat(String),
+    /// Absolute folders, and something that is about the output folder alone.
+    #[error("--allow-absolute does not go with {with}, which is about the output folder")]
+    AbsoluteWith {
+        /// The option.
+        with: &'static str,
+    },
     /// Whole rows of one sheet, and something that is more or less than these.
     #[error("--like-source takes whole rows of one sheet as they stand: {0}")]
     LikeSource(&'static str),

@@ -164,6 +164,8 @@ pub struct Job {
     /// The zip archive that all outputs go into, in place of a folder.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pack: Option<PathBuf>,
+    /// Values whose slashes stand between folders may lead names to folders outside the output folder.
+    pub allow_absolute: bool,
     /// What stands in names for a blank value.
     pub blank: String,
     /// What to do where two outputs would share a file.
@@ -260,6 +262,7 @@ impl Default for Job {
             overflow: Overflow::default(),
             out: None,
             pack: None,
+            allow_absolute: false,
             blank: "blank".to_owned(),
             clash: ClashPolicy::default(),
             existing: ExistingPolicy::default(),

@@ -363,6 +363,9 @@ pub(super) struct NamingOptions {
     /// Put all outputs into one new zip archive, in place of a folder
     #[arg(long, value_name = "FILE.zip", conflicts_with = "out")]
     pub(super) pack: Option<PathBuf>,
+    /// Let a value that begins a name as {COLUMN:folders} be an absolute folder, outside the output folder
+    #[arg(long, conflicts_with = "pack")]
+    pub(super) allow_absolute: bool,
     /// What stands in names for a blank value
     #[arg(long, value_name = "TEXT", default_value = "blank")]
     pub(super) blank: String,

@@ -86,6 +86,7 @@ impl OutputOptions {
             sheet: self.naming.sheet,
             overflow: self.naming.overflow,
             pack: self.naming.pack,
+            allow_absolute: self.naming.allow_absolute,
             blank: self.naming.blank,
             clash: self.naming.clash,
             existing: self.naming.existing,

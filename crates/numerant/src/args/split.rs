@@ -400,6 +400,7 @@ mod tests {
             gathering: Gathering::Table,
             formulas: Formulas::Keep,
             fill: FillOptions::default(),
+            allow_absolute: false,
             blank: "none".into(),
             clash: ClashPolicy::Number,
             existing: ExistingPolicy::Skip,

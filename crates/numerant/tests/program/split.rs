@@ -262,3 +262,66 @@ fn an_extension_that_states_no_format_is_kept_with_the_dialect() {
     let part = std::fs::read(bench.path("tabs/Ångkajen.tsv")).expect("there");
     assert_eq!(part, b"quay\tn\r\n\xc5ngkajen\t1\r\n", "but .tsv says tabs");
 }
+
+#[test]
+fn values_lead_out_of_the_folder_only_where_that_is_allowed() {
+    let bench = Bench::new();
+    let folder = |name: &str| bench.path(name).display().to_string();
+    let table = format!(
+        "quay,folder\nOst,{}\nWest,west\nNord,{}\n",
+        folder("share/ost office"),
+        folder("out/nord"),
+    );
+    bench.write("folders.csv", table);
+    bench.write("calls.csv", "quay,dues\nOst,1\nWest,2\nNord,3\n");
+    let mut words = vec![
+        "split",
+        "calls.csv",
+        "--lookup",
+        "folders.csv:quay",
+        "--drop",
+        "folder",
+        "--out",
+        "out",
+        "--name",
+        "{folder:folders}/{quay}.csv",
+    ];
+    bench.run(&[&words[..], &["--plan"]].concat());
+    assert_eq!(bench.files(), ["calls.csv", "folders.csv"]);
+    words.push("--allow-absolute");
+    bench.run(&[&words[..], &["--ledger", "ledger.json"]].concat());
+    assert_eq!(
+        bench.files(),
+        [
+            "calls.csv",
+            "folders.csv",
+            "ledger.json",
+            "out/nord/Nord.csv",
+            "out/west/West.csv",
+            "share/ost office/Ost.csv",
+        ]
+    );
+    assert_eq!(bench.read("share/ost office/Ost.csv"), "quay,dues\nOst,1\n");
+    let verified = bench.run(&["verify", "ledger.json"]);
+    assert!(verified.contains("every file is there"), "{verified}");
+    // What exists is refused there, too, and a source is never replaced.
+    let refused = bench.run(&words);
+    assert!(
+        refused.contains("3 of the outputs exist already"),
+        "{refused}"
+    );
+    let table = format!("quay,folder\nOst,{}\nWest,west\nNord,nord\n", folder(""));
+    bench.write("folders.csv", table);
+    let onto_source = [
+        "--name",
+        "{folder:folders}/calls.csv",
+        "--existing",
+        "replace",
+    ];
+    let refused = bench.run(&[&words[..8], &["--allow-absolute"], &onto_source].concat());
+    assert!(refused.contains("a source is never written to"), "{refused}");
+    assert_eq!(
+        bench.read("calls.csv"),
+        "quay,dues\nOst,1\nWest,2\nNord,3\n"
+    );
+}
