@@ -4,11 +4,13 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
+use super::inspect::Profile;
 use super::sources::{BATCH, Sources};
 use super::{Context, Error};
 use crate::job::{Job, Overflow};
 use numerant_data::record::Columns;
 use numerant_data::source::{ReadProblem, SourcePath};
+use numerant_data::value::Kind;
 use numerant_format::column::Found;
 use numerant_format::{FillOptions, PutPlace, RecordReader, SchemaScan};
 use numerant_formats::open_reader;
@@ -19,7 +21,8 @@ use numerant_steps::{BlankColumns, OnError, Pipeline, PipelineOptions, Sorter, S
 
 /// Whether the sources have to be read twice.
 pub(super) fn reads_twice(job: &Job) -> bool {
-    job.steps.contains(&Step::Tidy) || job.steps.contains(&Step::Normalize) || job.parts.is_some()
+    let reads = |step: &Step| matches!(step, Step::Tidy | Step::Normalize | Step::KeepType(_));
+    job.steps.iter().any(reads) || job.parts.is_some()
 }
 
 /// The steps of a job, made ready for columns that are not those of its first source.
@@ -43,6 +46,7 @@ fn options(job: &Job, sources: &Sources, context: &Context) -> PipelineOptions {
         rest: job.rest.clone(),
         totals: job.total.clone(),
         blank_columns: Vec::new(),
+        column_kinds: Vec::new(),
         open: open_reader,
         temporary: context.temporary.clone(),
         memory: Some(job.memory),
@@ -52,7 +56,14 @@ fn options(job: &Job, sources: &Sources, context: &Context) -> PipelineOptions {
 /// The steps of a job, made ready for its sources. Sources are read for it where columns without
 /// any value are to be left out.
 pub(super) fn pipeline(job: &Job, sources: &Sources, context: &Context) -> Result<Pipeline, Error> {
-    let options = options(job, sources, context);
+    let mut options = options(job, sources, context);
+    if job
+        .steps
+        .iter()
+        .any(|step| matches!(step, Step::KeepType(_)))
+    {
+        options.column_kinds = column_kinds(job, sources, context)?;
+    }
     // What is wrong with the steps shows before a record is read.
     let pipeline = Pipeline::new(&job.steps, sources.columns(), options.clone())?;
     if !job.steps.contains(&Step::Tidy) {
@@ -73,6 +84,30 @@ pub(super) fn pipeline(job: &Job, sources: &Sources, context: &Context) -> Resul
         ..options
     };
     Ok(Pipeline::new(&job.steps, sources.columns(), options)?)
+}
+
+/// The types of the columns of the sources, over all records.
+fn column_kinds(
+    job: &Job,
+    sources: &Sources,
+    context: &Context,
+) -> Result<Vec<(String, Kind)>, Error> {
+    let names = sources.columns().names();
+    let hints = job.written_hints();
+    // How many values differ is of no concern.
+    let mut profiles = vec![Profile::new(0); names.len()];
+    sources.read_all(job, context, &mut |batch, _| {
+        for record in 0..batch.len() {
+            for (column, profile) in profiles.iter_mut().enumerate() {
+                profile.add(batch.field(record, column), &hints, || batch.line(record));
+            }
+        }
+        Ok(true)
+    })?;
+    let kinds = names.iter().zip(profiles);
+    Ok(kinds
+        .map(|(name, profile)| (name.clone(), profile.finish(name).kind))
+        .collect())
 }
 
 /// What puts the records in order, if the steps want that.

@@ -88,6 +88,9 @@ pub enum Step {
     Keep(Vec<String>),
     /// Do not write these columns.
     Drop(Vec<String>),
+    /// Of the columns of the sources, write only those whose values are all of one of these types. Whole numbers are
+    /// decimals, too; a column without any value is of no type.
+    KeepType(Vec<ColumnType>),
     /// Put the records in order.
     Sort(Vec<SortColumn>),
 }
@@ -105,6 +108,7 @@ impl Step {
             Self::Rename { .. } => "--rename",
             Self::Keep(_) => "--keep",
             Self::Drop(_) => "--drop",
+            Self::KeepType(_) => "--keep-type",
             Self::Sort(_) => "--sort",
         }
     }

@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering;
 
 use serde::Serialize;
 
-use profile::Profile;
+pub(super) use profile::Profile;
 pub use profile::{ColumnProfile, Distinct, Outliers};
 
 use super::notice::{not_as_named, sheet_notices};

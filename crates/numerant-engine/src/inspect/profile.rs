@@ -73,7 +73,7 @@ pub enum Distinct {
 
 /// A column in the making.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Profile {
+pub(crate) struct Profile {
     kinds: KindTally,
     distinct: HashTable<u128>,
     /// Distinct values that are counted.
@@ -88,7 +88,7 @@ pub(super) struct Profile {
 
 impl Profile {
     /// A column of which so many distinct values are counted.
-    pub(super) fn new(most: usize) -> Self {
+    pub(crate) fn new(most: usize) -> Self {
         Self {
             most,
             ..Self::default()
@@ -96,7 +96,7 @@ impl Profile {
     }
 
     /// Takes note of a field.
-    pub(super) fn add(&mut self, field: Field<'_>, hints: &WrittenHints, line: impl Fn() -> u64) {
+    pub(crate) fn add(&mut self, field: Field<'_>, hints: &WrittenHints, line: impl Fn() -> u64) {
         let value = field.value(&mut self.scratch);
         let kind = if field.tag().is_text() {
             self.kinds.add_text()
@@ -164,7 +164,7 @@ impl Profile {
         })
     }
 
-    pub(super) fn finish(self, name: &str) -> ColumnProfile {
+    pub(crate) fn finish(self, name: &str) -> ColumnProfile {
         let distinct = if self.overflowed {
             Distinct::MoreThan(self.most as u64)
         } else {

@@ -265,6 +265,7 @@ impl Job {
                 Step::Keep(columns) | Step::Drop(columns) => words.extend(columns.iter().cloned()),
                 Step::Tidy
                 | Step::Normalize
+                | Step::KeepType(_)
                 | Step::Set { .. }
                 | Step::Where(_)
                 | Step::Sort(_) => {}

@@ -8,7 +8,7 @@ use crate::declare::Declare;
 use crate::error::StepError;
 use crate::expr::{Compiled, ExprError, Expression, Scope, Type};
 use crate::filter::Filter;
-use crate::layout::Layout;
+use crate::layout::{Layout, LayoutColumn};
 use crate::lookup::Table;
 use crate::set::Set;
 use crate::sort::SortKey;
@@ -17,7 +17,19 @@ use crate::total::Total;
 use crate::unknown::UnknownTally;
 use crate::{Step, drop, keep, rename};
 use numerant_data::record::Columns;
-use numerant_data::value::{Cells, Number, WrittenFormat};
+use numerant_data::value::{Cells, ColumnType, Kind, Number, WrittenFormat};
+
+/// Whether a column of a kind is of a type.
+fn is_of_type(kind: Kind, wanted: ColumnType) -> bool {
+    match wanted {
+        ColumnType::Text => kind == Kind::Text,
+        ColumnType::Integer => kind == Kind::Integer,
+        ColumnType::Decimal => matches!(kind, Kind::Integer | Kind::Decimal),
+        ColumnType::Date => kind == Kind::Date,
+        ColumnType::Datetime => kind == Kind::Datetime,
+        ColumnType::Boolean => kind == Kind::Boolean,
+    }
+}
 
 /// How columns are written, by their places.
 fn columns_written(
@@ -56,6 +68,14 @@ impl Pipeline {
             on_error: options.on_error,
             computed: 0,
             occurrences: options.occurrences,
+            kinds: columns
+                .names()
+                .iter()
+                .map(|name| {
+                    let known = options.column_kinds.iter().find(|(known, _)| known == name);
+                    known.map_or(Kind::Blank, |(_, kind)| *kind)
+                })
+                .collect(),
             totals: options.totals.len(),
             total_names: options.totals.clone(),
             left_out: Vec::new(),
@@ -241,6 +261,16 @@ impl Pipeline {
             Step::Rename { from, to } => rename::apply(from, to, layout)?,
             Step::Keep(names) => keep::apply(names, layout).map_err(column)?,
             Step::Drop(names) => drop::apply(names, layout).map_err(column)?,
+            Step::KeepType(types) => {
+                let is_other = |(_, column): &(usize, &LayoutColumn)| {
+                    let kind = self.kinds.get(column.slot).copied();
+                    let kind = kind.unwrap_or(Kind::Blank);
+                    !column.computed && !types.iter().any(|wanted| is_of_type(kind, *wanted))
+                };
+                let columns = layout.columns().iter().enumerate();
+                let others: Vec<usize> = columns.filter(is_other).map(|(place, _)| place).collect();
+                layout.drop(&others);
+            }
             Step::Sort(by) => {
                 // What is sorted later is what counts more.
                 let mut keys = Vec::new();

@@ -26,7 +26,7 @@ use super::total::Total;
 use super::unknown::UnknownRecords;
 use numerant_data::record::{At, Batch, RejectedRecord};
 use numerant_data::tree::Occurrences;
-use numerant_data::value::{Cells, Number, Size, WrittenFormat};
+use numerant_data::value::{Cells, Kind, Number, Size, WrittenFormat};
 
 /// What to do with a record for which a step fails.
 #[derive(
@@ -60,6 +60,8 @@ pub struct PipelineOptions {
     pub totals: Vec<String>,
     /// Places of the source's columns that have no value, for `tidy`.
     pub blank_columns: Vec<usize>,
+    /// The types of the columns of the sources, where a step asks for them.
+    pub column_kinds: Vec<(String, Kind)>,
     /// Opens the tables of lookups.
     pub open: OpenTable,
     /// A folder for what does not fit into memory.
@@ -80,6 +82,7 @@ impl PipelineOptions {
             rest: None,
             totals: Vec::new(),
             blank_columns: Vec::new(),
+            column_kinds: Vec::new(),
             open,
             temporary: PathBuf::new(),
             memory: None,
@@ -119,6 +122,8 @@ pub struct Pipeline {
     occurrences: Option<Occurrences>,
     on_error: OnError,
     computed: usize,
+    /// The types of the columns of the source, by their places.
+    kinds: Vec<Kind>,
     totals: usize,
     /// Names of the columns that are summed up.
     total_names: Vec<String>,

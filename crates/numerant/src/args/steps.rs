@@ -86,6 +86,10 @@ pub(super) struct StepOptions {
     /// Do not write these columns, chosen as by --keep; names, --by and --case may use them all the same
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     drop: Vec<ColumnList>,
+    /// Of the columns of the sources, write only those whose values are all of a type: text, integer, decimal, date,
+    /// datetime or boolean; whole numbers are decimals, too
+    #[arg(long, value_name = "TYPE[,TYPE…]", value_delimiter = ',', value_parser = one_type)]
+    keep_type: Vec<ColumnType>,
     /// Put the records in order; -COLUMN from the greatest down
     #[arg(
         long,
@@ -161,6 +165,11 @@ fn column_type(text: &str) -> Result<(String, ColumnType), String> {
     found
         .map(|found| (name, found))
         .map_err(|error| error.to_string())
+}
+
+fn one_type(text: &str) -> Result<ColumnType, String> {
+    let found = text.trim().parse::<ColumnType>();
+    found.map_err(|error| error.to_string())
 }
 
 fn rename(text: &str) -> Result<(String, String), String> {
@@ -244,6 +253,9 @@ impl StepOptions {
         }
         if !self.drop.is_empty() {
             steps.push(Step::Drop(names(self.drop)));
+        }
+        if !self.keep_type.is_empty() {
+            steps.push(Step::KeepType(self.keep_type));
         }
         if !self.sort.is_empty() {
             let sort = self.sort.into_iter().flat_map(|list| list.0);

@@ -319,7 +319,10 @@ fn values_lead_out_of_the_folder_only_where_that_is_allowed() {
         "replace",
     ];
     let refused = bench.run(&[&words[..8], &["--allow-absolute"], &onto_source].concat());
-    assert!(refused.contains("a source is never written to"), "{refused}");
+    assert!(
+        refused.contains("a source is never written to"),
+        "{refused}"
+    );
     assert_eq!(
         bench.read("calls.csv"),
         "quay,dues\nOst,1\nWest,2\nNord,3\n"
