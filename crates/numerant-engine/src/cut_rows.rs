@@ -1,7 +1,7 @@
 //! Rows of a sheet that come out as they stand, each in its output, with the values of computed columns.
 
 use std::fs::File;
-use std::io::{self, BufReader, BufWriter, Read, Write};
+use std::io::{self, BufReader, BufWriter, Read, Seek, Write};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -13,24 +13,29 @@ use numerant_data::source::SourcePath;
 use numerant_format::EncodeError;
 use numerant_format::sheet::{ColumnTally, KeptFormat, Spooler, Types};
 use numerant_naming::route::NOWHERE;
-use numerant_sheets::{AppendedColumns, ExtractError, RowCutter};
+use numerant_sheets::{ComputedColumns, ExtractError, RowCutter};
 
 /// Where the rows of a sheet go.
 pub(super) struct CutRows {
     sheet: Arc<SourceSheet>,
     /// The output of each row.
     outputs: Vec<u32>,
-    appended: Option<Appended>,
+    /// The rows of each output, in their order there.
+    orders: Vec<Vec<u32>>,
+    computed: Option<Computed>,
     cutter: Option<RowCutter>,
 }
 
-/// The values of computed columns, in the order of the rows.
-struct Appended {
+/// The values of computed columns, in the order of the records.
+struct Computed {
     spooler: Arc<Spooler>,
     tallies: Vec<ColumnTally>,
     path: PathBuf,
     file: BufWriter<OutFile>,
     kept: Vec<u8>,
+    /// Where those of each row begin in the file, and where the next ones do.
+    starts: Vec<u64>,
+    end: u64,
 }
 
 /// Why values of computed columns could not be kept.
@@ -48,23 +53,26 @@ impl CutRows {
         spooler: Option<Arc<Spooler>>,
         stage: &Stage,
     ) -> io::Result<Self> {
-        let appended = match spooler {
+        let computed = match spooler {
             None => None,
             Some(spooler) => {
-                let path = stage.dir().join("appended");
-                Some(Appended {
+                let path = stage.dir().join("computed");
+                Some(Computed {
                     tallies: vec![ColumnTally::default(); spooler.columns.len()],
                     spooler,
                     file: BufWriter::new(stage.disk().create(&path)?),
                     path,
                     kept: Vec::new(),
+                    starts: Vec::new(),
+                    end: 0,
                 })
             }
         };
         Ok(Self {
             sheet,
             outputs: Vec::new(),
-            appended,
+            orders: Vec::new(),
+            computed,
             cutter: None,
         })
     }
@@ -87,19 +95,28 @@ impl CutRows {
             }
             self.outputs[row] = output;
             count(output as usize);
-            if let Some(appended) = &mut self.appended {
-                appended.kept.clear();
-                let spooled = appended.spooler.record(
+            if self.orders.len() <= output as usize {
+                self.orders.resize_with(output as usize + 1, Vec::new);
+            }
+            self.orders[output as usize].push(row as u32);
+            if let Some(computed) = &mut self.computed {
+                computed.kept.clear();
+                let spooled = computed.spooler.record(
                     &routed.batch,
                     record,
-                    &mut appended.tallies,
-                    &mut appended.kept,
+                    &mut computed.tallies,
+                    &mut computed.kept,
                 );
                 spooled.map_err(KeepError::Encode)?;
-                let length = appended.kept.len() as u32;
-                let written = appended.file.write_all(&length.to_le_bytes());
+                if computed.starts.len() <= row {
+                    computed.starts.resize(row + 1, 0);
+                }
+                computed.starts[row] = computed.end;
+                computed.end += computed.kept.len() as u64 + 4;
+                let length = computed.kept.len() as u32;
+                let written = computed.file.write_all(&length.to_le_bytes());
                 written
-                    .and_then(|()| appended.file.write_all(&appended.kept))
+                    .and_then(|()| computed.file.write_all(&computed.kept))
                     .map_err(KeepError::Write)?;
             }
         }
@@ -114,17 +131,18 @@ impl CutRows {
         out: &std::path::Path,
     ) -> Result<Result<(), SinkError>, Error> {
         let unwritten = |cause| OutputError::new("writing", out, cause);
-        let mut values = match &mut self.appended {
-            Some(appended) => {
-                appended.file.flush().map_err(unwritten)?;
-                let file = File::open(&appended.path).map_err(unwritten)?;
-                Some(BufReader::with_capacity(1 << 17, file))
+        let mut values = match &mut self.computed {
+            Some(computed) => {
+                computed.file.flush().map_err(unwritten)?;
+                let file = File::open(&computed.path).map_err(unwritten)?;
+                let file = BufReader::with_capacity(1 << 17, file);
+                Some((file, std::mem::take(&mut computed.starts), 0))
             }
             None => None,
         };
         let mut failed: Option<SinkError> = None;
         let outputs = &self.outputs;
-        let mut appended = Vec::new();
+        let mut computed = Vec::new();
         let cutter = RowCutter::prepare(
             &self.sheet.book,
             &self.sheet.name,
@@ -135,13 +153,19 @@ impl CutRows {
                 if output == NOWHERE {
                     return Ok(());
                 }
-                if let Some(values) = &mut values {
+                if let Some((values, starts, at)) = &mut values {
+                    // Records may be in another order than their rows.
+                    let start = starts.get(row as usize).copied().unwrap_or(0);
+                    if start != *at {
+                        values.seek(io::SeekFrom::Start(start))?;
+                    }
                     let mut length = [0; 4];
                     values.read_exact(&mut length)?;
-                    appended.resize(u32::from_le_bytes(length) as usize, 0);
-                    values.read_exact(&mut appended)?;
+                    computed.resize(u32::from_le_bytes(length) as usize, 0);
+                    values.read_exact(&mut computed)?;
+                    *at = start + computed.len() as u64 + 4;
                 }
-                for piece in [&appended, bytes] {
+                for piece in [&computed, bytes] {
                     let length = u32::try_from(piece.len()).map_err(io::Error::other)?;
                     for bytes in [&length.to_le_bytes(), piece] {
                         if let Err(error) = sinks.append(output as usize, bytes) {
@@ -168,14 +192,10 @@ impl CutRows {
         self.cutter.as_ref()
     }
 
-    /// The rows of each of so many outputs.
+    /// The rows of each of so many outputs, in their order there.
     pub(super) fn rows(&self, outputs: usize) -> Vec<Vec<u32>> {
-        let mut rows = vec![Vec::new(); outputs];
-        for (row, output) in self.outputs.iter().enumerate() {
-            if let Some(rows) = rows.get_mut(*output as usize) {
-                rows.push(row as u32);
-            }
-        }
+        let mut rows = self.orders.clone();
+        rows.resize(outputs, Vec::new());
         rows
     }
 
@@ -184,14 +204,15 @@ impl CutRows {
         &self,
         types: Types,
         formats: &Arc<[KeptFormat]>,
-    ) -> Option<AppendedColumns> {
-        let appended = self.appended.as_ref()?;
-        let columns = appended.spooler.columns.iter().zip(&appended.tallies);
+    ) -> Option<ComputedColumns> {
+        let computed = self.computed.as_ref()?;
+        let columns = computed.spooler.columns.iter().zip(&computed.tallies);
         let plans =
             columns.map(|(column, tally)| tally.plan(types, column.stored, column.declared));
-        Some(AppendedColumns {
-            first: self.sheet.end_column,
-            header: appended.spooler.header.clone().unwrap_or_default(),
+        Some(ComputedColumns {
+            columns: self.sheet.computed.clone(),
+            end: self.sheet.end_column,
+            header: computed.spooler.header.clone().unwrap_or_default(),
             plans: plans.collect(),
             formats: Arc::clone(formats),
         })

@@ -22,7 +22,7 @@ use numerant_data::value::WrittenOutcome;
 use numerant_format::sheet::{Head, KeptFormat, Odd, Plan, Types, WorkbookContent, width};
 use numerant_format::{Format, Put, PutWhat};
 use numerant_sheets::{
-    AppendedColumns, AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter,
+    AssembleOptions, ComputedColumns, ExtractError, Extracted, FillError, PutTable, RowCutter,
     TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble, extract_ods,
 };
 
@@ -344,7 +344,7 @@ impl Task<'_> {
         &self,
         cutting: &RowCutter,
         (called, rows, spool): (&str, &[u32], &Path),
-        columns: Option<&AppendedColumns>,
+        columns: Option<&ComputedColumns>,
         path: &str,
         first: usize,
         staged: PathBuf,

@@ -26,6 +26,6 @@ pub use format::{OdsFormat, XlsFormat, XlsbFormat, XlsxFormat, refuse_other_pack
 pub use ods::extract as extract_ods;
 pub use package::Package;
 pub use xlsx::{
-    AppendedColumns, AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter,
+    AssembleOptions, ComputedColumns, ExtractError, Extracted, FillError, PutTable, RowCutter,
     TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
 };

@@ -134,7 +134,7 @@ impl Job {
         if !self.like_source {
             return Ok(());
         }
-        let changes = |step: &Step| matches!(step, Step::Tidy | Step::Normalize | Step::Sort(_));
+        let changes = |step: &Step| matches!(step, Step::Tidy | Step::KeepType(_));
         for (is, why) in [
             (self.sources.len() > 1, "name one file"),
             (
@@ -151,7 +151,7 @@ impl Job {
             ),
             (
                 self.steps.iter().any(changes),
-                "values and their order stay; leave --tidy, --normalize and --sort out",
+                "leave --tidy and --keep-type out",
             ),
             (self.write.types != Types::Auto, "leave --types out"),
             (!format.capabilities().cuts_rows, "let --name end in .xlsx"),

@@ -13,7 +13,7 @@ use crate::job::{Job, JobError};
 use numerant_data::dialect::{Delimiter, Dialect, Quote};
 use numerant_data::record::{At, Tagging, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
-use numerant_data::value::ColumnType;
+use numerant_data::value::{ColumnType, DecimalMark};
 use numerant_format::sheet::{ColumnStyle, Limits, SpooledColumn, Spooler};
 use numerant_format::{Document, Fields, RecordEncoder, RecordReader, TreeFacts};
 use numerant_naming::route::KeyValues;
@@ -46,7 +46,7 @@ pub(crate) enum OutputMode {
     Rows(Arc<Spooler>, usize),
     /// Nothing: the sheet that they are from comes out as it is.
     Sheet(Arc<SourceSheet>),
-    /// Rows of the sheet that they are from, as they stand, with computed columns behind them.
+    /// Rows of the sheet that they are from, as they stand but for computed columns.
     OwnRows(Arc<SourceSheet>, Option<Arc<Spooler>>),
 }
 
@@ -61,6 +61,8 @@ pub(crate) struct SourceSheet {
     pub(crate) above: u32,
     /// The column behind its records, from 0.
     pub(crate) end_column: u32,
+    /// Where its computed columns stand, from 0, in ascending order.
+    pub(crate) computed: Vec<u32>,
 }
 
 impl Producer {
@@ -221,8 +223,13 @@ impl Producer {
         let becomes = match self.format.capabilities().workbook {
             Some(_) if let Some(kept) = kept => {
                 if self.plan.job.like_source {
-                    let appended = self.appended(reader, above.as_ref())?;
-                    OutputMode::OwnRows(Arc::new(kept), appended.map(Arc::new))
+                    let mut kept = kept;
+                    let computed = self.computed(reader, above.as_ref(), kept.end_column)?;
+                    let spooler = computed.map(|(spooler, places)| {
+                        kept.computed = places;
+                        Arc::new(spooler)
+                    });
+                    OutputMode::OwnRows(Arc::new(kept), spooler)
                 } else {
                     OutputMode::Sheet(Arc::new(kept))
                 }
@@ -319,6 +326,7 @@ impl Producer {
                     name,
                     above: u32::try_from(header).unwrap_or(u32::MAX),
                     end_column: reader.sheet().map_or(0, |sheet| sheet.end_column),
+                    computed: Vec::new(),
                 });
             }
             _ if self.plan.job.like_source => return None,
@@ -348,22 +356,28 @@ impl Producer {
         note(&mut self.notices, records);
     }
 
-    /// What keeps the computed columns of a sheet whose rows come out as they stand; `None` if there are none.
-    fn appended(
+    /// What keeps the computed columns of a sheet whose rows come out as they stand, and where each stands in the
+    /// sheet, from 0; `None` if there are none.
+    fn computed(
         &self,
         reader: &dyn RecordReader,
         above: Option<&Header>,
-    ) -> Result<Option<Spooler>, Error> {
+        end_column: u32,
+    ) -> Result<Option<(Spooler, Vec<u32>)>, Error> {
         let columns = self.pipeline.layout().columns();
-        let own = columns.iter().filter(|column| !column.computed);
-        let is_whole = own.map(|column| (&column.name, column.slot)).eq(reader
-            .columns()
-            .names()
-            .iter()
-            .zip(0..));
+        let names = reader.columns().names();
+        let is_whole = columns.len() >= names.len()
+            && columns
+                .iter()
+                .zip(names)
+                .zip(0..)
+                .all(|((column, name), slot)| {
+                    column.name == *name && (column.computed || column.slot == slot)
+                })
+            && columns[names.len()..].iter().all(|column| column.computed);
         if !is_whole {
             return Err(JobError::LikeSource(
-                "its columns stay; --set, --rename, --keep and --drop are for columns that the job adds",
+                "its columns stay where they are; --rename, --keep and --drop are for columns that the job adds",
             )
             .into());
         }
@@ -372,17 +386,33 @@ impl Producer {
         };
         let mut spooler = self.spooler(room, reader.facts().dialect, false, above, &[]);
         let naming = self.plan.job.naming_columns();
-        let put = columns
-            .iter()
-            .filter(|column| !naming.contains(&column.name));
-        let is_computed: Vec<bool> = put.map(|column| column.computed).collect();
-        let mut keep = is_computed.iter();
-        spooler.columns.retain(|_| keep.next() == Some(&true));
+        let put = columns.iter().enumerate();
+        let put = put.filter(|(_, column)| !naming.contains(&column.name));
+        let width = names.len() as u32;
+        let mut next = end_column;
+        let places: Vec<Option<u32>> = put
+            .map(|(place, column)| {
+                let place = place as u32;
+                if !column.computed {
+                    return None;
+                }
+                if place < width {
+                    return Some(end_column + place - width);
+                }
+                next += 1;
+                Some(next - 1)
+            })
+            .collect();
+        let mut keep = places.iter();
+        spooler
+            .columns
+            .retain(|_| keep.next().is_some_and(Option::is_some));
         if let Some(header) = &mut spooler.header {
-            let mut keep = is_computed.iter();
-            header.retain(|_| keep.next() == Some(&true));
+            let mut keep = places.iter();
+            header.retain(|_| keep.next().is_some_and(Option::is_some));
         }
-        Ok(Some(spooler).filter(|spooler| !spooler.columns.is_empty()))
+        let places: Vec<u32> = places.into_iter().flatten().collect();
+        Ok(Some((spooler, places)).filter(|(_, places)| !places.is_empty()))
     }
 
     /// What keeps the records of a source for the sheets of `book`.
@@ -423,8 +453,10 @@ impl Producer {
         // The header of a computed column looks like the one beside it.
         let mut beside = styles.first().and_then(|style| style.header);
         let columns = columns.map(|(column, _)| {
-            // Computed numbers are numbers, however many digits each has behind its point.
+            // Computed numbers are numbers, however many digits each has behind its point. They are written with a
+            // comma where that was said of the source.
             let number = column.computed && column.kind == numerant_steps::expr::Type::Number;
+            let commas = self.pipeline.cells().mark == DecimalMark::Comma;
             // What is computed from dates of cells is dates, with or without times.
             let moment = column.like.is_some() && column.kind == numerant_steps::expr::Type::Moment;
             let stated = |slot: usize| styles.get(slot).copied().unwrap_or_default();
@@ -441,11 +473,11 @@ impl Producer {
             beside = style.header;
             SpooledColumn {
                 slot: column.slot,
-                stored: dialect.has_types() && !column.computed,
+                stored: (dialect.has_types() && !column.computed) || (number && !commas),
                 exact: dialect.has_types() && !column.computed && is_document,
                 declared: column
                     .declared
-                    .or(number.then_some(ColumnType::Decimal))
+                    .or((number && commas).then_some(ColumnType::Decimal))
                     .or(moment.then_some(ColumnType::Datetime)),
                 formatted_as: match column.like {
                     _ if self.plan.job.write.plain => None,

@@ -12,7 +12,7 @@ mod style_table;
 mod write;
 
 pub use edit::{
-    AppendedColumns, AssembleOptions, ExtractError, Extracted, FillError, PutTable, RowCutter,
+    AssembleOptions, ComputedColumns, ExtractError, Extracted, FillError, PutTable, RowCutter,
     TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
 };
 pub(crate) use parts::{Relations, check_own_parts, office_document};

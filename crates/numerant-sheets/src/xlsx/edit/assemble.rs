@@ -70,6 +70,8 @@ pub struct Extracted {
     pub rules: u64,
     /// Ranges of charts and tables that lead to such a sheet.
     pub ranges: u64,
+    /// Rules and ranges of charts for some of the records, which are in another order.
+    pub reordered: u64,
     /// Names of ranges that lead to such a sheet, and were left out.
     pub names: u64,
     /// Pivot tables whose source is on such a sheet.
@@ -101,6 +103,7 @@ impl Extracted {
     /// Adds what was told of another workbook.
     pub fn add(&mut self, other: &Self) {
         self.formulas += other.formulas;
+        self.reordered += other.reordered;
         self.without_value += other.without_value;
         self.rules += other.rules;
         self.ranges += other.ranges;

@@ -13,7 +13,7 @@ mod styles;
 
 pub use assemble::{AssembleOptions, ExtractError, Extracted, TakenSheet, WorkbookCache, assemble};
 pub use fill::{FillError, PutTable, TemplateProblem, WorkbookTemplate};
-pub use rows::{AppendedColumns, RowCutter};
+pub use rows::{ComputedColumns, RowCutter};
 pub(super) use styles::Colors;
 
 use super::SMALL;

@@ -98,6 +98,12 @@ pub(super) fn extracted(what: &Extracted) -> Vec<String> {
         "ranges of charts or tables led to another sheet; what was drawn last is still there",
     );
     tell(
+        what.reordered,
+        "rule or range of a chart was left out, as it was for some of the records and these are in another order",
+        "rules and ranges of charts were left out, as they were for some of the records and these are in another \
+         order",
+    );
+    tell(
         what.names,
         "named range led to another sheet and was left out",
         "named ranges led to another sheet and were left out",

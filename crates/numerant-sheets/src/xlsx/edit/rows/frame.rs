@@ -19,12 +19,12 @@ impl RowCutter {
     pub(super) fn edit_frame(
         &self,
         frame: &mut Document,
-        moved: &Moved<'_>,
+        moved: &Moved,
         used: &mut TextNumbers,
         told: &mut Extracted,
     ) {
         let (above, gone) = (self.above, &self.gone);
-        let (mut scenarios, mut filters) = (0, 0);
+        let (mut scenarios, mut filters, mut lost_rules) = (0, 0, 0);
         let mut keep = |element: &mut Element| -> bool {
             let attribute = match element.name() {
                 "conditionalFormatting" | "dataValidation" | "ignoredError" | "protectedRange" => {
@@ -71,16 +71,25 @@ impl RowCutter {
             if Area::parse(&text).is_some_and(|area| whole(&area)) {
                 return false;
             }
-            match moved.areas(&text) {
+            let is_rule = matches!(element.name(), "conditionalFormatting" | "dataValidation");
+            match moved
+                .areas(&text)
+                .filter(|left| !is_rule || moved.holds_rule(left))
+            {
                 Some(left) => {
                     element.set_attribute(attribute, Some(&left));
                     true
                 }
-                None => false,
+                None => {
+                    // Among rows in another order, what a rule is for cannot be told.
+                    lost_rules += u64::from(is_rule && moved.is_reordered());
+                    false
+                }
             }
         };
         frame.root.prune(&mut keep);
         told.scenarios += scenarios;
+        told.reordered += lost_rules;
         told.filters += filters;
         if scenarios > 0
             && let Some(list) = frame.root.child_mut("scenarios")
@@ -140,7 +149,7 @@ impl RowCutter {
 
     /// Brings the rules and small charts of extensions to where their rows have come; how many lead to
     /// what is not there.
-    pub(super) fn edit_extensions(&self, extensions: &mut Element, moved: &Moved<'_>) -> u64 {
+    pub(super) fn edit_extensions(&self, extensions: &mut Element, moved: &Moved) -> u64 {
         let mut lost = 0;
         let is_entry = |name: &str| {
             matches!(
@@ -209,7 +218,7 @@ impl RowCutter {
     }
 
     /// Brings the names of ranges to where their rows have come.
-    pub(super) fn edit_names(&self, target: &mut Target, moved: &Moved<'_>) {
+    pub(super) fn edit_names(&self, target: &mut Target, moved: &Moved) {
         let mut lost = 0;
         let root = &mut target.book.document.root;
         if let Some(names) = root.child_mut("definedNames") {
@@ -239,7 +248,7 @@ impl RowCutter {
         &self,
         target: &mut Target,
         frame: &mut Document,
-        moved: &Moved<'_>,
+        moved: &Moved,
     ) -> Result<(), ReadProblem> {
         let Some(mut leads) = Relationships::of(&self.book.package, &self.part)? else {
             return Ok(());
@@ -304,7 +313,7 @@ impl RowCutter {
         &self,
         target: &mut Target,
         path: &str,
-        moved: &Moved<'_>,
+        moved: &Moved,
     ) -> Result<(), ReadProblem> {
         let Some(mut table) = self.book.part(path)? else {
             return Ok(());
@@ -332,7 +341,7 @@ impl RowCutter {
         &self,
         target: &mut Target,
         path: &str,
-        moved: &Moved<'_>,
+        moved: &Moved,
     ) -> Result<(), ReadProblem> {
         let Some(mut chart) = self.book.part(path)? else {
             return Ok(());
@@ -356,14 +365,18 @@ impl RowCutter {
                 !matches!(child.name(), "numCache" | "strCache" | "multiLvlStrCache")
             });
         });
-        target.told.ranges += lost;
+        if moved.is_reordered() {
+            target.told.reordered += lost;
+        } else {
+            target.told.ranges += lost;
+        }
         target.change(path, Change::Bytes(chart.into_bytes()));
         Ok(())
     }
 }
 
 /// The comments of rows that are left.
-fn edit_comments(target: &mut Target, path: &str, moved: &Moved<'_>) -> Result<(), ReadProblem> {
+fn edit_comments(target: &mut Target, path: &str, moved: &Moved) -> Result<(), ReadProblem> {
     let Some(mut document) = target.book.part(path)? else {
         return Ok(());
     };
@@ -402,7 +415,7 @@ fn without_criteria(column: &mut Element, filters: &mut u64) -> bool {
 }
 
 /// The boxes of comments of rows that are left.
-fn edit_shapes(target: &mut Target, path: &str, moved: &Moved<'_>) -> Result<(), ReadProblem> {
+fn edit_shapes(target: &mut Target, path: &str, moved: &Moved) -> Result<(), ReadProblem> {
     let Some(mut document) = target.book.part(path)? else {
         return Ok(());
     };

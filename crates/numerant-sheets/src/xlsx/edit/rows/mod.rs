@@ -7,21 +7,21 @@
 //! links and comments of other rows are taken out with all that leads to them, and why charts lose the
 //! values that they remember.
 
-mod appended;
+mod computed;
 mod frame;
 mod moved;
 mod texts;
 
 use std::collections::HashMap;
-use std::io::{self, BufRead, BufReader, Read, Write};
+use std::io::{self, BufRead, BufReader, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use quick_xml::Writer;
 use quick_xml::events::Event;
 
-pub use self::appended::AppendedColumns;
-use self::appended::Appending;
+pub use self::computed::ComputedColumns;
+use self::computed::Computing;
 use self::moved::Moved;
 use self::texts::{TextNumbers, texts};
 use super::assemble::{AssembleOptions, ExtractError, Extracted, Target};
@@ -203,7 +203,7 @@ impl RowCutter {
     }
 
     /// Writes the part with these rows to a workbook at `to`. `spooled` has, for each row, the values of the
-    /// appended columns as they were kept and the row as it stands, with the length of each in front, as four
+    /// computed columns as they were kept and the row as it stands, with the length of each in front, as four
     /// bytes, the lowest first.
     #[allow(clippy::too_many_arguments, reason = "all of it is one part")]
     pub fn write(
@@ -211,15 +211,12 @@ impl RowCutter {
         called: &str,
         rows: &[u32],
         spooled: &Path,
-        appended: Option<&AppendedColumns>,
+        computed: Option<&ComputedColumns>,
         macros: bool,
         to: OutFile,
     ) -> Result<Extracted, ExtractError> {
         let read = |problem| ExtractError::Read(self.path.clone(), problem);
-        let moved = Moved {
-            above: self.above,
-            rows,
-        };
+        let moved = Moved::new(self.above, rows);
         let mut book = EditedWorkbook::clone(&self.book);
         for listed in book.sheets.iter_mut().filter(|listed| listed.kept) {
             called.clone_into(&mut listed.called);
@@ -236,15 +233,15 @@ impl RowCutter {
         self.edit_names(&mut target, &moved);
         self.edit_parts(&mut target, &mut frame, &moved)
             .map_err(read)?;
-        let mut styles = match appended {
+        let mut styles = match computed {
             Some(_) => Some(self.styles().map_err(read)?),
             None => None,
         };
-        let mut appending = appended
+        let mut computing = computed
             .zip(styles.as_mut())
-            .map(|(columns, styles)| Appending::new(columns, styles, &self.part));
-        if let Some(appending) = &mut appending {
-            appending.head(&mut frame, self.above).map_err(read)?;
+            .map(|(columns, styles)| Computing::new(columns, styles, &self.part));
+        if let Some(computing) = &mut computing {
+            computing.head(&mut frame, self.above).map_err(read)?;
         }
         let (head, tail) = split_frame(frame);
         // The rows are written as they come, and what they need of the texts is known behind them.
@@ -254,8 +251,8 @@ impl RowCutter {
             disk.create(&sheet).map_err(|error| self.failed(error))?,
             &head,
             &tail,
-            spooled,
-            appending,
+            (spooled, rows),
+            computing,
             &moved,
             &mut used,
             &mut target.told,
@@ -293,9 +290,9 @@ impl RowCutter {
         to: OutFile,
         head: &str,
         tail: &str,
-        spooled: &Path,
-        mut appending: Option<Appending<'_>>,
-        moved: &Moved<'_>,
+        (spooled, order): (&Path, &[u32]),
+        mut computing: Option<Computing<'_>>,
+        moved: &Moved,
         used: &mut TextNumbers,
         told: &mut Extracted,
     ) -> io::Result<()> {
@@ -303,18 +300,29 @@ impl RowCutter {
         out.write_all(head.as_bytes())?;
         let mut kept = BufReader::with_capacity(1 << 17, std::fs::File::open(spooled)?);
         let mut bytes = Vec::new();
-        let mut appended = Vec::new();
-        for &row in moved.rows {
-            read_piece(&mut kept, &mut appended)?;
+        let mut values = Vec::new();
+        // The rows are kept in their old order.
+        let starts = if moved.is_reordered() {
+            starts(&mut kept, &moved.rows)?
+        } else {
+            Vec::new()
+        };
+        for &row in order {
+            if let Ok(at) = moved.rows.binary_search(&row)
+                && let Some(start) = starts.get(at)
+            {
+                kept.seek(io::SeekFrom::Start(*start))?;
+            }
+            read_piece(&mut kept, &mut values)?;
             read_piece(&mut kept, &mut bytes)?;
             let text = std::str::from_utf8(&bytes).map_err(io::Error::other)?;
             let mut element =
                 Document::parse(text.as_bytes().to_vec(), &self.part).map_err(io::Error::other)?;
             self.edit_row(&mut element.root, row, moved, used, told);
-            if let Some(appending) = &mut appending {
-                let values = std::str::from_utf8(&appended).map_err(io::Error::other)?;
+            if let Some(computing) = &mut computing {
+                let values = std::str::from_utf8(&values).map_err(io::Error::other)?;
                 let number = moved.row(row).unwrap_or(row);
-                appending
+                computing
                     .row(&mut element.root, number, values)
                     .map_err(io::Error::other)?;
             }
@@ -322,7 +330,7 @@ impl RowCutter {
         }
         told.stale |= told.formulas > 0 && self.book.is_to_be_computed();
         debug_assert!(
-            kept.fill_buf().is_ok_and(<[u8]>::is_empty),
+            moved.is_reordered() || kept.fill_buf().is_ok_and(<[u8]>::is_empty),
             "all rows are taken"
         );
         out.write_all(tail.as_bytes())?;
@@ -335,7 +343,7 @@ impl RowCutter {
         &self,
         element: &mut Element,
         row: u32,
-        moved: &Moved<'_>,
+        moved: &Moved,
         used: &mut TextNumbers,
         told: &mut Extracted,
     ) {
@@ -427,6 +435,23 @@ impl RowCutter {
             Some(cell)
         })
     }
+}
+
+/// Where each of the rows begins that are kept.
+fn starts(kept: &mut BufReader<std::fs::File>, rows: &[u32]) -> io::Result<Vec<u64>> {
+    let mut starts = Vec::with_capacity(rows.len());
+    let mut at = 0;
+    for _ in rows {
+        starts.push(at);
+        for _ in 0..2 {
+            let mut length = [0; 4];
+            kept.read_exact(&mut length)?;
+            let length = u32::from_le_bytes(length);
+            kept.seek_relative(length.into())?;
+            at += u64::from(length) + 4;
+        }
+    }
+    Ok(starts)
 }
 
 /// Reads what stands behind its length.

@@ -5,24 +5,77 @@ use crate::xlsx::formula;
 use crate::xlsx::formula::Reference;
 
 /// Where rows have come to.
-pub(super) struct Moved<'a> {
+pub(super) struct Moved {
     pub(super) above: u32,
-    /// The rows that were taken, in their order.
-    pub(super) rows: &'a [u32],
+    /// The rows that were taken, by their old numbers.
+    pub(super) rows: Vec<u32>,
+    /// The place of each of them below the rows above, from 0; none if they are in their old order.
+    places: Option<Vec<u32>>,
 }
 
-impl Moved<'_> {
+impl Moved {
+    /// Rows that stand below the row `above`, in their new order.
+    pub(super) fn new(above: u32, order: &[u32]) -> Self {
+        if order.is_sorted() {
+            return Self {
+                above,
+                rows: order.to_vec(),
+                places: None,
+            };
+        }
+        let mut rows: Vec<(u32, u32)> = order.iter().copied().zip(0..).collect();
+        rows.sort_unstable();
+        let (rows, places) = rows.into_iter().unzip();
+        Self {
+            above,
+            rows,
+            places: Some(places),
+        }
+    }
+
+    /// Whether rows are in another order than before.
+    pub(super) fn is_reordered(&self) -> bool {
+        self.places.is_some()
+    }
+
     /// The new number of a row.
     pub(super) fn row(&self, row: u32) -> Option<u32> {
         if row <= self.above {
             return Some(row);
         }
-        let place = self.rows.binary_search(&row).ok()?;
-        Some(self.above + 1 + place as u32)
+        let at = self.rows.binary_search(&row).ok()?;
+        let place = self.places.as_ref().map_or(at as u32, |places| places[at]);
+        Some(self.above + 1 + place)
+    }
+
+    /// What is left of an area of rows in another order: the records up to one, or one row.
+    fn reordered_area(&self, area: Area, places: &[u32]) -> Option<Area> {
+        if area.last.row <= self.above {
+            return Some(area);
+        }
+        let from = self.rows.partition_point(|row| *row < area.first.row);
+        let to = self.rows.partition_point(|row| *row <= area.last.row);
+        let inside = places.get(from..to).filter(|inside| !inside.is_empty())?;
+        let (first, last) = (inside.iter().min()?, inside.iter().max()?);
+        let is_block = (last - first) as usize + 1 == inside.len();
+        let is_first = *first == 0 || inside.len() == 1;
+        if !is_block || !is_first {
+            return None;
+        }
+        let top = if area.first.row <= self.above {
+            area.first.row
+        } else {
+            self.above + 1 + first
+        };
+        (area.first.row > self.above || *first == 0)
+            .then(|| area.with_rows(top, self.above + 1 + last))
     }
 
     /// What is left of an area.
     pub(super) fn area(&self, area: Area) -> Option<Area> {
+        if let Some(places) = &self.places {
+            return self.reordered_area(area, places);
+        }
         let first = if area.first.row <= self.above {
             area.first.row
         } else {
@@ -47,6 +100,14 @@ impl Moved<'_> {
             });
         let left: Vec<String> = parsed.flatten().collect();
         (!left.is_empty()).then(|| left.join(" "))
+    }
+
+    /// Whether a rule can be for what is left of its areas: among rows in another order it must be for the first
+    /// record, by which its formulas count.
+    pub(super) fn holds_rule(&self, areas: &str) -> bool {
+        let begins =
+            |area: &str| Area::parse(area).is_none_or(|area| area.first.row <= self.above + 1);
+        !self.is_reordered() || areas.split_ascii_whitespace().all(begins)
     }
 
     /// A formula of a name or chart, with what is left of the areas on `sheet` that it leads to; `None`

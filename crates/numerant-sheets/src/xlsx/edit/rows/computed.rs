@@ -1,4 +1,5 @@
-//! Columns that are appended to the rows of a sheet, in the look of the column beside them.
+//! Computed columns of the rows of a sheet: in the place and look of a column of the sheet, or behind the others in
+//! the look of the last of them.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -10,11 +11,13 @@ use crate::xlsx::write::push_content;
 use numerant_data::source::ReadProblem;
 use numerant_format::sheet::{Cell, CellFormat, KeptFormat, Plan, kept_values, letters};
 
-/// Columns that are appended to the rows of a sheet.
+/// Computed columns of the rows of a sheet.
 #[derive(Clone, Debug)]
-pub struct AppendedColumns {
-    /// The first of them, from 0: the one behind the records.
-    pub first: u32,
+pub struct ComputedColumns {
+    /// Where each stands, from 0, in ascending order.
+    pub columns: Vec<u32>,
+    /// The column behind those of the sheet.
+    pub end: u32,
     /// What stands above them.
     pub header: Vec<String>,
     /// How each is written.
@@ -24,16 +27,16 @@ pub struct AppendedColumns {
 }
 
 /// Columns on their way into a part.
-pub(super) struct Appending<'a> {
-    columns: &'a AppendedColumns,
+pub(super) struct Computing<'a> {
+    columns: &'a ComputedColumns,
     styles: &'a mut Styles,
     /// Styles with another number format: of a style and a format.
     derived: HashMap<(u32, CellFormat), u32>,
     part: &'a str,
 }
 
-impl<'a> Appending<'a> {
-    pub(super) fn new(columns: &'a AppendedColumns, styles: &'a mut Styles, part: &'a str) -> Self {
+impl<'a> Computing<'a> {
+    pub(super) fn new(columns: &'a ComputedColumns, styles: &'a mut Styles, part: &'a str) -> Self {
         Self {
             columns,
             styles,
@@ -44,7 +47,7 @@ impl<'a> Appending<'a> {
 
     /// Appends the names of the columns to the header, and gives them the width of the column beside them.
     pub(super) fn head(&mut self, frame: &mut Document, above: u32) -> Result<(), ReadProblem> {
-        let last = self.columns.first + self.columns.plans.len() as u32 - 1;
+        let last = self.columns.columns.last().copied().unwrap_or(0);
         if let Some(dimension) = frame.root.child_mut("dimension") {
             let area = dimension.attribute("ref").unwrap_or_default();
             let known = super::Area::parse(&area);
@@ -53,7 +56,11 @@ impl<'a> Appending<'a> {
                 dimension.set_attribute("ref", Some(&area.to_string()));
             }
         }
-        if let Some(columns) = frame.root.child_mut("cols") {
+        if let Some(columns) = frame
+            .root
+            .child_mut("cols")
+            .filter(|_| last >= self.columns.end)
+        {
             self.widths(columns, last);
         }
         let Some(data) = frame.root.child_mut("sheetData") else {
@@ -62,7 +69,11 @@ impl<'a> Appending<'a> {
         let is_header = |row: &&mut Element| row.attribute("r") == Some(above.to_string());
         if let Some(row) = data.elements_mut().find(is_header) {
             let header = self.columns.header.clone();
-            let cells: Vec<Cell<'_>> = header.iter().map(|text| Cell::Text(text)).collect();
+            let columns = self.columns.columns.iter().copied().zip(&header);
+            let new = columns.filter(|(column, _)| *column >= self.columns.end);
+            let cells: Vec<(u32, Cell<'_>)> = new
+                .map(|(column, text)| (column, Cell::Text(text)))
+                .collect();
             self.put(row, above, &cells)?;
         }
         Ok(())
@@ -74,7 +85,7 @@ impl<'a> Appending<'a> {
             element.attribute(name).and_then(|text| text.parse().ok())
         };
         // Columns are counted from 1 here, so that the number of the first is that of the one beside it.
-        let beside = self.columns.first;
+        let beside = self.columns.end;
         let taken = columns
             .elements()
             .filter_map(|entry| number(entry, "min"))
@@ -97,59 +108,66 @@ impl<'a> Appending<'a> {
     ) -> Result<(), ReadProblem> {
         let columns = self.columns;
         let values = kept_values(kept, columns.plans.len());
-        let cells: Vec<Cell<'_>> = columns
+        let cells: Vec<(u32, Cell<'_>)> = columns
             .plans
             .iter()
             .zip(&values)
-            .map(|(plan, value)| {
+            .zip(&columns.columns)
+            .map(|((plan, value), column)| {
                 let format = usize::from(value.format).checked_sub(1);
                 let format = format.and_then(|place| columns.formats.get(place));
-                plan.formatted_cell(value.class, value.text, format)
+                (
+                    *column,
+                    plan.formatted_cell(value.class, value.text, format),
+                )
             })
             .collect();
         self.put(row, number, &cells)
     }
 
-    /// Puts cells into a row, in the style of the one beside them, in place of what stands there.
+    /// Puts cells into a row, in place of what stands there: in the style of that, or, behind the columns of the
+    /// sheet, in the style of the last of these.
     fn put(
         &mut self,
         row: &mut Element,
         number: u32,
-        cells: &[Cell<'_>],
+        cells: &[(u32, Cell<'_>)],
     ) -> Result<(), ReadProblem> {
-        let first = self.columns.first;
+        let end = self.columns.end;
         let column_of = |cell: &Element| {
             let place = cell
                 .attribute("r")
                 .and_then(|place| CellReference::parse(&place));
             place.map(|place| place.column)
         };
-        let beside = row
-            .elements()
-            .find(|cell| column_of(cell) == first.checked_sub(1));
-        let beside = beside.and_then(|cell| cell.attribute("s"));
-        let beside: u32 = beside.and_then(|style| style.parse().ok()).unwrap_or(0);
-        let end = first + cells.len() as u32;
-        row.retain(|cell| column_of(cell).is_none_or(|column| !(first..end).contains(&column)));
-        let at = row.children.iter().position(|child| {
-            matches!(child, Node::Element(cell) if column_of(cell).is_none_or(|column| column >= end))
-        });
-        let at = at.unwrap_or(row.children.len());
+        let style_of = |row: &Element, column: Option<u32>| {
+            let cell = row.elements().find(|cell| column_of(cell) == column)?;
+            cell.attribute("s")?.parse::<u32>().ok()
+        };
+        let beside = style_of(row, end.checked_sub(1)).unwrap_or(0);
         let prefix = row.prefix().to_owned();
         row.open();
-        let mut new = Vec::with_capacity(cells.len());
-        for (column, cell) in (first..).zip(cells) {
-            let style = self.style(beside, cell);
-            let mut text = format!("<{prefix}c r=\"{}{number}\"", letters(column));
+        for (column, cell) in cells {
+            let base = if *column < end {
+                style_of(row, Some(*column)).unwrap_or(0)
+            } else {
+                beside
+            };
+            let style = self.style(base, cell);
+            let mut text = format!("<{prefix}c r=\"{}{number}\"", letters(*column));
             if style > 0 {
                 text.push_str(&format!(" s=\"{style}\""));
             }
             let mut text = text.into_bytes();
             push_content(cell, None, &prefix, &mut text);
-            let element = Document::parse(text, self.part)?.root;
-            new.push(Node::Element(element));
+            let element = Node::Element(Document::parse(text, self.part)?.root);
+            let is_at_or_behind = |child: &Node| matches!(child, Node::Element(cell) if column_of(cell).is_none_or(|known| known >= *column));
+            let at = row.children.iter().position(is_at_or_behind);
+            let at = at.unwrap_or(row.children.len());
+            let is_there = matches!(row.children.get(at), Some(Node::Element(cell)) if column_of(cell) == Some(*column));
+            row.children
+                .splice(at..at + usize::from(is_there), [element]);
         }
-        row.children.splice(at..at, new);
         // Where the cells of a row begin and end is said only to be read faster.
         row.set_attribute("spans", None);
         Ok(())
