@@ -18,9 +18,9 @@ use crate::ledger::{Ambiguous, FileDigest, TypedColumn};
 use crate::output::OutputError;
 use numerant_data::disk::Disk;
 use numerant_data::source::SourcePath;
-use numerant_data::value::WrittenOutcome;
-use numerant_format::sheet::{Head, KeptFormat, Odd, Plan, Types, WorkbookContent, width};
-use numerant_format::{Format, Put, PutWhat};
+use numerant_data::value::{Number, WrittenOutcome};
+use numerant_format::sheet::{Head, KeptFormat, Odd, Plan, Spooler, Types, WorkbookContent, width};
+use numerant_format::{Format, Put, PutWhat, WriteOptions};
 use numerant_sheets::{
     AssembleOptions, ComputedColumns, ExtractError, Extracted, FillError, PutTable, RowCutter,
     TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble, extract_ods,
@@ -103,6 +103,7 @@ pub(super) fn write(
                 spooler.columns.iter().map(|column| column.style).collect()
             }),
             records: records[output],
+            totals: totals(job, spooler.map(AsRef::as_ref), &produced.sums[output]),
             bytes: std::fs::metadata(consumer.path(output)).map_or(0, |file| file.len()),
             formats: Arc::clone(&formats),
         }
@@ -126,6 +127,7 @@ pub(super) fn write(
     let task = Task {
         format,
         shared: shared.max(LEAST_SHARED),
+        options: &job.write,
         sync: keep.sync,
         digest: keep.digest,
         context,
@@ -274,6 +276,7 @@ pub(super) fn write(
 struct Task<'a> {
     format: &'static dyn Format,
     shared: usize,
+    options: &'a WriteOptions,
     sync: bool,
     digest: bool,
     context: &'a Context,
@@ -300,7 +303,10 @@ impl Task<'_> {
             OutputError::new("writing", Path::new(path), cause).into()
         };
         let file = self.disk.create(&staged).map_err(failed)?;
-        let sink = self.format.create(file, self.shared).map_err(failed)?;
+        let sink = self
+            .format
+            .create(file, self.shared, self.options)
+            .map_err(failed)?;
         book.write(sink, &self.context.cancel, self.told)
             .map_err(failed)?;
         self.finish(path, first, staged).map_err(failed)
@@ -463,6 +469,16 @@ fn digest_of(file: &mut File) -> io::Result<String> {
             read => digest.update(&piece[..read]),
         }
     }
+}
+
+/// The control totals of an output, by the places of their columns.
+fn totals(job: &Job, spooler: Option<&Spooler>, sums: &[Number]) -> Vec<(usize, String)> {
+    let header = spooler.and_then(|spooler| spooler.header.as_ref());
+    let totals = job.total.iter().zip(sums).filter_map(|(name, sum)| {
+        let place = header?.iter().position(|known| known == name)?;
+        Some((place, sum.to_string()))
+    });
+    totals.collect()
 }
 
 /// How the columns of a set of sources are written, and how wide they are.

@@ -29,6 +29,11 @@ pub trait Format: fmt::Debug + Send + Sync {
     /// Extensions of file names, lower case, of files in it.
     fn extensions(&self) -> &'static [&'static str];
 
+    /// Those of them whose files can be read.
+    fn read(&self) -> &'static [&'static str] {
+        self.extensions()
+    }
+
     /// Those of them that files can be written with.
     fn written(&self) -> &'static [&'static str] {
         self.extensions()
@@ -95,12 +100,17 @@ pub trait Format: fmt::Debug + Send + Sync {
         })
     }
 
-    /// Begins a workbook in a file; what its sheets share may take so many bytes of memory.
+    /// Begins a workbook, or pages for its sheets, in a file; what these share may take so many bytes of memory.
     ///
     /// # Errors
     ///
     /// If it cannot be written.
-    fn create(&self, _file: OutFile, _memory: usize) -> io::Result<Box<dyn SheetSink>> {
+    fn create(
+        &self,
+        _file: OutFile,
+        _memory: usize,
+        _options: &WriteOptions,
+    ) -> io::Result<Box<dyn SheetSink>> {
         Err(io::ErrorKind::Unsupported.into())
     }
 }
@@ -110,6 +120,8 @@ pub trait Format: fmt::Debug + Send + Sync {
 pub struct Capabilities {
     /// Outputs are workbooks with so much room; `None` if they are text.
     pub workbook: Option<Limits>,
+    /// Names of sheets are titles, of any characters and length.
+    pub has_titles: bool,
     /// Values of different types are written differently.
     pub has_typed_values: bool,
     /// Outputs have delimiters, quotes and line ends to choose, and lines of any text can be copied to them.

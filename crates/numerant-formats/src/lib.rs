@@ -6,7 +6,7 @@
 //! use numerant_formats::format_of;
 //!
 //! assert_eq!(format_of("CSV").map(|format| format.name()), Some("delimited text"));
-//! assert!(format_of("pdf").is_none());
+//! assert!(format_of("exe").is_none());
 //! ```
 
 mod options;
@@ -22,6 +22,7 @@ use numerant_format::{
     Format, Opening, ReadOptions, RecordReader, SchemaScan, Source, Start, Weight,
 };
 use numerant_messages::{EdifactFormat, X12Format};
+use numerant_pages::PdfFormat;
 use numerant_records::{MarcFormat, MarcXmlFormat};
 use numerant_sheets::{OdsFormat, XlsFormat, XlsbFormat, XlsxFormat, refuse_other_packages};
 use numerant_text::DelimitedFormat;
@@ -41,6 +42,7 @@ pub static FORMATS: &[&dyn Format] = &[
     &OdsFormat,
     &XlsbFormat,
     &XlsFormat,
+    &PdfFormat,
 ];
 
 /// Delimited text, which a source is that is in no other format.
@@ -59,7 +61,7 @@ pub fn format_of(extension: &str) -> Option<&'static dyn Format> {
 pub fn format_read(extension: &str) -> Option<&'static dyn Format> {
     let extension = extension.to_lowercase();
     let mut formats = FORMATS.iter().copied();
-    formats.find(|format| format.extensions().contains(&extension.as_str()))
+    formats.find(|format| format.read().contains(&extension.as_str()))
 }
 
 /// The format with this name.
@@ -84,7 +86,7 @@ pub fn known_extensions() -> Vec<&'static str> {
 /// Every extension that can be read, each once.
 pub fn read_extensions() -> Vec<&'static str> {
     let mut read: Vec<&'static str> = Vec::new();
-    for extension in FORMATS.iter().flat_map(|format| format.extensions()) {
+    for extension in FORMATS.iter().flat_map(|format| format.read()) {
         if !read.contains(extension) {
             read.push(extension);
         }
@@ -180,7 +182,7 @@ mod tests {
                 let named: Vec<String> = extensions.iter().map(|e| format!("`.{e}`")).collect();
                 named.join(" ")
             };
-            let (reads, writes) = (listed(format.extensions()), listed(format.written()));
+            let (reads, writes) = (listed(format.read()), listed(format.written()));
             table.push_str(&format!("| {} | {reads} | {writes} |\n", format.name()));
         }
         let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md");

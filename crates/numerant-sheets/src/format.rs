@@ -6,7 +6,7 @@ use std::sync::Arc;
 use numerant_data::disk::OutFile;
 use numerant_data::source::{ReadError, ReadProblem, SharedFile};
 use numerant_format::sheet::{Limits, SheetSink, Workbook};
-use numerant_format::{Capabilities, Format, Source, Start, Weight};
+use numerant_format::{Capabilities, Format, Source, Start, Weight, WriteOptions};
 
 use crate::package::Package;
 use crate::source::WorkbookSource;
@@ -79,7 +79,12 @@ impl Format for XlsxFormat {
         opened(start, &file, book, xlsx::NAME)
     }
 
-    fn create(&self, file: OutFile, memory: usize) -> io::Result<Box<dyn SheetSink>> {
+    fn create(
+        &self,
+        file: OutFile,
+        memory: usize,
+        _: &WriteOptions,
+    ) -> io::Result<Box<dyn SheetSink>> {
         Ok(Box::new(xlsx::XlsxWriter::create(file, memory)?))
     }
 }
@@ -130,7 +135,7 @@ impl Format for OdsFormat {
         opened(start, &file, book, ods::NAME)
     }
 
-    fn create(&self, file: OutFile, _memory: usize) -> io::Result<Box<dyn SheetSink>> {
+    fn create(&self, file: OutFile, _: usize, _: &WriteOptions) -> io::Result<Box<dyn SheetSink>> {
         Ok(Box::new(ods::OdsWriter::create(file)?))
     }
 }
@@ -214,7 +219,7 @@ impl Format for XlsFormat {
         }
     }
 
-    fn create(&self, file: OutFile, _memory: usize) -> io::Result<Box<dyn SheetSink>> {
+    fn create(&self, file: OutFile, _: usize, _: &WriteOptions) -> io::Result<Box<dyn SheetSink>> {
         Ok(Box::new(xls::XlsWriter::create(file)))
     }
 }

@@ -23,6 +23,7 @@ use crate::output::ExistingPolicy;
 use numerant_data::source::{Identity, SourcePath};
 use numerant_format::FillOptions;
 use numerant_format::sheet::legal;
+use numerant_formats::format_of;
 use numerant_naming::route::{Divider, Router};
 use numerant_naming::{Claim, ClashPolicy, Key, NameRegistry, RunField, RunValues, numbered};
 
@@ -399,7 +400,13 @@ impl Addresses {
                     Some(template) => template.plain(value, &run, &self.plan.job.blank),
                     None => origin.sheet.clone(),
                 };
-                let name = legal(&wanted, &self.plan.job.blank);
+                let format = format_of(&self.plan.extension);
+                let has_titles = format.is_some_and(|format| format.capabilities().has_titles);
+                let name = if has_titles {
+                    wanted.clone()
+                } else {
+                    legal(&wanted, &self.plan.job.blank)
+                };
                 let told = sheets.template.is_some() && name != wanted;
                 let identity =
                     sheets.identity(&rendered.text, &self.plan.template, &self.plan.keys, values);

@@ -284,6 +284,8 @@ pub struct Head {
     pub records: u64,
     /// Bytes of the records.
     pub bytes: u64,
+    /// The control totals of its records: the place of each column, and the sum.
+    pub totals: Vec<(usize, String)>,
     /// The number formats of the run, which values name by their places from 1.
     pub formats: Arc<[KeptFormat]>,
 }

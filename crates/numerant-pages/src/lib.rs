@@ -1,0 +1,115 @@
+//! Tables as pages to read: `.pdf`.
+//!
+//! Pages are written from what is kept of records, as workbooks are: types, number formats and header styles are
+//! decided by the same code, and each sheet of an output is a table under its name. They are not read again.
+//!
+//! ```
+//! use numerant_format::Format;
+//! use numerant_pages::PdfFormat;
+//!
+//! assert_eq!(PdfFormat.written(), ["pdf"]);
+//! ```
+
+mod fonts;
+mod pdf;
+mod table;
+
+use std::io;
+
+use numerant_data::disk::OutFile;
+use numerant_data::source::{ReadError, ReadProblem};
+use numerant_format::sheet::{Limits, SheetSink};
+use numerant_format::{
+    Capabilities, Format, FormatOption, Side, Source, Start, Takes, Weight, WriteOptions,
+};
+
+use self::fonts::Fonts;
+use self::pdf::{Paper, PdfWriter};
+
+/// Tables typeset on pages.
+#[derive(Debug)]
+pub struct PdfFormat;
+
+const NAME: &str = "PDF document";
+const PAPER: &str = "paper";
+const FONT: &str = "font";
+
+static OPTIONS: [FormatOption; 2] = [
+    FormatOption {
+        name: PAPER,
+        side: Side::Writing,
+        takes: Takes::Text,
+        value_name: "SIZE",
+        help: "Write .pdf on this paper: a4 or letter; wide tables turn it [default: a4]",
+        check: |text| Paper::of_name(text).map(drop),
+    },
+    FormatOption {
+        name: FONT,
+        side: Side::Writing,
+        takes: Takes::File,
+        value_name: "FILE",
+        help: "Write characters of .pdf that the built-in fonts lack in a TrueType or OpenType font",
+        check: |_| Ok(()),
+    },
+];
+
+impl Format for PdfFormat {
+    fn name(&self) -> &'static str {
+        NAME
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["pdf"]
+    }
+
+    fn read(&self) -> &'static [&'static str] {
+        &[]
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            workbook: Some(Limits {
+                // A document is in memory until it is written.
+                rows: 20_000,
+                columns: 500,
+                text: 32_767,
+                control_signs: true,
+                carriage_returns: true,
+            }),
+            has_titles: true,
+            ..Capabilities::default()
+        }
+    }
+
+    fn weight(&self) -> Weight {
+        Weight::Signature
+    }
+
+    fn options(&self) -> &'static [FormatOption] {
+        &OPTIONS
+    }
+
+    fn open(&self, start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {
+        if start.bytes().starts_with(b"%PDF-") {
+            let found = "a PDF document, which is written and not read";
+            return Err(start.error(ReadProblem::NotText { found }));
+        }
+        Ok(None)
+    }
+
+    fn create(
+        &self,
+        file: OutFile,
+        _memory: usize,
+        options: &WriteOptions,
+    ) -> io::Result<Box<dyn SheetSink>> {
+        let paper = options.of_formats.get(PAPER).map(Paper::of_name);
+        let paper = paper.transpose().map_err(io::Error::other)?;
+        let fonts = Fonts::load(options.of_formats.get(FONT))?;
+        Ok(Box::new(PdfWriter::new(
+            file,
+            paper.unwrap_or_default(),
+            fonts,
+        )))
+    }
+}

@@ -1,0 +1,560 @@
+//! Writes documents of pages: tables with their header on each page, control totals at their end, tagged for
+//! programs that read aloud after ISO 14289-1 (PDF/UA-1), with a bookmark for each table.
+//!
+//! # Invariants
+//!
+//! Everything that is drawn is tagged, or an artifact: rules and fills, headers that are repeated, and the numbers of
+//! pages. Text is checked for characters that no font has before anything is drawn, as they would be nothing.
+
+mod layout;
+mod pen;
+
+use std::borrow::Cow;
+use std::io::{self, Write};
+use std::num::NonZeroU16;
+
+use krilla::Document;
+use krilla::SerializeSettings;
+use krilla::configure::{Accessibility, ConfigurationBuilder};
+use krilla::destination::XyzDestination;
+use krilla::geom::Point;
+use krilla::metadata::Metadata;
+use krilla::outline::{Outline, OutlineNode};
+use krilla::page::PageSettings;
+use krilla::tagging::{TableHeaderScope, Tag, TagGroup, TagTree};
+
+pub(crate) use self::layout::Paper;
+use self::layout::{Layout, MARGIN, PADDING, lines};
+use self::pen::{BASE, GRAY, LINE, Pen, Stands};
+use crate::fonts::{FontWeight, Fonts, MissingGlyph};
+use crate::table::{ShownCell, Side, Table};
+use numerant_data::disk::OutFile;
+use numerant_format::sheet::{Cell, Head, SheetSink};
+
+/// The size of the title.
+const TITLE: f32 = 14.0;
+
+const BLACK: [u8; 3] = [0x1a, 0x1a, 0x1a];
+const RULE: [u8; 3] = [0xc8, 0xcc, 0xd0];
+const HEADER_FILL: [u8; 3] = [0xe9, 0xed, 0xf1];
+
+/// A document that is being written.
+pub(crate) struct PdfWriter {
+    file: OutFile,
+    paper: Paper,
+    fonts: Fonts,
+    tables: Vec<Table>,
+    totals: Vec<(usize, String)>,
+    waits_for_header: bool,
+}
+
+impl PdfWriter {
+    /// Begins a document in a file.
+    pub(crate) fn new(file: OutFile, paper: Paper, fonts: Fonts) -> Self {
+        Self {
+            file,
+            paper,
+            fonts,
+            tables: Vec::new(),
+            totals: Vec::new(),
+            waits_for_header: false,
+        }
+    }
+}
+
+impl SheetSink for PdfWriter {
+    fn begin_sheet(&mut self, head: &Head) -> io::Result<()> {
+        self.waits_for_header = head.header.is_some();
+        self.totals.clone_from(&head.totals);
+        self.tables.push(Table::new(head));
+        Ok(())
+    }
+
+    fn row(&mut self, cells: &[Cell<'_>]) -> io::Result<()> {
+        let is_header = std::mem::take(&mut self.waits_for_header);
+        match self.tables.last_mut() {
+            Some(table) => table.push(cells, is_header),
+            None => Ok(()),
+        }
+    }
+
+    fn end_sheet(&mut self) -> io::Result<()> {
+        if let Some(table) = self.tables.last_mut() {
+            table.set_totals(&std::mem::take(&mut self.totals));
+        }
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>) -> io::Result<()> {
+        let bytes = typeset(&self.tables, self.paper, &self.fonts)?;
+        self.file.write_all(&bytes)?;
+        self.file.finish(false)
+    }
+}
+
+/// The rows of a table that stand on one page, and how high each is.
+struct PageRows {
+    from: usize,
+    to: usize,
+    has_title: bool,
+    has_end: bool,
+}
+
+/// A table with the pages that it takes.
+struct Paged<'t> {
+    table: &'t Table,
+    /// The records, of which those that are higher than a page are in pieces.
+    rows: Vec<Cow<'t, [ShownCell]>>,
+    layout: Layout,
+    heights: Vec<f32>,
+    header_height: f32,
+    pages: Vec<PageRows>,
+}
+
+impl<'t> Paged<'t> {
+    fn new(table: &'t Table, paper: Paper, fonts: &Fonts) -> Self {
+        let layout = Layout::of(table, paper, fonts);
+        let line = layout.size * LINE;
+        let count = |text: &str, place: usize, weight| {
+            let width = (layout.widths[place] - 2.0 * PADDING) / layout.size;
+            lines(text, width, weight, fonts).len()
+        };
+        let height = |texts: &mut dyn Iterator<Item = (usize, &str)>, weight| {
+            let most = texts.map(|(place, text)| count(text, place, weight)).max();
+            most.unwrap_or(1).max(1) as f32 * line + PADDING
+        };
+        let header_height = table.header.as_ref().map_or(0.0, |header| {
+            let texts = header.iter().map(String::as_str);
+            height(&mut texts.enumerate(), FontWeight::Bold)
+        });
+        let room = layout.height - 2.0 * MARGIN - header_height;
+        let first_room = room - TITLE * LINE * 2.0;
+        let most_lines = ((first_room - PADDING) / line).max(1.0) as usize;
+        let rows: Vec<Cow<'_, [ShownCell]>> = table
+            .rows
+            .iter()
+            .flat_map(|row| pieces(row, &layout, most_lines, fonts))
+            .collect();
+        let heights: Vec<f32> = rows
+            .iter()
+            .map(|row| {
+                let texts = row.iter().map(|cell| cell.text.as_str());
+                height(&mut texts.enumerate(), FontWeight::Regular)
+            })
+            .collect();
+        let end = 2.0 * line + PADDING + layout.size;
+        let mut pages = Vec::new();
+        let (mut from, mut taken) = (0, TITLE * LINE * 2.0);
+        for (place, height) in heights.iter().enumerate() {
+            if taken + height > room && place > from {
+                pages.push(PageRows {
+                    from,
+                    to: place,
+                    has_title: pages.is_empty(),
+                    has_end: false,
+                });
+                (from, taken) = (place, 0.0);
+            }
+            taken += height;
+        }
+        let fits = taken + end <= room;
+        pages.push(PageRows {
+            from,
+            to: heights.len(),
+            has_title: pages.is_empty(),
+            has_end: fits,
+        });
+        if !fits {
+            pages.push(PageRows {
+                from: heights.len(),
+                to: heights.len(),
+                has_title: false,
+                has_end: true,
+            });
+        }
+        Self {
+            table,
+            rows,
+            layout,
+            heights,
+            header_height,
+            pages,
+        }
+    }
+
+    fn page_count(&self) -> usize {
+        self.pages.len() * self.layout.bands.len().max(1)
+    }
+}
+
+/// A record in pieces of at most so many lines.
+fn pieces<'t>(
+    row: &'t [ShownCell],
+    layout: &Layout,
+    most_lines: usize,
+    fonts: &Fonts,
+) -> Vec<Cow<'t, [ShownCell]>> {
+    let broken: Vec<Vec<(usize, usize)>> = row
+        .iter()
+        .enumerate()
+        .map(|(place, cell)| {
+            let width = (layout.widths[place] - 2.0 * PADDING) / layout.size;
+            lines(&cell.text, width, FontWeight::Regular, fonts)
+        })
+        .collect();
+    let most = broken.iter().map(Vec::len).max().unwrap_or(1);
+    if most <= most_lines {
+        return vec![Cow::Borrowed(row)];
+    }
+    let piece = |from: usize| {
+        let cells = row.iter().zip(&broken).map(|(cell, lines)| {
+            let lines = lines.get(from..).unwrap_or_default();
+            let lines = &lines[..lines.len().min(most_lines)];
+            let text = match (lines.first(), lines.last()) {
+                (Some((start, _)), Some((_, end))) => cell.text[*start..*end].to_owned(),
+                _ => String::new(),
+            };
+            // The decimal mark is in the first piece.
+            let side = match cell.side {
+                Side::Decimal(_) if from > 0 => Side::Right,
+                side => side,
+            };
+            ShownCell {
+                text: text.trim_end_matches('\n').to_owned(),
+                side,
+                is_whole: cell.is_whole,
+            }
+        });
+        Cow::Owned(cells.collect())
+    };
+    (0..most).step_by(most_lines).map(piece).collect()
+}
+
+/// The bytes of a document with tables.
+fn typeset(tables: &[Table], paper: Paper, fonts: &Fonts) -> io::Result<Vec<u8>> {
+    let configuration = ConfigurationBuilder::new()
+        .with_accessibility_validator(Accessibility::UA1)
+        .finish()
+        .map_err(|_| io::Error::other("the PDF cannot be configured"))?;
+    let mut document = Document::new_with(SerializeSettings {
+        configuration,
+        enable_tagging: true,
+        ..SerializeSettings::default()
+    });
+    let title = tables.first().map_or("", |table| table.name.as_str());
+    document.set_metadata(
+        Metadata::new()
+            .title(title.to_owned())
+            .language("en".to_owned())
+            .creator("Numerant".to_owned()),
+    );
+    let paged: Vec<Paged<'_>> = tables
+        .iter()
+        .map(|table| Paged::new(table, paper, fonts))
+        .collect();
+    let all: usize = paged.iter().map(Paged::page_count).sum();
+    let mut outline = Outline::new();
+    let mut tree = TagTree::new();
+    let mut number = 0;
+    for paged in &paged {
+        let destination = XyzDestination::new(number, Point::from_xy(MARGIN, MARGIN));
+        outline.push_child(OutlineNode::new(paged.table.name.clone(), destination));
+        let mut drawing = Drawing {
+            fonts,
+            paged,
+            number,
+            all,
+            section: TagGroup::new(Tag::Section),
+            tables: Vec::new(),
+            end: None,
+        };
+        drawing.draw(&mut document)?;
+        number = drawing.number;
+        let mut section = drawing.section;
+        drawing
+            .tables
+            .into_iter()
+            .for_each(|table| section.push(table));
+        if let Some(end) = drawing.end {
+            section.push(end);
+        }
+        tree.push(section);
+    }
+    document.set_outline(outline);
+    document.set_tag_tree(tree);
+    document
+        .finish()
+        .map_err(|error| io::Error::other(format!("the PDF cannot be written: {error:?}")))
+}
+
+/// A table on its way onto pages.
+struct Drawing<'d> {
+    fonts: &'d Fonts,
+    paged: &'d Paged<'d>,
+    /// Pages so far.
+    number: usize,
+    all: usize,
+    section: TagGroup,
+    /// The table of each band.
+    tables: Vec<TagGroup>,
+    end: Option<TagGroup>,
+}
+
+impl Drawing<'_> {
+    fn draw(&mut self, document: &mut Document) -> io::Result<()> {
+        let paged = self.paged;
+        let layout = &paged.layout;
+        let bands = if layout.bands.is_empty() {
+            vec![Vec::new()]
+        } else {
+            layout.bands.clone()
+        };
+        self.tables = bands.iter().map(|_| TagGroup::new(Tag::Table)).collect();
+        for page_rows in &paged.pages {
+            for (band, columns) in bands.iter().enumerate() {
+                self.page(document, page_rows, band, columns)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn page(
+        &mut self,
+        document: &mut Document,
+        rows: &PageRows,
+        band: usize,
+        columns: &[usize],
+    ) -> io::Result<()> {
+        let layout = &self.paged.layout;
+        let settings = PageSettings::from_wh(layout.width, layout.height)
+            .ok_or_else(|| io::Error::other("the paper has no size"))?;
+        self.number += 1;
+        let mut page = document.start_page_with(settings);
+        let mut pen = Pen {
+            surface: page.surface(),
+            fonts: self.fonts,
+            size: layout.size,
+        };
+        self.draw_page(&mut pen, rows, band, columns)?;
+        drop(pen);
+        page.finish();
+        Ok(())
+    }
+
+    fn draw_page(
+        &mut self,
+        pen: &mut Pen<'_>,
+        rows: &PageRows,
+        band: usize,
+        columns: &[usize],
+    ) -> io::Result<()> {
+        let paged = self.paged;
+        let (table, layout) = (paged.table, &paged.layout);
+        let mut top = MARGIN;
+        if rows.has_title && band == 0 {
+            let base = top + TITLE * BASE;
+            let id = pen.tagged_line(&table.name, (MARGIN, base), TITLE, FontWeight::Bold, BLACK);
+            let mut heading = TagGroup::new(Tag::Hn(NonZeroU16::MIN, Some(table.name.clone())));
+            heading.push(id.map_err(missing)?);
+            self.section.push(heading);
+        }
+        if rows.has_title {
+            top += TITLE * LINE * 2.0;
+        }
+        let width: f32 = columns.iter().map(|place| layout.widths[*place]).sum();
+        let has_rows = rows.to > rows.from || rows.has_title;
+        if let Some(header) = table
+            .header
+            .as_ref()
+            .filter(|_| has_rows && !columns.is_empty())
+        {
+            // Programs that read aloud need the header once.
+            let is_first = rows.has_title;
+            let mut group = TagGroup::new(Tag::TR);
+            let mut left = MARGIN;
+            for place in columns {
+                let column = table.columns[*place];
+                let fill = match column.header.fill {
+                    Some(fill) => Some(fill),
+                    None => Some(HEADER_FILL).filter(|_| !column.has_own_header),
+                };
+                let cell_width = layout.widths[*place];
+                if let Some(fill) = fill {
+                    pen.fill((left, top), (cell_width, paged.header_height), fill);
+                }
+                let cell = header_cell(table, *place, &header[*place]);
+                let color = column.header.color.unwrap_or(BLACK);
+                let stands = Stands {
+                    left,
+                    top,
+                    width: cell_width,
+                    behind_mark: 0.0,
+                };
+                let weight = if column.has_own_header && !column.header.is_bold {
+                    FontWeight::Regular
+                } else {
+                    FontWeight::Bold
+                };
+                let id = pen
+                    .cell(&cell, stands, weight, color, is_first)
+                    .map_err(missing)?;
+                if let Some(id) = id {
+                    let mut th = TagGroup::new(Tag::TH(TableHeaderScope::Column));
+                    th.push(id);
+                    group.push(th);
+                }
+                left += cell_width;
+            }
+            if is_first {
+                self.tables[band].push(group);
+            }
+            top += paged.header_height;
+            pen.fill((MARGIN, top - 0.4), (width, 0.8), GRAY);
+        }
+        for row in rows.from..rows.to {
+            let mut group = TagGroup::new(Tag::TR);
+            let mut left = MARGIN;
+            for place in columns {
+                let stands = Stands {
+                    left,
+                    top,
+                    width: layout.widths[*place],
+                    behind_mark: layout.behind_marks[*place],
+                };
+                let cell = &paged.rows[row][*place];
+                let id = pen.cell(cell, stands, FontWeight::Regular, BLACK, true);
+                let id = id.map_err(|missing_glyph| {
+                    let name = table.header.as_ref().map_or("", |header| &header[*place]);
+                    io::Error::other(format!(
+                        "record {} of '{}', column '{name}': {}",
+                        row + 1,
+                        table.name,
+                        missing(missing_glyph)
+                    ))
+                })?;
+                if let Some(id) = id {
+                    let mut td = TagGroup::new(Tag::TD);
+                    td.push(id);
+                    group.push(td);
+                }
+                left += layout.widths[*place];
+            }
+            self.tables[band].push(group);
+            top += paged.heights[row];
+            pen.fill((MARGIN, top - 0.2), (width, 0.4), RULE);
+        }
+        if rows.has_end {
+            top = self.totals(pen, band, columns, top)?;
+            if band == 0 {
+                let count = match table.records {
+                    1 => "1 record".to_owned(),
+                    count => format!("{} records", grouped(count)),
+                };
+                let base = top + layout.size * (LINE + BASE);
+                let id = pen.tagged_line(
+                    &count,
+                    (MARGIN + PADDING, base),
+                    layout.size,
+                    FontWeight::Regular,
+                    GRAY,
+                );
+                let mut end = TagGroup::new(Tag::P);
+                end.push(id.map_err(missing)?);
+                self.end = Some(end);
+            }
+        }
+        let footer = format!("{} of {}", self.number, self.all);
+        pen.footer(&footer, layout);
+        Ok(())
+    }
+
+    /// The control totals below the records; where what follows begins.
+    fn totals(
+        &mut self,
+        pen: &mut Pen<'_>,
+        band: usize,
+        columns: &[usize],
+        top: f32,
+    ) -> io::Result<f32> {
+        let (table, layout) = (self.paged.table, &self.paged.layout);
+        if !table
+            .totals
+            .iter()
+            .any(|(place, _)| columns.contains(place))
+        {
+            return Ok(top);
+        }
+        let blank = |is_first: bool| ShownCell {
+            text: if is_first {
+                "total".to_owned()
+            } else {
+                String::new()
+            },
+            side: Side::Left,
+            is_whole: false,
+        };
+        let first = columns.first();
+        let mut group = TagGroup::new(Tag::TR);
+        let mut left = MARGIN;
+        for place in columns {
+            let stands = Stands {
+                left,
+                top,
+                width: layout.widths[*place],
+                behind_mark: layout.behind_marks[*place],
+            };
+            let total = table.totals.iter().find(|(known, _)| known == place);
+            let cell = total.map_or_else(|| blank(first == Some(place)), |(_, cell)| cell.clone());
+            let id = pen
+                .cell(&cell, stands, FontWeight::Bold, BLACK, true)
+                .map_err(missing)?;
+            if let Some(id) = id {
+                let mut td = TagGroup::new(Tag::TD);
+                td.push(id);
+                group.push(td);
+            }
+            left += layout.widths[*place];
+        }
+        self.tables[band].push(group);
+        pen.fill((MARGIN, top - 0.4), (left - MARGIN, 0.8), GRAY);
+        Ok(top + layout.size * LINE + PADDING)
+    }
+}
+
+/// Why a document cannot have a text.
+fn missing(MissingGlyph(character): MissingGlyph) -> io::Error {
+    io::Error::other(format!(
+        "no font has the character '{character}' (U+{:04X}); --font FILE names one that has it",
+        u32::from(character)
+    ))
+}
+
+/// A header cell, on the side of the values below it.
+fn header_cell(table: &Table, place: usize, text: &str) -> ShownCell {
+    use numerant_format::sheet::Horizontal;
+    let below = table.rows.iter().find(|row| !row[place].text.is_empty());
+    let below = below.map_or(Side::Left, |row| row[place].side);
+    let side = match (table.columns[place].header.alignment.horizontal, below) {
+        (Some(Horizontal::Center), _) | (None, Side::Center) => Side::Center,
+        (Some(Horizontal::Right), _) | (None, Side::Right | Side::Decimal(_)) => Side::Right,
+        (Some(Horizontal::Left | Horizontal::Justify), _) | (None, Side::Left) => Side::Left,
+    };
+    ShownCell {
+        text: text.to_owned(),
+        side,
+        is_whole: false,
+    }
+}
+
+/// A number with a comma between groups of three digits.
+fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (place, digit) in digits.chars().enumerate() {
+        if place > 0 && (digits.len() - place).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}

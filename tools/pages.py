@@ -1,0 +1,69 @@
+"""Pages by Numerant as an independent reader sees them: text, tags, bookmarks, and the same bytes twice.
+
+    python tools/pages.py target/debug/numerant
+"""
+
+import csv
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from pypdf import PdfReader
+
+ROWS = 400
+
+
+def tags(node, found):
+    """The types of structure elements, counted."""
+    node = node.get_object()
+    if not hasattr(node, "get"):
+        return
+    if "/S" in node:
+        found[node["/S"]] = found.get(node["/S"], 0) + 1
+    kids = node.get("/K", [])
+    for kid in kids if isinstance(kids, list) else [kids]:
+        if not isinstance(kid, int):
+            tags(kid, found)
+
+
+def main():
+    program = Path(sys.argv[1]).resolve()
+    with tempfile.TemporaryDirectory() as folder:
+        folder = Path(folder)
+        with open(folder / "calls.csv", "w", newline="", encoding="utf-8") as file:
+            out = csv.writer(file)
+            out.writerow(["id", "quay", "arrived", "dues", "note"])
+            for number in range(ROWS):
+                out.writerow([
+                    f"VRN{number:04}", "Ångkajen", f"2026-03-{number % 28 + 1:02}", f"{number * 1.25:.2f}",
+                    f"note {number} of some words that are wrapped in their column when it is narrow",
+                ])
+        for out in ("one", "two"):
+            words = ["convert", "calls.csv", "--to", "pdf", "--total", "dues", "--out", out]
+            subprocess.run([program, *words], cwd=folder, check=True, capture_output=True)
+        one, two = (folder / out / "calls.pdf" for out in ("one", "two"))
+        assert one.read_bytes() == two.read_bytes(), "the same input gives the same bytes"
+        reader = PdfReader(one)
+        text = "".join(page.extract_text() for page in reader.pages)
+        words = "".join(text.split())
+        for number in range(ROWS):
+            assert f"VRN{number:04}" in words and f"note{number}ofsome" in words, number
+        total = f"{sum(number * 1.25 for number in range(ROWS)):.2f}"
+        assert total in words and f"{ROWS}records" in words, "the control total and the number of records"
+        for number, page in enumerate(reader.pages, 1):
+            shown = "".join(page.extract_text().split())
+            assert f"{number}of{len(reader.pages)}" in shown and "arrived" in shown, f"page {number}"
+        root = reader.trailer["/Root"]
+        assert root["/MarkInfo"]["/Marked"] and root["/Lang"] == "en", "tagged, with a language"
+        found = {}
+        tags(root["/StructTreeRoot"], found)
+        expected = {"/Table": 1, "/TR": ROWS + 2, "/TH": 5, "/TD": 5 * (ROWS + 1), "/H1": 1}
+        assert all(found.get(kind) == count for kind, count in expected.items()), found
+        assert [item.title for item in reader.outline] == ["calls"], reader.outline
+        assert reader.metadata.title == "calls", reader.metadata
+        fonts = {name for page in reader.pages for name in page["/Resources"]["/Font"]}
+        print(f"{len(reader.pages)} pages of {ROWS} records: text, tags and bookmarks are there; {len(fonts)} fonts")
+
+
+main()
