@@ -9,6 +9,8 @@ import sys
 import tempfile
 from pathlib import Path
 
+from html.parser import HTMLParser
+
 from pypdf import PdfReader
 
 ROWS = 400
@@ -25,6 +27,45 @@ def tags(node, found):
     for kid in kids if isinstance(kids, list) else [kids]:
         if not isinstance(kid, int):
             tags(kid, found)
+
+
+class Page(HTMLParser):
+    """The cells of a page, and what it would fetch."""
+
+    def __init__(self, text):
+        super().__init__()
+        self.cells, self.fetched, self.is_cell = [], [], False
+        self.feed(text)
+        self.close()
+
+    def handle_starttag(self, tag, attributes):
+        self.fetched += [value for name, value in attributes if name in ("src", "href")]
+        self.is_cell = tag == "td"
+        if self.is_cell:
+            self.cells.append("")
+
+    def handle_endtag(self, tag):
+        self.is_cell = self.is_cell and tag != "td"
+
+    def handle_data(self, data):
+        if self.is_cell:
+            self.cells[-1] += data
+
+
+def html(program, folder):
+    """Whether a page has the values of its source, as texts."""
+    values = ["<script>alert(1)</script>", "a & b", "&amp;", '"quoted"', "</table>", "Ångkajen", "</td><td>"]
+    with open(folder / "values.csv", "w", newline="", encoding="utf-8") as file:
+        out = csv.writer(file)
+        out.writerow(["value"])
+        out.writerows([value] for value in values)
+    subprocess.run([program, "convert", "values.csv", "--to", "html"], cwd=folder, check=True, capture_output=True)
+    text = (folder / "values" / "values.html").read_text() if (folder / "values").exists() else (
+        folder / "values.html").read_text(encoding="utf-8")
+    page = Page(text)
+    assert page.cells == values, page.cells
+    assert not page.fetched and "http" not in text, page.fetched
+    print(f"a page of HTML has its {len(values)} values as texts, and fetches nothing")
 
 
 def main():
@@ -62,6 +103,7 @@ def main():
         assert all(found.get(kind) == count for kind, count in expected.items()), found
         assert [item.title for item in reader.outline] == ["calls"], reader.outline
         assert reader.metadata.title == "calls", reader.metadata
+        html(program, folder)
         fonts = {name for page in reader.pages for name in page["/Resources"]["/Font"]}
         print(f"{len(reader.pages)} pages of {ROWS} records: text, tags and bookmarks are there; {len(fonts)} fonts")
 

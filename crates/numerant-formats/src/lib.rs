@@ -22,7 +22,7 @@ use numerant_format::{
     Format, Opening, ReadOptions, RecordReader, SchemaScan, Source, Start, Weight,
 };
 use numerant_messages::{EdifactFormat, X12Format};
-use numerant_pages::PdfFormat;
+use numerant_pages::{HtmlFormat, PdfFormat};
 use numerant_records::{MarcFormat, MarcXmlFormat};
 use numerant_sheets::{OdsFormat, XlsFormat, XlsbFormat, XlsxFormat, refuse_other_packages};
 use numerant_text::DelimitedFormat;
@@ -43,6 +43,7 @@ pub static FORMATS: &[&dyn Format] = &[
     &XlsbFormat,
     &XlsFormat,
     &PdfFormat,
+    &HtmlFormat,
 ];
 
 /// Delimited text, which a source is that is in no other format.

@@ -1,4 +1,4 @@
-//! Tables as pages to read: `.pdf`.
+//! Tables as pages to read: `.pdf` and `.html`.
 //!
 //! Pages are written from what is kept of records, as workbooks are: types, number formats and header styles are
 //! decided by the same code, and each sheet of an output is a table under its name. They are not read again.
@@ -11,6 +11,7 @@
 //! ```
 
 mod fonts;
+mod html;
 mod pdf;
 mod table;
 
@@ -24,6 +25,7 @@ use numerant_format::{
 };
 
 use self::fonts::Fonts;
+use self::html::HtmlWriter;
 use self::pdf::{Paper, PdfWriter};
 
 /// Tables typeset on pages.
@@ -111,5 +113,59 @@ impl Format for PdfFormat {
             paper.unwrap_or_default(),
             fonts,
         )))
+    }
+}
+
+/// Tables on a page of HTML.
+#[derive(Debug)]
+pub struct HtmlFormat;
+
+impl Format for HtmlFormat {
+    fn name(&self) -> &'static str {
+        "HTML page"
+    }
+
+    fn extensions(&self) -> &'static [&'static str] {
+        &["html", "htm"]
+    }
+
+    fn read(&self) -> &'static [&'static str] {
+        &[]
+    }
+
+    fn written(&self) -> &'static [&'static str] {
+        &["html"]
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            workbook: Some(Limits {
+                // More rows than that are more than a browser sorts at once.
+                rows: 100_000,
+                columns: 1_000,
+                text: 1 << 20,
+                control_signs: true,
+                carriage_returns: true,
+            }),
+            has_titles: true,
+            ..Capabilities::default()
+        }
+    }
+
+    fn weight(&self) -> Weight {
+        Weight::Signature
+    }
+
+    fn open(&self, _start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {
+        Ok(None)
+    }
+
+    fn create(
+        &self,
+        file: OutFile,
+        _memory: usize,
+        _options: &WriteOptions,
+    ) -> io::Result<Box<dyn SheetSink>> {
+        Ok(Box::new(HtmlWriter::new(file)))
     }
 }
