@@ -573,6 +573,10 @@ pub(super) struct KeepingOptions {
     /// Keep the ledger as JSON
     #[arg(long, value_name = "FILE")]
     pub(super) ledger: Option<PathBuf>,
+    /// Write a page of HTML about the run: what was read, left out and written, with links to the outputs; a page of an
+    /// earlier run is replaced
+    #[arg(long, value_name = "FILE.html")]
+    pub(super) page: Option<PathBuf>,
     /// Keep rejected records, as they stand in the source
     #[arg(long, value_name = "FILE", help_heading = "Reading")]
     pub(super) rejects: Option<PathBuf>,

@@ -71,6 +71,8 @@ pub(crate) struct RunRequest {
     pub(crate) report: ReportOptions,
     /// Where the job is kept in place of being done, and as what.
     pub(crate) save: Option<(PathBuf, Work)>,
+    /// Where a page about the run is written.
+    pub(crate) page: Option<PathBuf>,
 }
 
 impl OutputOptions {
@@ -106,6 +108,7 @@ impl OutputOptions {
             job,
             mode,
             report: self.running.report,
+            page: self.keeping.page,
         }
     }
 }

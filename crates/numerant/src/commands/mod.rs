@@ -2,6 +2,7 @@
 
 mod demo;
 mod inspect;
+mod page;
 mod recover;
 mod run;
 mod saved;
@@ -9,6 +10,7 @@ mod shell;
 mod verify;
 
 use std::io;
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 use numerant_engine::job::JobFileError;
@@ -39,6 +41,13 @@ pub(crate) enum Failure {
     SomeFailed,
     /// The user said no.
     Declined,
+    /// The page about the run could not be written.
+    Page {
+        path: PathBuf,
+        cause: io::Error,
+        /// The outputs are in place.
+        is_done: bool,
+    },
     /// A file of the demo could not be written.
     Demo { message: String, hint: String },
 }
@@ -82,6 +91,7 @@ impl Failure {
             | Self::ShowDone(_)
             | Self::Declined
             | Self::DoesNotHold
+            | Self::Page { .. }
             | Self::Demo { .. } => 1,
         }
     }

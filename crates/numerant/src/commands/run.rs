@@ -7,7 +7,7 @@ use numerant_data::source::SourcePath;
 use numerant_engine::job::Job;
 use numerant_engine::{BatchSummary, Context, Error, FileDisposition, Summary};
 
-use super::{Failure, saved};
+use super::{Failure, page, saved};
 use crate::args::{Mode, RunRequest};
 use crate::report::{Progress, Reporter};
 use crate::surroundings::Interrupts;
@@ -27,6 +27,9 @@ pub(super) fn run(
             hint: "name a file, or look with --plan first".into(),
         });
     }
+    if let Some(page) = &request.page {
+        page::check(page)?;
+    }
     if job.batch {
         return batch(request, reporter, interrupts);
     }
@@ -41,6 +44,9 @@ pub(super) fn run(
         }
     }
     let summary = with_progress(request, interrupts, numerant_engine::run)?;
+    if let Some(path) = &request.page {
+        page::write(path, &summary)?;
+    }
     reporter
         .split(&summary, request.mode == Mode::Ask)
         .map_err(Failure::ShowDone)
@@ -72,6 +78,9 @@ fn batch(
         interrupts,
         numerant_engine::run_batch,
     )?)?;
+    if let Some(path) = &request.page {
+        page::write(path, &batch.summary)?;
+    }
     reporter.batch(&batch, false).map_err(Failure::ShowDone)?;
     done(&batch)
 }

@@ -101,6 +101,7 @@ fn run_entry(
                 },
                 report: arguments.report,
                 save: None,
+                page: None,
             };
             run::run(&request, reporter, interrupts)
         }

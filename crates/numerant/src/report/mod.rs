@@ -7,6 +7,7 @@ mod batch;
 mod inspection;
 mod json;
 mod notice;
+pub(crate) mod page;
 mod progress;
 mod run;
 pub(crate) mod screen;
@@ -424,6 +425,18 @@ pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
         Failure::JobFile(error) => (error.to_string(), error.problem.hint()),
         Failure::Usage { message, hint } | Failure::Demo { message, hint } => {
             (message.clone(), Some(hint.clone()))
+        }
+        Failure::Page {
+            path,
+            cause,
+            is_done,
+        } => {
+            let done = if *is_done {
+                "the outputs are in place, but "
+            } else {
+                ""
+            };
+            (format!("{done}--page {}: {cause}", path.display()), None)
         }
         Failure::Busy { message } => (message.clone(), None),
         Failure::Show(error) => (format!("the result could not be shown: {error}"), None),

@@ -190,7 +190,7 @@ fn sum_columns(ledger: &Ledger) -> impl Iterator<Item = (&str, Align)> {
     columns.map(|sum| (sum.column.as_str(), Align::Right))
 }
 
-fn sources(ledger: &Ledger) -> String {
+pub(super) fn sources(ledger: &Ledger) -> String {
     let read = records(ledger.totals.read);
     match ledger.sources.as_slice() {
         [source] => match &source.sheet {
@@ -212,7 +212,7 @@ fn sources(ledger: &Ledger) -> String {
 }
 
 /// Why records are in no output.
-fn reason(left_out: &LeftOut) -> String {
+pub(super) fn reason(left_out: &LeftOut) -> String {
     let path = left_out.path.as_deref().unwrap_or_default();
     let condition = left_out.condition.as_deref().unwrap_or_default();
     match left_out.reason {
@@ -244,7 +244,7 @@ fn unknown(left_out: &LeftOut) -> String {
 }
 
 /// The values of documents that are in no output: their paths, and how many there are.
-fn values_left_out(ledger: &Ledger) -> Vec<(&str, u64)> {
+pub(super) fn values_left_out(ledger: &Ledger) -> Vec<(&str, u64)> {
     let mut found: Vec<(&str, u64)> = Vec::new();
     let mut places: HashMap<&str, usize> = HashMap::new();
     let sources = ledger.sources.iter();

@@ -328,3 +328,72 @@ fn values_lead_out_of_the_folder_only_where_that_is_allowed() {
         "quay,dues\nOst,1\nWest,2\nNord,3\n"
     );
 }
+
+#[test]
+fn a_page_shows_the_run() {
+    let bench = Bench::with_calls();
+    let words = [
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--where",
+        "cargo <> '<coal>' AND dues > 1",
+        "--total",
+        "dues",
+        "--page",
+        "pages/run.html",
+        "--out",
+        "a b",
+    ];
+    bench.run(&words);
+    let page = bench.read("pages/run.html");
+    for part in [
+        "calls.csv: 5 records → 3 files",
+        "<b>5</b>read",
+        "<b>1</b>left out",
+        "<b>4</b>written",
+        "<b>balanced</b>",
+        "1 record for which this does not hold: cargo &lt;&gt; '&lt;coal&gt;' AND dues &gt; 1",
+        "href=\"./../a%20b/%C3%85ngkajen.csv\"",
+        "31.40",
+    ] {
+        assert!(page.contains(part), "{part}\n{page}");
+    }
+    assert!(
+        !page.contains("src=") && !page.contains("http"),
+        "nothing is fetched"
+    );
+    // A page of a run gives way to the next one, and no other file does.
+    bench.run(&[&words[..], &["--existing", "replace"]].concat());
+    let refused = bench.run(&[
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--page",
+        "calls.csv",
+        "--out",
+        "b",
+    ]);
+    assert!(
+        refused.contains("it exists and is no page of a run"),
+        "{refused}"
+    );
+    assert!(!bench.files().iter().any(|file| file.starts_with("b/")));
+    let refused = bench.run(&[
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--page",
+        "c/North.csv",
+        "--out",
+        "c",
+    ]);
+    assert!(
+        refused.contains("the outputs are in place, but --page c/North.csv"),
+        "{refused}"
+    );
+    assert!(bench.read("c/North.csv").starts_with("id,quay"));
+}
