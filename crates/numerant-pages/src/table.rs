@@ -3,9 +3,7 @@
 use std::collections::HashMap;
 use std::io;
 
-use numerant_format::sheet::{
-    Cell, CellFormat, DisplayFormat, Head, HeaderStyle, Horizontal, looks_typed,
-};
+use numerant_format::sheet::{Cell, CellFormat, DisplayFormat, Head, HeaderStyle, Horizontal};
 
 /// Where a text stands in its column.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -101,11 +99,7 @@ impl Table {
     fn shown(&mut self, place: usize, cell: &Cell<'_>) -> ShownCell {
         let (text, usual) = match cell {
             Cell::Blank => (String::new(), Side::Left),
-            Cell::Text(text) => {
-                // Digits that are no number, such as those of an identifier, stand like texts.
-                let _ = looks_typed(text);
-                (visible(text), Side::Left)
-            }
+            Cell::Text(text) => (visible(text), Side::Left),
             Cell::Number(digits, format) => {
                 if let Some(known) = self.number_formats.get_mut(place) {
                     known.get_or_insert_with(|| format.clone());
