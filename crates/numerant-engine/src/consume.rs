@@ -52,7 +52,7 @@ pub(super) struct Consumer<'a> {
     has_begun: bool,
     /// Outputs that are sheets as they are in their sources.
     kept: HashMap<usize, Arc<SourceSheet>>,
-    /// The rows of a sheet that come out as they stand.
+    /// The rows of a sheet that are copied verbatim.
     cut_rows: Option<CutRows>,
     formulas: Formulas,
     rejects: Vec<Reject>,
@@ -290,7 +290,7 @@ impl<'a> Consumer<'a> {
         cut.map_err(|error| self.sink_error(error))
     }
 
-    /// The rows that come out as they stand.
+    /// The rows that are copied verbatim.
     pub(super) fn cut_rows(&self) -> Option<&CutRows> {
         self.cut_rows.as_ref()
     }

@@ -1,4 +1,4 @@
-//! Rows of a sheet that come out as they stand, each in its output, with the values of computed columns.
+//! Rows of a sheet that are copied verbatim, each to its output, with the values of computed columns.
 
 use std::fs::File;
 use std::io::{self, BufReader, BufWriter, Read, Seek, Write};

@@ -272,7 +272,7 @@ pub(super) fn not_as_named(reader: &dyn RecordReader) -> Option<Notice> {
     })
 }
 
-/// What a user should know of a sheet. Whether it becomes a sheet that is written anew says `is_rewritten`.
+/// What a user should know of a sheet. `is_rewritten`: outputs have its values in new sheets.
 pub(super) fn sheet_notices(source: &str, facts: &SheetFacts, is_rewritten: bool) -> Vec<Notice> {
     let has_extras = is_rewritten && facts.extras != SheetExtras::default();
     let info = facts.sheets.iter().find(|info| info.name == facts.sheet);

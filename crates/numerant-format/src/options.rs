@@ -30,7 +30,7 @@ pub enum Ragged {
 }
 
 /// What a run needs of its sources, besides what people state of them.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ReadContext {
     /// The records of documents are one column, as JSON, so that they can be compared as a whole.
     pub as_one: bool,
@@ -50,26 +50,6 @@ pub struct ReadContext {
     /// The number formats of the workbooks that the run reads.
     pub number_formats: NumberFormats,
 }
-
-/// Tables that are filled while sources are read make no difference.
-impl PartialEq for ReadContext {
-    fn eq(&self, other: &Self) -> bool {
-        let choices = |context: &Self| {
-            (
-                context.as_one,
-                context.by_layout,
-                context.records_elsewhere,
-                context.may_be_empty,
-            )
-        };
-        choices(self) == choices(other)
-            && self.also == other.also
-            && self.layouts == other.layouts
-            && self.named == other.named
-    }
-}
-
-impl Eq for ReadContext {}
 
 /// How a source is to be read; what is `None` is detected.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]

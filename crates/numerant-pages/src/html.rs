@@ -4,7 +4,7 @@
 use std::io::{self, Write};
 
 use numerant_data::disk::OutFile;
-use numerant_format::sheet::{Cell, Head, Rgb, SheetSink};
+use numerant_format::sheet::{Cell, Head, SheetSink, hexadecimal};
 use numerant_markup::push_escaped;
 
 use crate::table::{ShownCell, Side, Table};
@@ -130,10 +130,6 @@ impl HtmlWriter {
     }
 }
 
-fn hexadecimal([red, green, blue]: Rgb) -> String {
-    format!("#{red:02x}{green:02x}{blue:02x}")
-}
-
 impl SheetSink for HtmlWriter {
     fn begin_sheet(&mut self, head: &Head) -> io::Result<()> {
         if !self.is_begun {
@@ -150,10 +146,7 @@ impl SheetSink for HtmlWriter {
             "<section aria-labelledby=\"t{number}\">\n<h1 id=\"t{number}\">"
         ));
         self.push_text(&head.name);
-        let count = match head.records {
-            1 => "1 record".to_owned(),
-            count => format!("{count} records"),
-        };
+        let count = self.table.record_count();
         self.push(&format!(
             "</h1>\n<p class=\"count\">{count}</p>\n<div class=\"wide\"><table>\n"
         ));

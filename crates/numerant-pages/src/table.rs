@@ -67,6 +67,14 @@ impl Table {
         }
     }
 
+    /// The number of its records in words.
+    pub(crate) fn record_count(&self) -> String {
+        match self.records {
+            1 => "1 record".to_owned(),
+            count => format!("{} records", grouped(count)),
+        }
+    }
+
     /// Takes the next row: the header, if there is one and it has not come yet, or a record.
     pub(crate) fn push(&mut self, cells: &[Cell<'_>], is_header: bool) -> io::Result<()> {
         if is_header {
@@ -140,6 +148,19 @@ impl Table {
             .entry(format.clone())
             .or_insert_with(|| DisplayFormat::new(&format.code()))
     }
+}
+
+/// A number with a comma between groups of three digits.
+fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (place, digit) in digits.chars().enumerate() {
+        if place > 0 && (digits.len() - place).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
 }
 
 /// The byte of the decimal mark of a number: the last point or comma with digits behind it only up to its end.

@@ -18,6 +18,7 @@ pub mod ods;
 mod package;
 mod repack;
 mod source;
+mod style_entries;
 pub mod xls;
 pub mod xlsb;
 pub mod xlsx;

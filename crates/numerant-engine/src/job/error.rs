@@ -149,7 +149,7 @@ pub enum JobError {
         with: &'static str,
     },
     /// Whole rows of one sheet, and something that is more or less than these.
-    #[error("--like-source takes whole rows of one sheet as they stand: {0}")]
+    #[error("--like-source copies whole rows of one sheet verbatim: {0}")]
     LikeSource(&'static str),
     /// A template to be filled, and nothing that says with what.
     #[error("there is nothing to put into the template: say --put 'Sheet!B6={{.records}}'")]

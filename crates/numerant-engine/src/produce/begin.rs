@@ -46,7 +46,7 @@ pub(crate) enum OutputMode {
     Rows(Arc<Spooler>, usize),
     /// Nothing: the sheet that they are from comes out as it is.
     Sheet(Arc<SourceSheet>),
-    /// Rows of the sheet that they are from, as they stand but for computed columns.
+    /// Rows of the sheet that they are from, verbatim but for computed columns.
     OwnRows(Arc<SourceSheet>, Option<Arc<Spooler>>),
 }
 
@@ -356,7 +356,7 @@ impl Producer {
         note(&mut self.notices, records);
     }
 
-    /// What keeps the computed columns of a sheet whose rows come out as they stand, and where each stands in the
+    /// What keeps the computed columns of a sheet whose rows are copied verbatim, and the place of each in the
     /// sheet, from 0; `None` if there are none.
     fn computed(
         &self,

@@ -6,6 +6,11 @@ use std::ops::Range;
 /// A color as red, green and blue.
 pub type Rgb = [u8; 3];
 
+/// A color as `#rrggbb`, as CSS and OpenDocument write it.
+pub fn hexadecimal([red, green, blue]: Rgb) -> String {
+    format!("#{red:02x}{green:02x}{blue:02x}")
+}
+
 /// Where values stand from left to right, after ECMA-376 Part 1, 18.18.40.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Horizontal {

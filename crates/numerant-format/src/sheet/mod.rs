@@ -13,6 +13,7 @@
 mod cell;
 mod column_style;
 mod display;
+mod facts;
 mod format_code;
 mod name;
 mod number_format;
@@ -26,16 +27,17 @@ mod write;
 
 pub use cell::{Cell, CellFormat, Class, Look, Precision};
 pub use column_style::{
-    Alignment, ColumnStyle, HeaderStyle, Horizontal, Rgb, StyledRange, Vertical,
+    Alignment, ColumnStyle, HeaderStyle, Horizontal, Rgb, StyledRange, Vertical, hexadecimal,
 };
 pub use display::DisplayFormat;
+pub use facts::{
+    CellContent, Oddities, SheetChoice, SheetExtras, SheetFacts, SheetInfo, Uncomputed, Visibility,
+    choose,
+};
 pub use format_code::{FormatPart, sections_of_code};
 pub use name::{LONGEST_SHEET_NAME, SheetNames, legal};
 pub use number_format::{Moments, Shown, Spelling};
-pub use reader::{
-    CellContent, Oddities, Rows, SheetChoice, SheetExtras, SheetFacts, SheetInfo, SheetReader,
-    SheetSource, Uncomputed, Visibility, Workbook, choose,
-};
+pub use reader::{Rows, SheetReader, SheetSource, Workbook};
 pub use row::{NumberText, Row, RowCell, letters};
 pub use serial::{Epoch, write_clock};
 pub use shared::{SharedTexts, Strings};

@@ -46,7 +46,7 @@ impl Paper {
     }
 }
 
-/// How a table is laid out.
+/// How a table is divided into pages, and how wide its columns are.
 #[derive(Clone, Debug)]
 pub(super) struct Layout {
     pub(super) width: f32,
@@ -124,7 +124,7 @@ impl Layout {
         let mut taken = f32::INFINITY;
         for (place, column) in widths.iter().enumerate() {
             if taken + column > available {
-                // The first column is on every page, so that records can be told apart.
+                // The first column is on every page, so that records can be recognized.
                 let repeats = !bands.is_empty() && widths[0] + column <= available;
                 bands.push(if repeats { vec![0] } else { Vec::new() });
                 taken = if repeats { widths[0] } else { 0.0 };

@@ -446,10 +446,7 @@ impl Drawing<'_> {
         if rows.has_end {
             top = self.totals(pen, band, columns, top)?;
             if band == 0 {
-                let count = match table.records {
-                    1 => "1 record".to_owned(),
-                    count => format!("{} records", grouped(count)),
-                };
+                let count = table.record_count();
                 let base = top + layout.size * (LINE + BASE);
                 let id = pen.tagged_line(
                     &count,
@@ -544,17 +541,4 @@ fn header_cell(table: &Table, place: usize, text: &str) -> ShownCell {
         side,
         is_whole: false,
     }
-}
-
-/// A number with a comma between groups of three digits.
-fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::new();
-    for (place, digit) in digits.chars().enumerate() {
-        if place > 0 && (digits.len() - place).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
 }

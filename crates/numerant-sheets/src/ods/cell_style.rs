@@ -3,6 +3,7 @@
 use super::number_style::style_of_code;
 use numerant_format::sheet::{
     Alignment, CellFormat, HeaderStyle, Horizontal, Plan, Precision, Rgb, Spelling, Vertical,
+    hexadecimal,
 };
 
 /// The formats that cells under a plan may have.
@@ -160,8 +161,4 @@ pub(super) fn header_properties(style: HeaderStyle) -> String {
         text = format!("<style:text-properties{text}/>");
     }
     alignment_properties(style.alignment, style.fill) + &text
-}
-
-fn hexadecimal([red, green, blue]: Rgb) -> String {
-    format!("#{red:02x}{green:02x}{blue:02x}")
 }

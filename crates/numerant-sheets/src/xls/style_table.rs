@@ -2,8 +2,9 @@
 
 use super::record::{characters, data, push_record};
 use crate::color::palette;
+use crate::style_entries::{StyleEntries, StyleEntry};
 use numerant_format::sheet::{
-    Alignment, BUILT_IN, CellFormat, HeaderStyle, Horizontal, Rgb, Spelling, Vertical,
+    Alignment, BUILT_IN, CellFormat, HeaderStyle, Horizontal, Rgb, Vertical,
 };
 
 /// The number of the style of cells that have none.
@@ -26,61 +27,32 @@ const NO_FILL: u16 = 0x20c0;
 /// The color of text that is not stated.
 const AUTOMATIC: u16 = 0x7fff;
 
-/// What a style is for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-enum Entry {
-    Value(CellFormat, Alignment),
-    Header(HeaderStyle),
-}
-
 /// The cell styles in use.
 #[derive(Default)]
 pub(super) struct StyleTable {
-    entries: Vec<Entry>,
+    entries: StyleEntries,
 }
 
 impl StyleTable {
     /// The number of the style for values under a format.
     pub(super) fn of(&mut self, format: &CellFormat, alignment: Alignment) -> u16 {
-        let is_plain = matches!(
-            format,
-            CellFormat::General | CellFormat::Boolean(Spelling::Upper)
-        );
-        if is_plain && alignment == Alignment::default() {
-            return PLAIN;
-        }
-        let is_same = |entry: &Entry| matches!(entry, Entry::Value(known, its) if known == format && *its == alignment);
-        let known = self.entries.iter().position(is_same);
-        self.number(known, || Entry::Value(format.clone(), alignment))
+        number(self.entries.of(format, alignment))
     }
 
     /// The number of a style for headers; of bold ones if there is none.
     pub(super) fn of_header(&mut self, style: Option<HeaderStyle>) -> u16 {
         match style {
             None => PLAIN + 1,
-            Some(style) if style == HeaderStyle::default() => PLAIN,
-            Some(style) => {
-                let is_same = |entry: &Entry| *entry == Entry::Header(style);
-                let known = self.entries.iter().position(is_same);
-                self.number(known, || Entry::Header(style))
-            }
+            Some(style) => number(self.entries.of_header(style)),
         }
-    }
-
-    fn number(&mut self, known: Option<usize>, new: impl FnOnce() -> Entry) -> u16 {
-        let place = known.unwrap_or_else(|| {
-            self.entries.push(new());
-            self.entries.len() - 1
-        });
-        place as u16 + BEFORE
     }
 
     /// Appends the records of fonts, number formats, styles and, if colors are in use that it lacks, the palette.
     pub(super) fn push_records(&self, out: &mut Vec<u8>) {
         let mut colors = Colors::default();
-        let headers = self.entries.iter().filter_map(|entry| match entry {
-            Entry::Header(style) => Some(style),
-            Entry::Value(..) => None,
+        let headers = self.entries.all().iter().filter_map(|entry| match entry {
+            StyleEntry::Header(style) => Some(style),
+            StyleEntry::Value(..) => None,
         });
         let bold = HeaderStyle {
             is_bold: true,
@@ -106,8 +78,8 @@ impl StyleTable {
             push_record(0x0031, record, out);
         }
         let mut formats: Vec<String> = Vec::new();
-        for entry in &self.entries {
-            if let Entry::Value(format, _) = entry
+        for entry in self.entries.all() {
+            if let StyleEntry::Value(format, _) = entry
                 && built_in(format).is_none()
                 && !formats.contains(&format.code())
             {
@@ -132,16 +104,16 @@ impl StyleTable {
             out,
         );
         let mut fonts_of_headers = font_of_header.into_iter();
-        for entry in &self.entries {
+        for entry in self.entries.all() {
             match entry {
-                Entry::Value(format, alignment) => {
+                StyleEntry::Value(format, alignment) => {
                     let id = built_in(format).unwrap_or_else(|| {
                         let place = formats.iter().position(|known| *known == format.code());
                         OWN_FORMATS + place.unwrap_or_default() as u16
                     });
                     push_style((FONT, id, 0x0001, 0x04), *alignment, None, out);
                 }
-                Entry::Header(style) => {
+                StyleEntry::Header(style) => {
                     let font = fonts_of_headers.next().unwrap_or(FONT);
                     let fill = style.fill.map(|color| colors.number(color));
                     push_style((font, 0, 0x0001, 0x08), style.alignment, fill, out);
@@ -157,6 +129,11 @@ impl StyleTable {
             push_record(0x0092, &record, out);
         }
     }
+}
+
+/// The number of the style at a place, or of cells that have none.
+fn number(place: Option<usize>) -> u16 {
+    place.map_or(PLAIN, |place| place as u16 + BEFORE)
 }
 
 /// Appends a style ([MS-XLS] 2.4.353): its font, number format, kind and which of its properties count.

@@ -1,6 +1,8 @@
 //! Workbooks after ECMA-376 / ISO/IEC 29500 (Office Open XML), `.xlsx` and `.xlsm`.
 
+mod cell_formulas;
 mod cell_reference;
+mod cell_styles;
 mod column_style;
 mod edit;
 mod fast;

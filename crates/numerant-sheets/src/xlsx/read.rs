@@ -6,16 +6,16 @@
     clippy::cast_sign_loss
 )]
 
-use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
 
 use quick_xml::events::{BytesStart, Event};
 
 use super::SMALL;
+use super::cell_formulas::Formulas;
 use super::cell_reference;
+use super::cell_styles::read_styles;
 use super::column_style::{StyleParts, column_styles};
 use super::fast::{self, Fast};
-use super::formula::shifted;
 use super::parts::{Relations, check_own_parts, office_document};
 use super::strings::{TextState, read_strings, unescaped};
 use crate::package::Package;
@@ -187,45 +187,6 @@ impl Workbook for XlsxBook {
     }
 }
 
-/// The cell styles, as far as they are about numbers.
-fn read_styles(
-    package: &Package,
-    path: &str,
-    numbers: &NumberFormats,
-) -> Result<CellStyles, ReadProblem> {
-    let Some(bytes) = package.bytes(path, SMALL)? else {
-        return Ok(CellStyles::default());
-    };
-    let mut markup = Markup::new(Box::new(std::io::Cursor::new(bytes)), path);
-    let mut own: Vec<(u32, String)> = Vec::new();
-    let mut formats = Vec::new();
-    let mut in_cell_styles = false;
-    markup.pull(|event| {
-        match event {
-            Event::Start(tag) | Event::Empty(tag) => {
-                let number = |name| attribute(&tag, name).and_then(|text| text.parse().ok());
-                match tag.local_name().as_ref() {
-                    "numFmt" => {
-                        let code = attribute(&tag, "formatCode").unwrap_or_default();
-                        if let Some(id) = number("numFmtId") {
-                            own.push((id, code));
-                        }
-                    }
-                    "cellXfs" => in_cell_styles = true,
-                    "xf" if in_cell_styles => {
-                        formats.push(number("numFmtId").unwrap_or(0));
-                    }
-                    _ => {}
-                }
-            }
-            Event::End(tag) if tag.local_name().as_ref() == "cellXfs" => in_cell_styles = false,
-            _ => {}
-        }
-        Ok(Flow::On)
-    })?;
-    Ok(CellStyles::new(formats.into_iter(), &own, numbers))
-}
-
 /// The rows of a sheet.
 struct XlsxRows {
     markup: Markup,
@@ -247,41 +208,6 @@ enum Inside {
     Value,
     Inline,
     Formula,
-}
-
-/// The formulas of a sheet, where they are wanted.
-#[derive(Debug, Default)]
-struct Formulas {
-    /// The number by which the open cell shares its formula, and the text of that.
-    group: Option<String>,
-    text: String,
-    /// The formulas that others share, with the cells that they were written for.
-    shared: HashMap<String, (cell_reference::CellReference, String)>,
-}
-
-impl Formulas {
-    fn begin(&mut self, tag: &BytesStart<'_>) {
-        let is_shared = attribute(tag, "t").is_some_and(|kind| kind == "shared");
-        self.group = attribute(tag, "si").filter(|_| is_shared);
-        self.text.clear();
-    }
-
-    /// The formula of the open cell, which is at `place`.
-    fn take(&mut self, place: cell_reference::CellReference) -> String {
-        let text = std::mem::take(&mut self.text);
-        match self.group.take() {
-            Some(group) if text.is_empty() => {
-                let shared = self.shared.get(&group);
-                let text = shared.and_then(|(from, text)| shifted(text, *from, place));
-                text.unwrap_or_default()
-            }
-            Some(group) => {
-                self.shared.insert(group, (place, text.clone()));
-                text
-            }
-            None => text,
-        }
-    }
 }
 
 /// What the tag of a cell says.

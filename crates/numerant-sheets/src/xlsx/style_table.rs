@@ -1,9 +1,8 @@
 //! The table of cell styles of a workbook that is written (ECMA-376 Part 1, 18.8.39).
 
 use super::write::MAIN;
-use numerant_format::sheet::{
-    Alignment, BUILT_IN, CellFormat, HeaderStyle, Rgb, Spelling, Vertical,
-};
+use crate::style_entries::{StyleEntries, StyleEntry};
+use numerant_format::sheet::{Alignment, BUILT_IN, CellFormat, HeaderStyle, Rgb, Vertical};
 use numerant_markup::push_escaped;
 
 /// The style of headers that have none of their own: bold.
@@ -12,17 +11,10 @@ pub(super) const HEADER: usize = 1;
 /// Styles in front of those in use: none, and that of headers.
 const BEFORE: usize = 2;
 
-/// What a style is for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-enum Entry {
-    Value(CellFormat, Alignment),
-    Header(HeaderStyle),
-}
-
 /// The cell styles in use.
 #[derive(Default)]
 pub(super) struct StyleTable {
-    entries: Vec<Entry>,
+    entries: StyleEntries,
 }
 
 /// The number of a number format that is built in.
@@ -34,35 +26,14 @@ fn built_in(code: &str) -> Option<u16> {
 impl StyleTable {
     /// The number of the style for values under a format.
     pub(super) fn of(&mut self, format: &CellFormat, alignment: Alignment) -> usize {
-        let is_plain = matches!(
-            format,
-            CellFormat::General | CellFormat::Boolean(Spelling::Upper)
-        );
-        if is_plain && alignment == Alignment::default() {
-            return 0;
-        }
-        let is_same = |entry: &Entry| matches!(entry, Entry::Value(known, its) if known == format && *its == alignment);
-        match self.entries.iter().position(is_same) {
-            Some(place) => place + BEFORE,
-            None => self.add(Entry::Value(format.clone(), alignment)),
-        }
+        let place = self.entries.of(format, alignment);
+        place.map_or(0, |place| place + BEFORE)
     }
 
     /// The number of a style for headers.
     pub(super) fn of_header(&mut self, style: HeaderStyle) -> usize {
-        if style == HeaderStyle::default() {
-            return 0;
-        }
-        let entry = Entry::Header(style);
-        match self.entries.iter().position(|known| *known == entry) {
-            Some(place) => place + BEFORE,
-            None => self.add(entry),
-        }
-    }
-
-    fn add(&mut self, entry: Entry) -> usize {
-        self.entries.push(entry);
-        self.entries.len() - 1 + BEFORE
+        let place = self.entries.of_header(style);
+        place.map_or(0, |place| place + BEFORE)
     }
 
     /// The part of the package.
@@ -80,10 +51,12 @@ impl StyleTable {
             "<fill><patternFill patternType=\"gray125\"/></fill>".to_owned(),
         ];
         let mut own: Vec<String> = Vec::new();
-        for entry in &self.entries {
+        for entry in self.entries.all() {
             let (id, font_id, fill_id, alignment) = match entry {
-                Entry::Value(format, alignment) => (format_id(format, &mut own), 0, 0, *alignment),
-                Entry::Header(style) => {
+                StyleEntry::Value(format, alignment) => {
+                    (format_id(format, &mut own), 0, 0, *alignment)
+                }
+                StyleEntry::Header(style) => {
                     let fill = style
                         .fill
                         .map_or(0, |color| place_of(fill(color), &mut fills));
@@ -94,7 +67,7 @@ impl StyleTable {
                 "<xf numFmtId=\"{id}\" fontId=\"{font_id}\" fillId=\"{fill_id}\" borderId=\"0\" xfId=\"0\""
             ));
             for (is_used, name) in [
-                (matches!(entry, Entry::Value(..)), "applyNumberFormat"),
+                (matches!(entry, StyleEntry::Value(..)), "applyNumberFormat"),
                 (font_id > 0, "applyFont"),
                 (fill_id > 0, "applyFill"),
             ] {
@@ -116,7 +89,7 @@ impl StyleTable {
         if !own.is_empty() {
             formats = format!("<numFmts count=\"{}\">{formats}</numFmts>", own.len());
         }
-        let count = self.entries.len() + BEFORE;
+        let count = self.entries.all().len() + BEFORE;
         let plain = "<xf numFmtId=\"0\" fontId=\"0\" fillId=\"0\" borderId=\"0\"";
         format!(
             "<styleSheet xmlns=\"{MAIN}\">{formats}<fonts count=\"{}\">{}</fonts><fills count=\"{}\">{}</fills>\

@@ -81,7 +81,7 @@ impl RowCutter {
                     true
                 }
                 None => {
-                    // Among rows in another order, what a rule is for cannot be told.
+                    // Among rows in another order, the records that a rule is for are unknown.
                     lost_rules += u64::from(is_rule && moved.is_reordered());
                     false
                 }
