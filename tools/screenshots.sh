@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Draws docs/screenshots/*.png: the built program in a terminal, on the demo's data.
 #
-# Needs Debian's packages xterm, xvfb, imagemagick, libreoffice-calc, poppler-utils and fonts-dejavu-core, openpyxl and Pillow from
+# Needs Debian's packages xterm, xvfb, imagemagick, libreoffice-calc, chromium, poppler-utils and fonts-dejavu-core, openpyxl and Pillow from
 # PyPI for PYTHON (python3 if not set), and a release build.
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -69,8 +69,12 @@ shot steps "numerant inspect calls.csv --set 'net=ROUND(dues * 0.92, 2)' --where
 shot document "numerant inspect manifests/grain.json --show 0" varnholm
 rm -rf "$work/varnholm/customs"
 shot shape "cat customs.xml; numerant convert manifests/*.json --records '$' --repeats rows=lines --set 'total=\"lines.price.net\" + \"lines.price.tax\"' --to xml --shape customs.xml --out customs; tail -8 customs/grain.xml" varnholm
-shot workbook "numerant inspect port.xlsx --read-sheet calls --show 4" varnholm
 (cd "$work/varnholm" && numerant split port.xlsx --name '{quay}.xlsx' --sheet '{arrived:quarter}' --where "quay > 'O'" --out quarters --quiet)
+(cd "$work/varnholm" && numerant split calls.csv --name '{quay}.pdf' --sheet 'Calls at {quay}' --where 'tonnes > 1000' \
+    --total dues,tonnes --out pages --page run.html --quiet)
+pdftoppm -f 1 -l 1 -r 110 -png -singlefile "$work/varnholm/pages/East Mole.pdf" "$shots/pdf"
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$shots/run-page.png" \
+    "file://$work/varnholm/run.html" >/dev/null 2>&1
 "${PYTHON:-python3}" tools/sheet_picture.py "$work/varnholm/quarters/Old Harbour.xlsx" "$shots/sheet.png"
 shot fill "numerant fill report.xlsx gauges --recursive --from-name '{waters}/{station}_{kind}.txt' --name '{station} report.xlsx' --put 'Level!A6={.records:*_level.txt}' --put 'Salinity!A6={.records:*_salinity.txt}' --put 'Station={station}' --put 'Summary!B4={waters} waters' --put 'Summary!B5={.rows}' --style-down --out filled" varnholm
 page template "$work/varnholm/report.xlsx"
@@ -79,7 +83,6 @@ page report "$work/varnholm/filled/V07 report.xlsx"
 sed -i '3s/[0-9]*\.[0-9][0-9],\(TRUE\|FALSE\)/1.00,\1/; 9d' "$offices/North Office/North Quay.csv"
 sed -i '5p' "$offices/Bulk Office/Coal Dock.csv"
 shot verify "numerant verify --whole calls.csv --parts offices --ignore invoice" varnholm
-shot expression "numerant split calls.csv --by quay --where \"tonnes > 1000 AND UPPR(cargo) = 'FISH'\"; numerant split calls.csv --by quay --set 'x=remarks * 2'; numerant split charts.csv --each --name '{number}.csv'" varnholm
 shot refused "numerant split calls.csv --by agent,vessel,cargo; numerant split calls.csv --by quai; numerant split calls.csv --name {remarks:month}.csv" varnholm
 # A folder in which one file is broken.
 printf 'time;level;quality\n2026-03-01 00:00;1.5\n' > "$work/varnholm/gauges/inner/V25_level.txt"
