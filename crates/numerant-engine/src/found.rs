@@ -16,6 +16,7 @@ pub(super) fn dated(job: &Job, context: &Context) -> Job {
     Job {
         ledger: dated(&job.ledger),
         rejects: dated(&job.rejects),
+        page: dated(&job.page),
         pack: dated(&job.pack),
         ..job.clone()
     }

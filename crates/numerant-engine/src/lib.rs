@@ -84,7 +84,7 @@ pub use error::{Error, Fault};
 use found::{dated, with_files};
 pub use found::{dated_path, files};
 pub use inspect::{
-    ColumnProfile, Distinct, Inspection, Outliers, TreeInspection, ValueCount, ValueCounts,
+    ColumnProfile, Distinct, Inspection, Outliers, Range, TreeInspection, ValueCount, ValueCounts,
     inspect, values,
 };
 pub use notice::{Notice, SheetNote, TypedOtherwise, ValuesBecause};

@@ -106,6 +106,8 @@ pub(super) fn write(
             totals: totals(job, spooler.map(AsRef::as_ref), &produced.sums[output]),
             bytes: std::fs::metadata(consumer.path(output)).map_or(0, |file| file.len()),
             formats: Arc::clone(&formats),
+            heading: produced.headings[output].clone(),
+            group: spooler.and_then(|spooler| spooler.group),
         }
     };
     let all: u64 = files

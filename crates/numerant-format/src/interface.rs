@@ -120,8 +120,9 @@ pub trait Format: fmt::Debug + Send + Sync {
 pub struct Capabilities {
     /// Outputs are workbooks with so much room; `None` if they are text.
     pub workbook: Option<Limits>,
-    /// Names of sheets are titles, of any characters and length.
-    pub has_titles: bool,
+    /// Outputs are pages to read: names of sheets are titles, of any characters and length, and records can stand in
+    /// groups.
+    pub has_pages: bool,
     /// Values of different types are written differently.
     pub has_typed_values: bool,
     /// Outputs have delimiters, quotes and line ends to choose, and lines of any text can be copied to them.

@@ -23,6 +23,8 @@ pub(crate) struct HtmlWriter {
     /// Whether each column has numbers.
     has_numbers: Vec<bool>,
     totals: Vec<(usize, String)>,
+    /// The rows of each group so far.
+    grouped: Vec<Vec<u8>>,
     waits_for_header: bool,
     is_begun: bool,
     number: usize,
@@ -37,6 +39,7 @@ impl HtmlWriter {
             table: Table::default(),
             has_numbers: Vec::new(),
             totals: Vec::new(),
+            grouped: Vec::new(),
             waits_for_header: false,
             is_begun: false,
             number: 0,
@@ -97,9 +100,43 @@ impl HtmlWriter {
         self.push("</td>");
     }
 
+    /// The records of a group, between its head and its subtotals.
+    fn group(&mut self, place: usize) {
+        let (head, sums) = self.table.group(place);
+        let columns = self.table.columns.len();
+        self.push(&format!(
+            "<tbody class=\"group\"><tr class=\"head\"><th scope=\"rowgroup\" colspan=\"{columns}\">"
+        ));
+        self.push_text(&head);
+        self.push("</th></tr>\n");
+        let records = std::mem::take(&mut self.grouped[place]);
+        self.out.extend(records);
+        if !sums.is_empty() {
+            self.totals_row("subtotal", &sums);
+        }
+        self.push("</tbody>\n");
+    }
+
+    /// A row of sums, by the places of their columns.
+    fn totals_row(&mut self, name: &str, sums: &[(usize, ShownCell)]) {
+        self.push("<tr class=\"sum\">");
+        for place in 0..self.table.columns.len() {
+            match sums.iter().find(|(known, _)| *known == place) {
+                Some((_, cell)) => self.cell(cell, None),
+                None if place == 0 => self.push(&format!("<th scope=\"row\">{name}</th>")),
+                None => self.push("<td></td>"),
+            }
+        }
+        self.push("</tr>\n");
+    }
+
     fn header(&mut self, cells: &[Cell<'_>]) {
+        self.table.set_header(cells);
+        let group = self.table.groups.as_ref().map(|groups| groups.column);
         self.push("<thead><tr>");
-        for (place, cell) in cells.iter().enumerate() {
+        let cells = cells.iter().enumerate();
+        let cells = cells.filter(|(place, _)| Some(*place) != group);
+        for (place, (_, cell)) in cells.enumerate() {
             let column = self.table.columns.get(place).copied().unwrap_or_default();
             let mut style = String::new();
             for (name, color) in [
@@ -126,31 +163,45 @@ impl HtmlWriter {
             }
             self.push("</th>");
         }
-        self.push("</tr></thead>\n<tbody>\n");
+        self.push("</tr></thead>\n");
+        if group.is_none() {
+            self.push("<tbody>\n");
+        }
     }
 }
 
 impl SheetSink for HtmlWriter {
     fn begin_sheet(&mut self, head: &Head) -> io::Result<()> {
         if !self.is_begun {
-            self.begin(&head.name);
+            let title = head.heading.title.as_ref().unwrap_or(&head.name);
+            self.begin(title);
         }
         self.number += 1;
         self.table = Table::new(head);
         self.totals.clone_from(&head.totals);
-        let plans = head.plans.iter();
-        self.has_numbers = plans.map(|plan| plan.name() == "number").collect();
+        let group = self.table.groups.as_ref().map(|groups| groups.column);
+        let plans = head.plans.iter().enumerate();
+        let plans = plans.filter(|(place, _)| Some(*place) != group);
+        self.has_numbers = plans.map(|(_, plan)| plan.name() == "number").collect();
+        self.grouped.clear();
         self.waits_for_header = head.header.is_some();
         let number = self.number;
         self.push(&format!(
             "<section aria-labelledby=\"t{number}\">\n<h1 id=\"t{number}\">"
         ));
-        self.push_text(&head.name);
+        let title = std::mem::take(&mut self.table.title);
+        self.push_text(&title);
+        self.push("</h1>\n");
+        if let Some(subtitle) = self.table.subtitle.take() {
+            self.push("<p class=\"sub\">");
+            self.push_text(&subtitle);
+            self.push("</p>\n");
+        }
         let count = self.table.record_count();
         self.push(&format!(
-            "</h1>\n<p class=\"count\">{count}</p>\n<div class=\"wide\"><table>\n"
+            "<p class=\"count\">{count}</p>\n<div class=\"wide\"><table>\n"
         ));
-        if !self.waits_for_header {
+        if !self.waits_for_header && group.is_none() {
             self.push("<tbody>\n");
         }
         Ok(())
@@ -161,10 +212,13 @@ impl SheetSink for HtmlWriter {
             self.header(cells);
             return Ok(());
         }
-        self.table.push(cells, false)?;
+        let (group, shown) = self.table.record(cells)?;
+        let column = self.table.groups.as_ref().map(|groups| groups.column);
+        let begins = self.out.len();
         self.push("<tr>");
-        let shown = self.table.rows.pop().unwrap_or_default();
-        for (shown, cell) in shown.iter().zip(cells) {
+        let cells = cells.iter().enumerate();
+        let cells = cells.filter(|(place, _)| Some(*place) != column);
+        for (shown, (_, cell)) in shown.cells.iter().zip(cells) {
             let value = match cell {
                 Cell::Number(value, _) | Cell::Moment(_, value, _) => Some(&**value),
                 _ => None,
@@ -172,6 +226,12 @@ impl SheetSink for HtmlWriter {
             self.cell(shown, value);
         }
         self.push("</tr>\n");
+        if let Some(group) = group {
+            if group == self.grouped.len() {
+                self.grouped.push(Vec::new());
+            }
+            self.grouped[group].extend(self.out.drain(begins..));
+        }
         if self.out.len() > FULL {
             self.flush()?;
         }
@@ -179,19 +239,20 @@ impl SheetSink for HtmlWriter {
     }
 
     fn end_sheet(&mut self) -> io::Result<()> {
-        self.push("</tbody>\n");
-        self.table.set_totals(&std::mem::take(&mut self.totals));
-        let totals = std::mem::take(&mut self.table.totals);
-        if !totals.is_empty() {
-            self.push("<tfoot><tr>");
-            for place in 0..self.table.columns.len() {
-                match totals.iter().find(|(known, _)| *known == place) {
-                    Some((_, cell)) => self.cell(cell, None),
-                    None if place == 0 => self.push("<th scope=\"row\">total</th>"),
-                    None => self.push("<td></td>"),
-                }
+        let totals = std::mem::take(&mut self.totals);
+        if let Some(groups) = &self.table.groups {
+            groups.check(&totals)?;
+            for place in 0..self.grouped.len() {
+                self.group(place);
             }
-            self.push("</tr></tfoot>\n");
+        } else {
+            self.push("</tbody>\n");
+        }
+        let totals = self.table.sums(&totals);
+        if !totals.is_empty() {
+            self.push("<tfoot>");
+            self.totals_row("total", &totals);
+            self.push("</tfoot>\n");
         }
         self.push("</table></div>\n</section>\n");
         self.flush()

@@ -11,6 +11,7 @@
 //! ```
 
 mod fonts;
+mod group;
 mod html;
 mod pdf;
 mod table;
@@ -78,7 +79,7 @@ impl Format for PdfFormat {
                 control_signs: true,
                 carriage_returns: true,
             }),
-            has_titles: true,
+            has_pages: true,
             ..Capabilities::default()
         }
     }
@@ -147,7 +148,7 @@ impl Format for HtmlFormat {
                 control_signs: true,
                 carriage_returns: true,
             }),
-            has_titles: true,
+            has_pages: true,
             ..Capabilities::default()
         }
     }

@@ -1,6 +1,7 @@
 "use strict";
 for (const table of document.querySelectorAll("table")) {
-  const body = table.tBodies[0], rows = [...body.rows], count = table.closest("section").querySelector(".count");
+  const bodies = [...table.tBodies], parts = bodies.map((body) => [...body.rows].filter((row) => !row.className));
+  const rows = parts.flat(), count = table.closest("section").querySelector(".count");
   const all = count.textContent;
   const filter = document.createElement("label");
   filter.className = "filter";
@@ -18,6 +19,8 @@ for (const table of document.querySelectorAll("table")) {
       row.hidden = !words.every((word) => text.includes(word));
       shown += row.hidden ? 0 : 1;
     }
+    // A group without records that are shown is not shown either; subtotals are those of all its records.
+    if (bodies.length > 1) bodies.forEach((body, at) => { body.hidden = parts[at].every((row) => row.hidden); });
     count.textContent = words.length ? shown + " of " + all : all;
   });
   count.setAttribute("aria-live", "polite");
@@ -45,7 +48,11 @@ for (const table of document.querySelectorAll("table")) {
           : typeof a === "number" ? a - b : a.localeCompare(b, undefined, { numeric: true });
         return (down ? -order : order) || i - j;
       };
-      body.append(...rows.sort(compare));
+      bodies.forEach((body, at) => {
+        // Records stay in their group, between its head and its subtotals.
+        const end = body.querySelector("tr.sum");
+        for (const row of parts[at].sort(compare)) body.insertBefore(row, end);
+      });
     });
   });
 }

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::io;
 
+use crate::group::Groups;
 use numerant_format::sheet::{Cell, CellFormat, DisplayFormat, Head, HeaderStyle, Horizontal};
 
 /// Where a text stands in its column.
@@ -32,25 +33,54 @@ pub(crate) struct Column {
     horizontal: Option<Horizontal>,
 }
 
+/// What a row of a table is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum RowKind {
+    /// A record.
+    Record,
+    /// The value of a group and its number of records, in one cell across all columns.
+    GroupHead,
+    /// The subtotals of a group.
+    Subtotal,
+}
+
+/// A row of a table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct TableRow {
+    pub(crate) kind: RowKind,
+    pub(crate) cells: Vec<ShownCell>,
+}
+
 /// A sheet as a table.
 #[derive(Debug, Default)]
 pub(crate) struct Table {
-    pub(crate) name: String,
+    /// The title, or the name of the sheet.
+    pub(crate) title: String,
+    pub(crate) subtitle: Option<String>,
     pub(crate) columns: Vec<Column>,
     pub(crate) header: Option<Vec<String>>,
-    pub(crate) rows: Vec<Vec<ShownCell>>,
+    pub(crate) rows: Vec<TableRow>,
     /// The control totals, by the places of their columns.
     pub(crate) totals: Vec<(usize, ShownCell)>,
     pub(crate) records: u64,
     formats: HashMap<CellFormat, DisplayFormat>,
-    /// The number format of each column, which its control total has.
+    /// The number format of each column of the sheet, which its control total has.
     number_formats: Vec<Option<CellFormat>>,
+    /// The groups of its records, whose column the table does not have.
+    pub(crate) groups: Option<Groups>,
+    /// The name of the column that groups are made by.
+    group_name: Option<String>,
+    /// The rows of each group so far.
+    grouped: Vec<Vec<TableRow>>,
 }
 
 impl Table {
     /// Begins a table for a sheet.
     pub(crate) fn new(head: &Head) -> Self {
-        let columns = (0..head.plans.len()).map(|place| {
+        // A table of one column has nothing but its groups.
+        let group = head.group.filter(|_| head.plans.len() > 1);
+        let places = (0..head.plans.len()).filter(|place| group != Some(*place));
+        let columns = places.map(|place| {
             let style = head.styles.get(place).copied().unwrap_or_default();
             Column {
                 header: style.header.unwrap_or_default(),
@@ -59,8 +89,14 @@ impl Table {
             }
         });
         Self {
-            name: head.name.clone(),
+            title: head
+                .heading
+                .title
+                .clone()
+                .unwrap_or_else(|| head.name.clone()),
+            subtitle: head.heading.subtitle.clone(),
             columns: columns.collect(),
+            groups: group.map(|group| Groups::new(group, &head.totals)),
             records: head.records,
             number_formats: vec![None; head.plans.len()],
             ..Self::default()
@@ -69,38 +105,128 @@ impl Table {
 
     /// The number of its records in words.
     pub(crate) fn record_count(&self) -> String {
-        match self.records {
-            1 => "1 record".to_owned(),
-            count => format!("{} records", grouped(count)),
-        }
+        records_in_words(self.records)
     }
 
     /// Takes the next row: the header, if there is one and it has not come yet, or a record.
     pub(crate) fn push(&mut self, cells: &[Cell<'_>], is_header: bool) -> io::Result<()> {
         if is_header {
-            let texts = cells.iter().map(|cell| match cell {
-                Cell::Text(text) => visible(text),
-                _ => String::new(),
-            });
-            self.header = Some(texts.collect());
+            self.set_header(cells);
             return Ok(());
         }
+        let (group, row) = self.record(cells)?;
+        match group {
+            None => self.rows.push(row),
+            Some(group) => {
+                if group == self.grouped.len() {
+                    self.grouped.push(Vec::new());
+                }
+                self.grouped[group].push(row);
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes the header.
+    pub(crate) fn set_header(&mut self, cells: &[Cell<'_>]) {
+        let texts = cells.iter().map(|cell| match cell {
+            Cell::Text(text) => visible(text),
+            _ => String::new(),
+        });
+        let mut header: Vec<String> = texts.collect();
+        if let Some(groups) = &self.groups {
+            self.group_name = Some(header.remove(groups.column));
+        }
+        self.header = Some(header);
+    }
+
+    /// A record as a row, with the place of its group; it counts for that and is not kept.
+    pub(crate) fn record(&mut self, cells: &[Cell<'_>]) -> io::Result<(Option<usize>, TableRow)> {
         let mut row = Vec::with_capacity(cells.len());
         for (place, cell) in cells.iter().enumerate() {
             row.push(self.shown(place, cell));
         }
-        self.rows.push(row);
+        let mut group = None;
+        if let Some(groups) = &mut self.groups {
+            let value = row.remove(groups.column).text;
+            group = Some(groups.take(&value, cells)?);
+        }
+        let kind = RowKind::Record;
+        Ok((group, TableRow { kind, cells: row }))
+    }
+
+    /// Sets the control totals, and puts records into their groups.
+    pub(crate) fn finish(&mut self, totals: &[(usize, String)]) -> io::Result<()> {
+        self.totals = self.sums(totals);
+        if let Some(groups) = &self.groups {
+            groups.check(totals)?;
+        }
+        for (place, records) in std::mem::take(&mut self.grouped).into_iter().enumerate() {
+            let (head, sums) = self.group(place);
+            let kind = RowKind::GroupHead;
+            let cells = vec![text_cell(head)];
+            self.rows.push(TableRow { kind, cells });
+            self.rows.extend(records);
+            if sums.is_empty() {
+                continue;
+            }
+            let mut cells = vec![text_cell(String::new()); self.columns.len()];
+            cells[0] = text_cell("subtotal".to_owned());
+            for (column, sum) in sums {
+                cells[column] = sum;
+            }
+            let kind = RowKind::Subtotal;
+            self.rows.push(TableRow { kind, cells });
+        }
         Ok(())
     }
 
-    /// Sets the control totals, which are shown as the numbers of their columns.
-    pub(crate) fn set_totals(&mut self, totals: &[(usize, String)]) {
-        for (place, sum) in totals {
+    /// The head of a group, and its subtotals by the places of their columns.
+    pub(crate) fn group(&mut self, place: usize) -> (String, Vec<(usize, ShownCell)>) {
+        let groups = self.groups.as_ref().map(|groups| &groups.groups);
+        let Some(group) = groups.map(|groups| groups[place].clone()) else {
+            return (String::new(), Vec::new());
+        };
+        let value = match group.value.as_str() {
+            "" => "blank",
+            value => value,
+        };
+        let name = match &self.group_name {
+            Some(name) => format!("{name}: {value}"),
+            None => value.to_owned(),
+        };
+        let head = format!("{name} ({})", records_in_words(group.records));
+        let sums = group
+            .sums
+            .iter()
+            .map(|(place, sum)| (*place, sum.to_string()));
+        (head, self.sums(&sums.collect::<Vec<_>>()))
+    }
+
+    /// Sums by the places of their columns in the sheet, as the numbers of these are shown, by their places in the
+    /// table.
+    pub(crate) fn sums(&mut self, sums: &[(usize, String)]) -> Vec<(usize, ShownCell)> {
+        let mut shown = Vec::new();
+        for (place, sum) in sums {
+            let Some(column) = self.column_of(*place) else {
+                continue;
+            };
             let format = self.number_formats.get(*place).cloned().flatten();
             let format = format.unwrap_or(CellFormat::General);
-            let cell = Cell::Number(sum.as_str().into(), format);
-            let shown = self.shown(*place, &cell);
-            self.totals.push((*place, shown));
+            shown.push((
+                column,
+                self.shown(*place, &Cell::Number(sum.as_str().into(), format)),
+            ));
+        }
+        shown
+    }
+
+    /// The place in the table of a column of the sheet; `None` for that of groups.
+    pub(crate) fn column_of(&self, place: usize) -> Option<usize> {
+        match self.groups.as_ref().map(|groups| groups.column) {
+            Some(group) if group == place => None,
+            Some(group) if group < place => Some(place - 1),
+            _ => Some(place),
         }
     }
 
@@ -128,7 +254,10 @@ impl Table {
                 (word.to_owned(), Side::Left)
             }
         };
-        let stated = self.columns.get(place).and_then(|column| column.horizontal);
+        let column = self
+            .column_of(place)
+            .and_then(|place| self.columns.get(place));
+        let stated = column.and_then(|column| column.horizontal);
         let side = match stated {
             None => usual,
             Some(Horizontal::Left | Horizontal::Justify) => Side::Left,
@@ -147,6 +276,22 @@ impl Table {
         formats
             .entry(format.clone())
             .or_insert_with(|| DisplayFormat::new(&format.code()))
+    }
+}
+
+fn records_in_words(count: u64) -> String {
+    match count {
+        1 => "1 record".to_owned(),
+        count => format!("{} records", grouped(count)),
+    }
+}
+
+/// A cell with a text of Numerant.
+fn text_cell(text: String) -> ShownCell {
+    ShownCell {
+        text,
+        side: Side::Left,
+        is_whole: false,
     }
 }
 

@@ -22,13 +22,18 @@ use crate::job::{Job, Overflow};
 use crate::output::ExistingPolicy;
 use numerant_data::source::{Identity, SourcePath};
 use numerant_format::FillOptions;
-use numerant_format::sheet::legal;
+use numerant_format::sheet::{Heading, legal};
 use numerant_formats::format_of;
 use numerant_naming::route::{Divider, Router};
-use numerant_naming::{Claim, ClashPolicy, Key, NameRegistry, RunField, RunValues, numbered};
+use numerant_naming::{
+    Claim, ClashPolicy, Key, NameRegistry, RunField, RunValues, Template, numbered,
+};
 
 /// Names that are remembered to show what was changed.
 const EXAMPLES: usize = 2;
+
+/// The option that names the page of a run.
+const PAGE: &str = "--page";
 
 /// Names that a refusal keeps to list.
 const LISTED: usize = 1000;
@@ -55,6 +60,8 @@ pub(super) struct Named {
     pub(super) paths: Vec<String>,
     /// The sheet of each output; empty if outputs are text.
     pub(super) sheets: Vec<String>,
+    /// What stands above the records of each output, if outputs are pages.
+    pub(super) headings: Vec<Heading>,
     pub(super) fates: Vec<Disposition>,
     pub(super) changed: NamesChanged,
     pub(super) clashed: NamesClashed,
@@ -173,11 +180,16 @@ impl Addresses {
             places: HashMap::new(),
             workbooks: Vec::new(),
             names: Vec::new(),
+            headings: Vec::new(),
         });
-        let side_files = [(&job.ledger, "--ledger"), (&job.rejects, "--rejects")]
-            .into_iter()
-            .filter_map(|(path, what)| path.clone().map(|path| (path, what)))
-            .collect();
+        let side_files = [
+            (&job.ledger, "--ledger"),
+            (&job.rejects, "--rejects"),
+            (&job.page, PAGE),
+        ]
+        .into_iter()
+        .filter_map(|(path, what)| path.clone().map(|path| (path, what)))
+        .collect();
         Self {
             now,
             sheets,
@@ -215,7 +227,9 @@ impl Addresses {
 
     /// Refuses what can be refused before a record is read.
     pub(super) fn check_before(&self, out_is_given: bool) -> Result<(), Refusal> {
-        for (path, _) in &self.side_files {
+        // A page of an earlier run gives way to that of this one.
+        let kept = self.side_files.iter().filter(|(_, what)| *what != PAGE);
+        for (path, _) in kept {
             check_beside(path, &self.plan.protected, self.plan.job.existing)?;
         }
         if !out_is_given
@@ -275,6 +289,7 @@ impl Addresses {
             self.paths.push(String::new());
             if let Some(sheets) = &mut self.sheets {
                 sheets.names.push(String::new());
+                sheets.headings.push(Heading::default());
             }
             self.fates.push(Disposition::Write);
             // Some names are known only when all records are.
@@ -400,9 +415,18 @@ impl Addresses {
                     Some(template) => template.plain(value, &run, &self.plan.job.blank),
                     None => origin.sheet.clone(),
                 };
+                let pages = &self.plan.job.pages;
+                let title = |template: &Option<Template>| {
+                    let template = template.as_ref()?;
+                    Some(template.plain(value, &run, &self.plan.job.blank))
+                };
+                sheets.headings[output] = Heading {
+                    title: title(&pages.title),
+                    subtitle: title(&pages.subtitle),
+                };
                 let format = format_of(&self.plan.extension);
-                let has_titles = format.is_some_and(|format| format.capabilities().has_titles);
-                let name = if has_titles {
+                let has_pages = format.is_some_and(|format| format.capabilities().has_pages);
+                let name = if has_pages {
                     wanted.clone()
                 } else {
                     legal(&wanted, &self.plan.job.blank)
@@ -599,12 +623,13 @@ impl Addresses {
 
     /// What became of all names.
     pub(super) fn into_named(self) -> Named {
-        let (sheets, renamed) = match self.sheets {
-            Some(sheets) => (sheets.names, sheets.renamed),
+        let (sheets, headings, renamed) = match self.sheets {
+            Some(sheets) => (sheets.names, sheets.headings, sheets.renamed),
             None => Default::default(),
         };
         Named {
             sheets,
+            headings,
             renamed,
             copies: self.copies,
             lacking: self.lacking,

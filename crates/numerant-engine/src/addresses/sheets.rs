@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use super::{Addresses, Claimed, Disposition, SourceNames};
 use crate::job::Overflow;
-use numerant_format::sheet::{SheetNames, legal};
+use numerant_format::sheet::{Heading, SheetNames, legal};
 use numerant_naming::route::{Divider, KeyValues, Router};
 use numerant_naming::{ClashPolicy, Key, Template};
 use numerant_steps::CASE_COLUMN;
@@ -30,6 +30,8 @@ pub(super) struct Sheets {
     pub(super) workbooks: Vec<Workbook>,
     /// The sheet of each output.
     pub(super) names: Vec<String>,
+    /// What stands above the records of each output on pages.
+    pub(super) headings: Vec<Heading>,
 }
 
 /// A workbook whose sheets are outputs.

@@ -1,6 +1,7 @@
 //! Looks at a source: its dialect, its columns, their types and values. Every record is read.
 
 mod profile;
+mod spread;
 
 use std::collections::HashMap;
 use std::sync::atomic::Ordering;
@@ -9,6 +10,7 @@ use serde::Serialize;
 
 pub(super) use profile::Profile;
 pub use profile::{ColumnProfile, Distinct, Outliers};
+pub use spread::Range;
 
 use super::notice::{not_as_named, sheet_notices};
 use super::sources::{BATCH, Cursor, Sources, SourcesOpening};

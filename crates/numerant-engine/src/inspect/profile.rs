@@ -5,11 +5,23 @@ use std::hash::{BuildHasher, Hasher};
 use hashbrown::HashTable;
 use serde::Serialize;
 
+use super::ValueCount;
+use super::spread::{Range, Spread, measure};
+
 use crate::ledger::Ambiguous;
 use numerant_data::record::Field;
 use numerant_data::value::{
     Kind, KindTally, WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome,
 };
+
+/// Distinct values of a column that are kept with their counts.
+const KEPT_VALUES: usize = 10_000;
+
+/// Bytes of a value that is kept.
+const LONGEST_VALUE: usize = 200;
+
+/// Values that stand most often.
+const MOST_FREQUENT: usize = 10;
 
 /// Characters of an example.
 const LONGEST_EXAMPLE: usize = 60;
@@ -40,6 +52,12 @@ pub struct ColumnProfile {
     pub distinct: Distinct,
     /// The first value that is not blank, up to 60 characters of it.
     pub example: Option<String>,
+    /// How its values are spread, if they are numbers, dates or times.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub range: Option<Range>,
+    /// The values that stand most often, at most ten; none if all differ, or too many do.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub most_frequent: Vec<ValueCount>,
 }
 
 /// Values of a column that are not of the type of most.
@@ -75,7 +93,11 @@ pub enum Distinct {
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Profile {
     kinds: KindTally,
-    distinct: HashTable<u128>,
+    /// The hash of each distinct value, with its place among them.
+    distinct: HashTable<(u128, u32)>,
+    /// The distinct values with their counts; nothing once there are too many.
+    values: Vec<(Box<[u8]>, u64)>,
+    spread: Spread,
     /// Distinct values that are counted.
     most: usize,
     overflowed: bool,
@@ -97,7 +119,18 @@ impl Profile {
 
     /// Takes note of a field.
     pub(crate) fn add(&mut self, field: Field<'_>, hints: &WrittenHints, line: impl Fn() -> u64) {
-        let value = field.value(&mut self.scratch);
+        let mut scratch = std::mem::take(&mut self.scratch);
+        self.add_value(field, field.value(&mut scratch), hints, line);
+        self.scratch = scratch;
+    }
+
+    fn add_value(
+        &mut self,
+        field: Field<'_>,
+        value: &[u8],
+        hints: &WrittenHints,
+        line: impl Fn() -> u64,
+    ) {
         let kind = if field.tag().is_text() {
             self.kinds.add_text()
         } else if field.tag().is_string() {
@@ -123,22 +156,77 @@ impl Profile {
             let text = String::from_utf8_lossy(value);
             self.example = Some(text.chars().take(LONGEST_EXAMPLE).collect());
         }
-        if !self.overflowed {
-            let hash = wide_hash(value);
-            if self
-                .distinct
-                .find(hash as u64, |known| *known == hash)
-                .is_none()
-            {
-                if self.distinct.len() == self.most {
-                    self.overflowed = true;
-                    self.distinct = HashTable::new();
-                } else {
-                    self.distinct
-                        .insert_unique(hash as u64, hash, |known| *known as u64);
-                }
-            }
+        if self.most == 0 {
+            return;
         }
+        if let Some(measure) = measure(kind, value) {
+            self.spread.add(measure, value, 1);
+        }
+        if !self.overflowed {
+            self.count(value);
+        }
+    }
+
+    /// Counts a value among the distinct ones.
+    fn count(&mut self, value: &[u8]) {
+        let hash = wide_hash(value);
+        let known = self.distinct.find(hash as u64, |(known, _)| *known == hash);
+        if let Some((_, place)) = known {
+            if let Some((_, count)) = self.values.get_mut(*place as usize) {
+                *count += 1;
+            }
+            return;
+        }
+        let place = self.distinct.len();
+        if place == self.most {
+            self.overflowed = true;
+            self.distinct = HashTable::new();
+            self.values = Vec::new();
+            return;
+        }
+        // The places of distinct values are below the most that are counted.
+        let entry = (hash, place as u32);
+        self.distinct
+            .insert_unique(hash as u64, entry, |(known, _)| *known as u64);
+        if place < KEPT_VALUES && value.len() <= LONGEST_VALUE && self.values.len() == place {
+            self.values.push((value.into(), 1));
+        } else {
+            self.values = Vec::new();
+        }
+    }
+
+    /// The values that stand most often.
+    fn most_frequent(&self) -> Vec<ValueCount> {
+        let mut values: Vec<&(Box<[u8]>, u64)> = self.values.iter().collect();
+        values.sort_by(|(one, first), (other, second)| second.cmp(first).then(one.cmp(other)));
+        if values.first().is_none_or(|(_, count)| *count == 1) {
+            return Vec::new();
+        }
+        let shown = values.into_iter().take(MOST_FREQUENT);
+        shown
+            .map(|(value, count)| ValueCount {
+                value: String::from_utf8_lossy(value).into_owned(),
+                records: *count,
+            })
+            .collect()
+    }
+
+    /// How values that are all written in one way are spread; `None` if not all of them are kept.
+    fn written_range(&self, format: &WrittenFormat) -> Option<Range> {
+        let mut spread = Spread::default();
+        for (value, count) in &self.values {
+            let text = std::str::from_utf8(value).ok()?;
+            let number = format.value(text).map(|number| number.to_string());
+            let measure = match (number, format.moment(text)) {
+                (Some(number), _) => number.parse().ok()?,
+                (None, Some(moment)) => moment
+                    .duration_since(jiff::civil::DateTime::ZERO)
+                    .as_secs_f64(),
+                (None, None) => return None,
+            };
+            spread.add(measure, value, *count);
+        }
+        spread.finish(written_kind(format).0 == Kind::Integer)
     }
 
     /// The values that are not of the type that most are, if that is a type.
@@ -172,11 +260,15 @@ impl Profile {
         };
         let (mut kind, mut scale) = (self.kinds.kind(), self.kinds.scale());
         let (mut number_format, mut outliers, mut ambiguous) = (None, None, None);
+        let is_spread = !matches!(kind, Kind::Text | Kind::Boolean | Kind::Blank);
+        let spread = self.spread.clone().finish(kind == Kind::Integer);
+        let mut range = spread.filter(|_| is_spread);
         if kind == Kind::Text {
             outliers = self.outliers();
             match self.written.finish() {
                 WrittenOutcome::All(format) => {
                     (kind, scale) = written_kind(&format);
+                    range = self.written_range(&format);
                     number_format = Some(format.code());
                     outliers = None;
                 }
@@ -205,6 +297,8 @@ impl Profile {
             ambiguous,
             blanks: self.kinds.blanks(),
             distinct,
+            range,
+            most_frequent: self.most_frequent(),
             example: self.example,
         }
     }

@@ -47,6 +47,7 @@ impl Job {
                 return Err(JobError::SheetsOfText("--overflow"));
             }
         }
+        self.pages.check(format)?;
         if self.overflow != Overflow::Refuse
             && let [division, ..] = *divisions
         {
@@ -114,7 +115,10 @@ impl Job {
                 second: "a --number-format with a decimal point",
             });
         }
-        if self.rejects.is_some() && self.rejects == self.ledger {
+        let side_files = [&self.ledger, &self.rejects, &self.page];
+        let side_files: Vec<_> = side_files.into_iter().flatten().collect();
+        let distinct: HashSet<_> = side_files.iter().collect();
+        if distinct.len() < side_files.len() {
             return Err(JobError::SameSideFile);
         }
         if self.memory.0 < 1_000_000 {
@@ -260,7 +264,7 @@ impl Job {
         if !named.eq_ignore_ascii_case("zip") {
             return Err(JobError::PackName(pack.clone()));
         }
-        for side_file in [&self.ledger, &self.rejects] {
+        for side_file in [&self.ledger, &self.rejects, &self.page] {
             if side_file.as_ref() == Some(pack) {
                 return Err(JobError::SameSideFile);
             }
@@ -365,6 +369,7 @@ impl Job {
                 return Err(JobError::RestWithoutCase);
             }
             let names = self.name.iter().chain(&self.sheet);
+            let names = names.chain(self.pages.templates());
             let named = |name: &&Template| name.keys().iter().any(|key| key.column == CASE_COLUMN);
             if let Some(name) = names.into_iter().find(named) {
                 return Err(JobError::NoCase(name.clone()));

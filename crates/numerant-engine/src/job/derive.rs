@@ -248,6 +248,7 @@ impl Job {
     /// All keys, those that names and templates have among them.
     fn all_keys(&self) -> impl Iterator<Item = Key> {
         let templates = self.name.iter().chain(&self.sheet);
+        let templates = templates.chain(self.pages.templates());
         let named = templates.flat_map(|template| template.keys().into_iter().cloned());
         self.by.iter().cloned().chain(named).chain(self.fill.keys())
     }
@@ -295,7 +296,8 @@ impl Job {
     /// All keys that decide the output of a record: those given, then those that only the name has.
     pub fn keys(&self, template: &Template) -> Vec<Key> {
         let mut keys = self.by.clone();
-        let sheet_keys = self.sheet.iter().flat_map(Template::keys).cloned();
+        let besides = self.sheet.iter().chain(self.pages.templates());
+        let sheet_keys = besides.flat_map(Template::keys).cloned();
         let named = template.keys().into_iter().cloned().chain(sheet_keys);
         for key in named.chain(self.fill.keys()) {
             if !keys.contains(&key) {

@@ -80,7 +80,7 @@ pub enum JobError {
     )]
     RejectsWithoutPolicy,
     /// Ledger and rejects in one file.
-    #[error("two of --ledger, --rejects and --pack name the same file")]
+    #[error("two of --ledger, --rejects, --page and --pack name the same file")]
     SameSideFile,
     /// No room at all.
     #[error("--memory must be at least 1M")]
@@ -91,6 +91,14 @@ pub enum JobError {
     /// Sheets of what has none.
     #[error("{0} is for workbooks, and the outputs are text; end --name with .xlsx")]
     SheetsOfText(&'static str),
+    /// What only pages have.
+    #[error("{0} is for pages, and the outputs are none; end --name with .pdf or .html")]
+    NotPages(&'static str),
+    /// Groups by a column that outputs do not have.
+    #[error(
+        "--group-by {0}: the outputs do not have the column; keep it with --keep, or do not --drop it"
+    )]
+    GroupLeftOut(String),
     /// More records to an output than a sheet has rows.
     #[error("--rows {rows} is more than a sheet has room for; say at most {most}")]
     RowsOfSheet {

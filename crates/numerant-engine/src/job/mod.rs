@@ -5,6 +5,7 @@ mod derive;
 mod error;
 mod file;
 mod format_options;
+mod page_options;
 mod reading;
 
 use std::path::PathBuf;
@@ -15,6 +16,7 @@ pub use error::JobError;
 pub use file::{
     Entry, InspectJob, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml,
 };
+pub use page_options::PageOptions;
 pub use reading::read_options_with;
 
 use crate::gather::ColumnPolicy;
@@ -143,6 +145,9 @@ pub struct Job {
     /// The sheet of each output, in workbooks.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sheet: Option<Template>,
+    /// What outputs of pages have besides tables.
+    #[serde(flatten)]
+    pub pages: PageOptions,
     /// One output for each sheet of the sources.
     pub per_sheet: bool,
     /// Outputs keep the look of the sheet that is split: what stands above its records, and the rows as
@@ -191,6 +196,9 @@ pub struct Job {
     /// Where the ledger is kept.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ledger: Option<PathBuf>,
+    /// Where a page of HTML about the result is written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub page: Option<PathBuf>,
     /// Where rejected records are kept, as they stand.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rejects: Option<PathBuf>,
@@ -254,6 +262,7 @@ impl Default for Job {
             to: None,
             source_format: None,
             sheet: None,
+            pages: PageOptions::default(),
             per_sheet: false,
             like_source: false,
             gathering: Gathering::default(),
@@ -274,6 +283,7 @@ impl Default for Job {
             total: Vec::new(),
             base: PathBuf::new(),
             ledger: None,
+            page: None,
             rejects: None,
         }
     }

@@ -135,6 +135,7 @@ impl RunPlan {
         let (extension, format) = resolved.format(first)?;
         let names_source = template.names_source()
             || job.sheet.as_ref().is_some_and(Template::names_source)
+            || job.pages.templates().any(Template::names_source)
             || job.is_by_sheet()
             || job.fill.template.is_some();
         prepare::check_template(&resolved, &extension)?;

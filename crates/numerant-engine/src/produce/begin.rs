@@ -247,7 +247,8 @@ impl Producer {
                 } else {
                     reader.column_styles()?
                 };
-                let spooler = self.spooler(room, from, is_document, above.as_ref(), &styles);
+                let mut spooler = self.spooler(room, from, is_document, above.as_ref(), &styles);
+                spooler.group = self.group(reader)?;
                 spooler.check().map_err(|problem| Error::Encode {
                     path: self.plan.out.display().to_string(),
                     source_name: name.clone(),
@@ -495,6 +496,28 @@ impl Producer {
             limits: room,
             format: self.format.name(),
             control_signs: self.plan.job.write.control_signs,
+            group: None,
+        }
+    }
+
+    /// The place of the column whose values are groups on pages, among those that are written.
+    fn group(&self, reader: &dyn RecordReader) -> Result<Option<usize>, Error> {
+        let Some(name) = &self.plan.job.pages.group_by else {
+            return Ok(None);
+        };
+        let layout = self.pipeline.layout();
+        layout.find(name).map_err(|problem| Error::Column {
+            source_name: reader.name(),
+            problem,
+            likely_header: None,
+        })?;
+        let place = layout
+            .columns()
+            .iter()
+            .position(|column| column.name == *name);
+        match place {
+            Some(place) => Ok(Some(place)),
+            None => Err(JobError::GroupLeftOut(name.clone()).into()),
         }
     }
 
@@ -524,8 +547,11 @@ pub(super) fn shared_values(
     reader: &dyn RecordReader,
 ) -> KeyValues {
     let path = reader.path();
-    let sheet = job.sheet.as_ref();
-    let named = |field| template.names(field) || sheet.is_some_and(|sheet| sheet.names(field));
+    let besides: Vec<&Template> = job.sheet.iter().chain(job.pages.templates()).collect();
+    let named = |field| {
+        let in_besides = besides.iter().any(|template| template.names(field));
+        template.names(field) || in_besides
+    };
     let mut shared = Vec::new();
     if job.is_by_sheet() {
         shared.push(reader.name());

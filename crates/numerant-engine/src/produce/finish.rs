@@ -10,6 +10,7 @@ use crate::ledger::{LeftOut, LeftOutReason, SourceEntry, TotalFormat};
 use numerant_data::dialect::Dialect;
 use numerant_data::value::{Number, WrittenFormat};
 use numerant_format::Format;
+use numerant_format::sheet::Heading;
 use numerant_naming::Part;
 use numerant_steps::{CASE_COLUMN, LeftOutStep, StepError, UnknownRecords};
 
@@ -23,6 +24,8 @@ pub(crate) struct Produced {
     pub(crate) paths: Vec<Option<String>>,
     /// The sheet of each output; empty where outputs are text.
     pub(crate) sheets: Vec<String>,
+    /// What stands above the records of each output, if outputs are pages.
+    pub(crate) headings: Vec<Heading>,
     /// How workbooks are written.
     pub(crate) book: Option<&'static dyn Format>,
     /// Records of each output.
@@ -105,7 +108,7 @@ impl Producer {
             });
         }
         let mut paths = Vec::with_capacity(outputs);
-        let sheets = named.sheets.clone();
+        let (sheets, headings) = (named.sheets.clone(), named.headings.clone());
         // Several outputs may want one name.
         let mut places: HashMap<(LeftOutReason, String), usize> = HashMap::new();
         for (output, (path, fate)) in named.paths.into_iter().zip(named.fates).enumerate() {
@@ -208,6 +211,7 @@ impl Producer {
             notices: self.notices,
             paths,
             sheets,
+            headings,
             book: self
                 .format
                 .capabilities()

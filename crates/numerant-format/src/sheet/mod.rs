@@ -45,6 +45,6 @@ pub use style::{BUILT_IN, CellStyle, CellStyles, NumberFormats};
 pub use typing::{ColumnTally, Odd, Plan, Types, looks_typed, plan_of};
 pub(crate) use write::declared_look;
 pub use write::{
-    Head, Kept, KeptFormat, KeptValue, Limits, SheetSink, SpooledColumn, Spooler, WorkbookContent,
-    kept_values, width,
+    Head, Heading, Kept, KeptFormat, KeptValue, Limits, SheetSink, SpooledColumn, Spooler,
+    WorkbookContent, kept_values, width,
 };

@@ -66,6 +66,8 @@ pub struct Spooler {
     pub format: &'static str,
     /// What becomes of control characters that the format cannot hold.
     pub control_signs: ControlCharacters,
+    /// The place of the column whose values are groups of records on pages.
+    pub group: Option<usize>,
 }
 
 /// Stands in a class whose value has a number format.
@@ -288,6 +290,19 @@ pub struct Head {
     pub totals: Vec<(usize, String)>,
     /// The number formats of the run, which values name by their places from 1.
     pub formats: Arc<[KeptFormat]>,
+    /// What stands above its records on pages.
+    pub heading: Heading,
+    /// The place of the column whose values are groups of records on pages.
+    pub group: Option<usize>,
+}
+
+/// What stands above the records of a sheet on pages.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Heading {
+    /// The title; the name of the sheet if there is none.
+    pub title: Option<String>,
+    /// A line below it.
+    pub subtitle: Option<String>,
 }
 
 /// A number format that values of a source have.

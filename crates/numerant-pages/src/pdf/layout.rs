@@ -4,7 +4,7 @@
 use unicode_linebreak::{BreakOpportunity, linebreaks};
 
 use crate::fonts::{FontWeight, Fonts};
-use crate::table::{Side, Table};
+use crate::table::{RowKind, Side, Table};
 
 /// Points around the text of a page.
 pub(super) const MARGIN: f32 = 40.0;
@@ -154,8 +154,12 @@ fn needs(table: &Table, place: usize, fonts: &Fonts) -> Needs {
     }
     let totals = table.totals.iter().filter(|(column, _)| *column == place);
     let totals = totals.map(|(_, cell)| (cell, FontWeight::Bold));
-    let rows = table.rows.iter().filter_map(|row| row.get(place));
-    for (cell, weight) in rows.map(|cell| (cell, FontWeight::Regular)).chain(totals) {
+    let rows = table
+        .rows
+        .iter()
+        .filter(|row| row.kind != RowKind::GroupHead);
+    let rows = rows.filter_map(|row| Some((row.cells.get(place)?, weight_of(row.kind))));
+    for (cell, weight) in rows.chain(totals) {
         if let Side::Decimal(mark) = cell.side {
             let (before, behind) = cell.text.split_at(mark);
             needs.before_mark = needs.before_mark.max(fonts.width(before, weight));
@@ -179,6 +183,14 @@ fn needs(table: &Table, place: usize, fonts: &Fonts) -> Needs {
     needs.natural = needs.natural.max(number);
     needs.least = needs.least.max(number).max(MIN_EMS.min(needs.natural));
     needs
+}
+
+/// The weight of the texts of a row.
+pub(super) fn weight_of(kind: RowKind) -> FontWeight {
+    match kind {
+        RowKind::Record => FontWeight::Regular,
+        RowKind::GroupHead | RowKind::Subtotal => FontWeight::Bold,
+    }
 }
 
 fn longest_word(text: &str, weight: FontWeight, fonts: &Fonts) -> f32 {

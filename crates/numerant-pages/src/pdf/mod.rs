@@ -7,11 +7,11 @@
 //! pages. Text is checked for characters that no font has before anything is drawn, as they would be nothing.
 
 mod layout;
+mod pagination;
 mod pen;
 
-use std::borrow::Cow;
 use std::io::{self, Write};
-use std::num::NonZeroU16;
+use std::num::{NonZeroU16, NonZeroU32};
 
 use krilla::Document;
 use krilla::SerializeSettings;
@@ -24,15 +24,19 @@ use krilla::page::PageSettings;
 use krilla::tagging::{TableHeaderScope, Tag, TagGroup, TagTree};
 
 pub(crate) use self::layout::Paper;
-use self::layout::{Layout, MARGIN, PADDING, lines};
+use self::layout::{MARGIN, PADDING, lines, weight_of};
+use self::pagination::{PageRows, Paged, title_height};
 use self::pen::{BASE, GRAY, LINE, Pen, Stands};
 use crate::fonts::{FontWeight, Fonts, MissingGlyph};
-use crate::table::{ShownCell, Side, Table};
+use crate::table::{RowKind, ShownCell, Side, Table};
 use numerant_data::disk::OutFile;
 use numerant_format::sheet::{Cell, Head, SheetSink};
 
 /// The size of the title.
 const TITLE: f32 = 14.0;
+
+/// The size of the line below the title.
+const SUBTITLE: f32 = 10.0;
 
 const BLACK: [u8; 3] = [0x1a, 0x1a, 0x1a];
 const RULE: [u8; 3] = [0xc8, 0xcc, 0xd0];
@@ -80,7 +84,7 @@ impl SheetSink for PdfWriter {
 
     fn end_sheet(&mut self) -> io::Result<()> {
         if let Some(table) = self.tables.last_mut() {
-            table.set_totals(&std::mem::take(&mut self.totals));
+            table.finish(&std::mem::take(&mut self.totals))?;
         }
         Ok(())
     }
@@ -90,144 +94,6 @@ impl SheetSink for PdfWriter {
         self.file.write_all(&bytes)?;
         self.file.finish(false)
     }
-}
-
-/// The rows of a table that stand on one page, and how high each is.
-struct PageRows {
-    from: usize,
-    to: usize,
-    has_title: bool,
-    has_end: bool,
-}
-
-/// A table with the pages that it takes.
-struct Paged<'t> {
-    table: &'t Table,
-    /// The records, of which those that are higher than a page are in pieces.
-    rows: Vec<Cow<'t, [ShownCell]>>,
-    layout: Layout,
-    heights: Vec<f32>,
-    header_height: f32,
-    pages: Vec<PageRows>,
-}
-
-impl<'t> Paged<'t> {
-    fn new(table: &'t Table, paper: Paper, fonts: &Fonts) -> Self {
-        let layout = Layout::of(table, paper, fonts);
-        let line = layout.size * LINE;
-        let count = |text: &str, place: usize, weight| {
-            let width = (layout.widths[place] - 2.0 * PADDING) / layout.size;
-            lines(text, width, weight, fonts).len()
-        };
-        let height = |texts: &mut dyn Iterator<Item = (usize, &str)>, weight| {
-            let most = texts.map(|(place, text)| count(text, place, weight)).max();
-            most.unwrap_or(1).max(1) as f32 * line + PADDING
-        };
-        let header_height = table.header.as_ref().map_or(0.0, |header| {
-            let texts = header.iter().map(String::as_str);
-            height(&mut texts.enumerate(), FontWeight::Bold)
-        });
-        let room = layout.height - 2.0 * MARGIN - header_height;
-        let first_room = room - TITLE * LINE * 2.0;
-        let most_lines = ((first_room - PADDING) / line).max(1.0) as usize;
-        let rows: Vec<Cow<'_, [ShownCell]>> = table
-            .rows
-            .iter()
-            .flat_map(|row| pieces(row, &layout, most_lines, fonts))
-            .collect();
-        let heights: Vec<f32> = rows
-            .iter()
-            .map(|row| {
-                let texts = row.iter().map(|cell| cell.text.as_str());
-                height(&mut texts.enumerate(), FontWeight::Regular)
-            })
-            .collect();
-        let end = 2.0 * line + PADDING + layout.size;
-        let mut pages = Vec::new();
-        let (mut from, mut taken) = (0, TITLE * LINE * 2.0);
-        for (place, height) in heights.iter().enumerate() {
-            if taken + height > room && place > from {
-                pages.push(PageRows {
-                    from,
-                    to: place,
-                    has_title: pages.is_empty(),
-                    has_end: false,
-                });
-                (from, taken) = (place, 0.0);
-            }
-            taken += height;
-        }
-        let fits = taken + end <= room;
-        pages.push(PageRows {
-            from,
-            to: heights.len(),
-            has_title: pages.is_empty(),
-            has_end: fits,
-        });
-        if !fits {
-            pages.push(PageRows {
-                from: heights.len(),
-                to: heights.len(),
-                has_title: false,
-                has_end: true,
-            });
-        }
-        Self {
-            table,
-            rows,
-            layout,
-            heights,
-            header_height,
-            pages,
-        }
-    }
-
-    fn page_count(&self) -> usize {
-        self.pages.len() * self.layout.bands.len().max(1)
-    }
-}
-
-/// A record in pieces of at most so many lines.
-fn pieces<'t>(
-    row: &'t [ShownCell],
-    layout: &Layout,
-    most_lines: usize,
-    fonts: &Fonts,
-) -> Vec<Cow<'t, [ShownCell]>> {
-    let broken: Vec<Vec<(usize, usize)>> = row
-        .iter()
-        .enumerate()
-        .map(|(place, cell)| {
-            let width = (layout.widths[place] - 2.0 * PADDING) / layout.size;
-            lines(&cell.text, width, FontWeight::Regular, fonts)
-        })
-        .collect();
-    let most = broken.iter().map(Vec::len).max().unwrap_or(1);
-    if most <= most_lines {
-        return vec![Cow::Borrowed(row)];
-    }
-    let piece = |from: usize| {
-        let cells = row.iter().zip(&broken).map(|(cell, lines)| {
-            let lines = lines.get(from..).unwrap_or_default();
-            let lines = &lines[..lines.len().min(most_lines)];
-            let text = match (lines.first(), lines.last()) {
-                (Some((start, _)), Some((_, end))) => cell.text[*start..*end].to_owned(),
-                _ => String::new(),
-            };
-            // The decimal mark is in the first piece.
-            let side = match cell.side {
-                Side::Decimal(_) if from > 0 => Side::Right,
-                side => side,
-            };
-            ShownCell {
-                text: text.trim_end_matches('\n').to_owned(),
-                side,
-                is_whole: cell.is_whole,
-            }
-        });
-        Cow::Owned(cells.collect())
-    };
-    (0..most).step_by(most_lines).map(piece).collect()
 }
 
 /// The bytes of a document with tables.
@@ -241,7 +107,7 @@ fn typeset(tables: &[Table], paper: Paper, fonts: &Fonts) -> io::Result<Vec<u8>>
         enable_tagging: true,
         ..SerializeSettings::default()
     });
-    let title = tables.first().map_or("", |table| table.name.as_str());
+    let title = tables.first().map_or("", |table| table.title.as_str());
     document.set_metadata(
         Metadata::new()
             .title(title.to_owned())
@@ -257,8 +123,7 @@ fn typeset(tables: &[Table], paper: Paper, fonts: &Fonts) -> io::Result<Vec<u8>>
     let mut tree = TagTree::new();
     let mut number = 0;
     for paged in &paged {
-        let destination = XyzDestination::new(number, Point::from_xy(MARGIN, MARGIN));
-        outline.push_child(OutlineNode::new(paged.table.name.clone(), destination));
+        let first = number;
         let mut drawing = Drawing {
             fonts,
             paged,
@@ -267,9 +132,17 @@ fn typeset(tables: &[Table], paper: Paper, fonts: &Fonts) -> io::Result<Vec<u8>>
             section: TagGroup::new(Tag::Section),
             tables: Vec::new(),
             end: None,
+            bookmarks: Vec::new(),
         };
         drawing.draw(&mut document)?;
         number = drawing.number;
+        let destination = XyzDestination::new(first, Point::from_xy(MARGIN, MARGIN));
+        let mut bookmark = OutlineNode::new(paged.table.title.clone(), destination);
+        for (group, page, top) in std::mem::take(&mut drawing.bookmarks) {
+            let destination = XyzDestination::new(page, Point::from_xy(MARGIN, top));
+            bookmark.push_child(OutlineNode::new(group, destination));
+        }
+        outline.push_child(bookmark);
         let mut section = drawing.section;
         drawing
             .tables
@@ -298,6 +171,8 @@ struct Drawing<'d> {
     /// The table of each band.
     tables: Vec<TagGroup>,
     end: Option<TagGroup>,
+    /// The heads of groups, with the page, from 0, and the height that each stands at.
+    bookmarks: Vec<(String, usize, f32)>,
 }
 
 impl Drawing<'_> {
@@ -353,13 +228,20 @@ impl Drawing<'_> {
         let mut top = MARGIN;
         if rows.has_title && band == 0 {
             let base = top + TITLE * BASE;
-            let id = pen.tagged_line(&table.name, (MARGIN, base), TITLE, FontWeight::Bold, BLACK);
-            let mut heading = TagGroup::new(Tag::Hn(NonZeroU16::MIN, Some(table.name.clone())));
+            let id = pen.tagged_line(&table.title, (MARGIN, base), TITLE, FontWeight::Bold, BLACK);
+            let mut heading = TagGroup::new(Tag::Hn(NonZeroU16::MIN, Some(table.title.clone())));
             heading.push(id.map_err(missing)?);
             self.section.push(heading);
+            if let Some(subtitle) = &table.subtitle {
+                let at = (MARGIN, top + TITLE * LINE + SUBTITLE * BASE);
+                let id = pen.tagged_line(subtitle, at, SUBTITLE, FontWeight::Regular, GRAY);
+                let mut paragraph = TagGroup::new(Tag::P);
+                paragraph.push(id.map_err(missing)?);
+                self.section.push(paragraph);
+            }
         }
         if rows.has_title {
-            top += TITLE * LINE * 2.0;
+            top += title_height(table);
         }
         let width: f32 = columns.iter().map(|place| layout.widths[*place]).sum();
         let has_rows = rows.to > rows.from || rows.has_title;
@@ -412,6 +294,13 @@ impl Drawing<'_> {
             pen.fill((MARGIN, top - 0.4), (width, 0.8), GRAY);
         }
         for row in rows.from..rows.to {
+            if paged.rows[row].kind == RowKind::GroupHead {
+                self.group_head(pen, row, band, columns.len(), top)?;
+                top += paged.heights[row];
+                pen.fill((MARGIN, top - 0.2), (width, 0.4), RULE);
+                continue;
+            }
+            let weight = weight_of(paged.rows[row].kind);
             let mut group = TagGroup::new(Tag::TR);
             let mut left = MARGIN;
             for place in columns {
@@ -421,14 +310,14 @@ impl Drawing<'_> {
                     width: layout.widths[*place],
                     behind_mark: layout.behind_marks[*place],
                 };
-                let cell = &paged.rows[row][*place];
-                let id = pen.cell(cell, stands, FontWeight::Regular, BLACK, true);
+                let cell = &paged.rows[row].cells[*place];
+                let id = pen.cell(cell, stands, weight, BLACK, true);
                 let id = id.map_err(|missing_glyph| {
                     let name = table.header.as_ref().map_or("", |header| &header[*place]);
                     io::Error::other(format!(
                         "record {} of '{}', column '{name}': {}",
                         row + 1,
-                        table.name,
+                        table.title,
                         missing(missing_glyph)
                     ))
                 })?;
@@ -462,6 +351,36 @@ impl Drawing<'_> {
         }
         let footer = format!("{} of {}", self.number, self.all);
         pen.footer(&footer, layout);
+        Ok(())
+    }
+
+    /// The head of a group, across the columns of a band.
+    fn group_head(
+        &mut self,
+        pen: &mut Pen<'_>,
+        row: usize,
+        band: usize,
+        columns: usize,
+        top: f32,
+    ) -> io::Result<()> {
+        let paged = self.paged;
+        let text = paged.rows[row].cells[0].text.replace('\n', " ");
+        let size = paged.layout.size;
+        let base = top + paged.heights[row] - PADDING - size * (LINE - BASE);
+        let at = (MARGIN + PADDING, base);
+        let room = paged.layout.width - 2.0 * (MARGIN + PADDING);
+        let (from, to) = lines(&text, room / size, FontWeight::Bold, self.fonts)[0];
+        let shown = text[from..to].trim_end();
+        let id = pen.tagged_line(shown, at, size, FontWeight::Bold, BLACK);
+        let span = NonZeroU32::new(columns as u32);
+        let mut head = TagGroup::new(Tag::TH(TableHeaderScope::Row).with_col_span(span));
+        head.push(id.map_err(missing)?);
+        let mut group = TagGroup::new(Tag::TR);
+        group.push(head);
+        self.tables[band].push(group);
+        if band == 0 {
+            self.bookmarks.push((text, self.number - 1, top));
+        }
         Ok(())
     }
 
@@ -529,8 +448,9 @@ fn missing(MissingGlyph(character): MissingGlyph) -> io::Error {
 /// A header cell, on the side of the values below it.
 fn header_cell(table: &Table, place: usize, text: &str) -> ShownCell {
     use numerant_format::sheet::Horizontal;
-    let below = table.rows.iter().find(|row| !row[place].text.is_empty());
-    let below = below.map_or(Side::Left, |row| row[place].side);
+    let mut records = table.rows.iter().filter(|row| row.kind == RowKind::Record);
+    let below = records.find(|row| !row.cells[place].text.is_empty());
+    let below = below.map_or(Side::Left, |row| row.cells[place].side);
     let side = match (table.columns[place].header.alignment.horizontal, below) {
         (Some(Horizontal::Center), _) | (None, Side::Center) => Side::Center,
         (Some(Horizontal::Right), _) | (None, Side::Right | Side::Decimal(_)) => Side::Right,

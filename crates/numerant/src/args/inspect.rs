@@ -6,7 +6,7 @@ use clap::Args;
 use numerant_engine::job::{InspectJob, Job, Work};
 use numerant_naming::Key;
 
-use super::options::{ReportOptions, RunningOptions, SavingOptions};
+use super::options::{PageOption, ReportOptions, RunningOptions, SavingOptions};
 use super::run::SourceOptions;
 
 /// Show what is in files: format, encoding, columns, types, values, records
@@ -27,6 +27,8 @@ pub(crate) struct InspectArguments {
     source: SourceOptions,
     #[command(flatten)]
     saving: SavingOptions,
+    #[command(flatten)]
+    page: PageOption,
     #[command(flatten)]
     running: RunningOptions,
 }
@@ -51,6 +53,7 @@ impl InspectArguments {
             show: self.show,
             job: Job {
                 memory: self.running.memory,
+                page: self.page.page,
                 ..self.source.into_job()
             },
         };

@@ -356,6 +356,15 @@ pub(super) struct NamingOptions {
     /// [default: the source's sheet or name]
     #[arg(long, value_name = "TEMPLATE")]
     pub(super) sheet: Option<Template>,
+    /// Title of each table in .pdf and .html, such as 'Calls at {quay}' [default: the sheet's name]
+    #[arg(long, value_name = "TEMPLATE")]
+    pub(super) title: Option<Template>,
+    /// Line below the title in .pdf and .html
+    #[arg(long, value_name = "TEMPLATE")]
+    pub(super) subtitle: Option<Template>,
+    /// Put records of .pdf and .html into groups by the values of a column, each with subtotals of --total
+    #[arg(long, value_name = "COLUMN")]
+    pub(super) group_by: Option<String>,
     /// What to do where a sheet has no room for all records of an output: go on in further sheets
     /// or files
     #[arg(long, value_name = "POLICY", value_parser = choice(OVERFLOWS), default_value = "refuse")]
@@ -566,6 +575,14 @@ pub(crate) enum Report {
     Json,
 }
 
+/// Where a page about what was done is written.
+#[derive(Debug, Args)]
+pub(super) struct PageOption {
+    /// Write a page of HTML about the result, to look at in a browser; an earlier page is replaced
+    #[arg(long, value_name = "FILE.html", help_heading = "Running")]
+    pub(super) page: Option<PathBuf>,
+}
+
 /// Where the ledger and the rejected records are kept.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Running")]
@@ -573,10 +590,8 @@ pub(super) struct KeepingOptions {
     /// Keep the ledger as JSON
     #[arg(long, value_name = "FILE")]
     pub(super) ledger: Option<PathBuf>,
-    /// Write a page of HTML about the run: what was read, left out and written, with links to the outputs; a page of an
-    /// earlier run is replaced
-    #[arg(long, value_name = "FILE.html")]
-    pub(super) page: Option<PathBuf>,
+    #[command(flatten)]
+    pub(super) page: PageOption,
     /// Keep rejected records, as they stand in the source
     #[arg(long, value_name = "FILE", help_heading = "Reading")]
     pub(super) rejects: Option<PathBuf>,

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use numerant_engine::job::{Job, Work};
+use numerant_engine::job::{Job, PageOptions, Work};
 
 use super::options::{
     CellOptions, DoingOptions, FileOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions,
@@ -71,8 +71,6 @@ pub(crate) struct RunRequest {
     pub(crate) report: ReportOptions,
     /// Where the job is kept in place of being done, and as what.
     pub(crate) save: Option<(PathBuf, Work)>,
-    /// Where a page about the run is written.
-    pub(crate) page: Option<PathBuf>,
 }
 
 impl OutputOptions {
@@ -86,6 +84,11 @@ impl OutputOptions {
         let mode = self.doing.mode();
         let job = Job {
             sheet: self.naming.sheet,
+            pages: PageOptions {
+                title: self.naming.title,
+                subtitle: self.naming.subtitle,
+                group_by: self.naming.group_by,
+            },
             overflow: self.naming.overflow,
             pack: self.naming.pack,
             allow_absolute: self.naming.allow_absolute,
@@ -99,6 +102,7 @@ impl OutputOptions {
             sync: self.writing.sync,
             total: names(self.doing.total),
             ledger: self.keeping.ledger,
+            page: self.keeping.page.page,
             rejects: self.keeping.rejects,
             ..job
         };
@@ -108,7 +112,6 @@ impl OutputOptions {
             job,
             mode,
             report: self.running.report,
-            page: self.keeping.page,
         }
     }
 }

@@ -131,7 +131,7 @@ mod tests {
     use clap::Parser;
     use numerant_data::dialect::LineEnd;
     use numerant_engine::gather::ColumnPolicy;
-    use numerant_engine::job::{Formulas, Gathering, Overflow};
+    use numerant_engine::job::{Formulas, Gathering, Overflow, PageOptions};
     use numerant_engine::output::ExistingPolicy;
     use numerant_format::sheet::Types;
     use numerant_format::{
@@ -385,6 +385,7 @@ mod tests {
             parts: None,
             max_size: None,
             each: false,
+            pages: PageOptions::default(),
             per_sheet: false,
             sheet: Some("{cargo}".parse().expect("a template")),
             overflow: Overflow::Files,
@@ -428,6 +429,7 @@ mod tests {
             memory: Size(64_000_000),
             jobs: 2,
             sync: true,
+            page: None,
             ledger: Some("l.json".into()),
             rejects: Some("r.csv".into()),
         };

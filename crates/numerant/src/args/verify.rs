@@ -7,8 +7,8 @@ use numerant_engine::job::{VerifyJob, Work, read_options_with};
 use numerant_format::ReadOptions;
 
 use super::options::{
-    CellOptions, ColumnList, ReadingOptions, ReportOptions, RunningOptions, SavingOptions, columns,
-    names,
+    CellOptions, ColumnList, PageOption, ReadingOptions, ReportOptions, RunningOptions,
+    SavingOptions, columns, names,
 };
 use super::steps::ChangeOptions;
 
@@ -86,6 +86,8 @@ pub(crate) struct VerifyArguments {
     #[command(flatten)]
     saving: SavingOptions,
     #[command(flatten)]
+    page: PageOption,
+    #[command(flatten)]
     running: RunningOptions,
 }
 
@@ -133,6 +135,7 @@ impl VerifyArguments {
             ignore: names(self.ignore),
             read,
             memory: self.running.memory,
+            page: self.page.page,
             jobs: self.jobs,
             ..VerifyJob::default()
         };

@@ -5,9 +5,9 @@ use std::sync::Arc;
 use numerant_data::source::SourcePath;
 use numerant_schema::sample_of;
 
-use super::{Failure, saved};
+use super::{Failure, page, saved};
 use crate::args::{InspectRequest, Report};
-use crate::report::{Progress, Reporter};
+use crate::report::{Progress, Reporter, page as pages};
 use crate::surroundings::Interrupts;
 
 pub(super) fn inspect(
@@ -18,6 +18,7 @@ pub(super) fn inspect(
     if let Some((path, work)) = &request.save {
         return saved::save(work, path, reporter);
     }
+    let page = page::place(request.job.job.page.as_ref())?;
     let (job, values) = (&request.job.job, &request.job.values);
     let mut inspections = Vec::new();
     let mut counts = Vec::new();
@@ -25,6 +26,7 @@ pub(super) fn inspect(
     for source in &numerant_engine::files(job)? {
         if let (SourcePath::File(path), None, None, Report::Text) =
             (source, values, &job.read.from, request.report.report)
+            && page.is_none()
             && let Some(sample) = sample_of(path).map_err(numerant_engine::Error::from)?
         {
             reporter.sample(&sample)?;
@@ -44,6 +46,12 @@ pub(super) fn inspect(
             failure = Some(error);
             break;
         }
+    }
+    if let Some(page) = page.filter(|_| failure.is_none()) {
+        page.write(|_, made| match values {
+            Some(_) => pages::values(&counts, made),
+            None => pages::look(&inspections, made),
+        })?;
     }
     // People see what was found before a file failed; a program gets one document, the error.
     if failure.is_none() || request.report.report == Report::Text {

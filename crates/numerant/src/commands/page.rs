@@ -1,56 +1,87 @@
-//! Puts the page about a run beside its outputs.
+//! Puts the page about a run, a look or a proof where `--page` says.
 
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use numerant_engine::Summary;
+use jiff::Zoned;
 
 use super::Failure;
-use crate::report::page;
+use crate::report::page::{self, Made};
 
-/// Refuses a path at which something else is than a page of a run.
-pub(super) fn check(path: &Path) -> Result<(), Failure> {
-    checked(path).map_err(|cause| Failure::Page {
-        path: path.to_owned(),
-        cause,
-        is_done: false,
-    })
+/// Where a page is to be, which is known to be free or to have an earlier page.
+#[derive(Debug)]
+pub(super) struct PagePlace {
+    path: PathBuf,
+}
+
+impl PagePlace {
+    /// Takes a path, in whose `{.date}` and `{.time}` the day and the time of day stand.
+    ///
+    /// # Errors
+    ///
+    /// If another file is there than a page.
+    pub(super) fn new(path: &Path) -> Result<Self, Failure> {
+        let path = numerant_engine::dated_path(path, Zoned::now().datetime());
+        match checked(&path) {
+            Ok(()) => Ok(Self { path }),
+            Err(cause) => Err(Failure::Page {
+                path,
+                cause,
+                is_done: false,
+            }),
+        }
+    }
+
+    /// Writes a page, made for the folder that it is in.
+    ///
+    /// # Errors
+    ///
+    /// If it cannot be written, or another file has come to be there.
+    pub(super) fn write(&self, page: impl FnOnce(&Path, &Made) -> String) -> Result<(), Failure> {
+        let path = &self.path;
+        self.put(page).map_err(|cause| Failure::Page {
+            path: path.clone(),
+            cause,
+            is_done: true,
+        })
+    }
+
+    fn put(&self, page: impl FnOnce(&Path, &Made) -> String) -> io::Result<()> {
+        let path = &self.path;
+        checked(path)?;
+        let parent = path
+            .parent()
+            .filter(|parent| !parent.as_os_str().is_empty());
+        let folder = parent.unwrap_or(Path::new("."));
+        std::fs::create_dir_all(folder)?;
+        let made = Made {
+            at: Zoned::now().strftime("%Y-%m-%d %H:%M").to_string(),
+            command: page::command(std::env::args()),
+        };
+        let text = page(folder, &made);
+        let name = path.file_name().unwrap_or_default().to_string_lossy();
+        let staged = folder.join(format!(".{name}.{}", std::process::id()));
+        let written = std::fs::write(&staged, text).and_then(|()| std::fs::rename(&staged, path));
+        if written.is_err() {
+            // What is half-written is of no use.
+            let _ = std::fs::remove_file(&staged);
+        }
+        written
+    }
+}
+
+/// The place of a page, if one is asked for.
+pub(super) fn place(path: Option<&PathBuf>) -> Result<Option<PagePlace>, Failure> {
+    path.map(|path| PagePlace::new(path)).transpose()
 }
 
 fn checked(path: &Path) -> io::Result<()> {
     match std::fs::read(path) {
         Ok(found) if memchr::memmem::find(&found, page::MARK.as_bytes()).is_some() => Ok(()),
         Ok(_) => Err(io::Error::other(
-            "it exists and is no page of a run; choose another name",
+            "it exists and is no page of Numerant; choose another name",
         )),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
         Err(error) => Err(error),
     }
-}
-
-/// Writes the page of a run that is done.
-pub(super) fn write(path: &Path, summary: &Summary) -> Result<(), Failure> {
-    let failed = |cause: io::Error| Failure::Page {
-        path: path.to_owned(),
-        cause,
-        is_done: true,
-    };
-    // An output may have come to be there.
-    checked(path).map_err(failed)?;
-    let parent = path
-        .parent()
-        .filter(|parent| !parent.as_os_str().is_empty());
-    let folder = parent.unwrap_or(Path::new("."));
-    std::fs::create_dir_all(folder).map_err(failed)?;
-    let now = jiff::Zoned::now().strftime("%Y-%m-%d %H:%M").to_string();
-    let command = page::command(std::env::args());
-    let text = page::page(summary, folder, &now, &command);
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    let staged = folder.join(format!(".{name}.{}", std::process::id()));
-    let written = std::fs::write(&staged, text).and_then(|()| std::fs::rename(&staged, path));
-    if written.is_err() {
-        // What is half-written is of no use.
-        let _ = std::fs::remove_file(&staged);
-    }
-    written.map_err(failed)
 }

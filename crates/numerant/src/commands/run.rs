@@ -7,9 +7,10 @@ use numerant_data::source::SourcePath;
 use numerant_engine::job::Job;
 use numerant_engine::{BatchSummary, Context, Error, FileDisposition, Summary};
 
-use super::{Failure, page, saved};
+use super::page::{self, PagePlace};
+use super::{Failure, saved};
 use crate::args::{Mode, RunRequest};
-use crate::report::{Progress, Reporter};
+use crate::report::{Progress, Reporter, page as pages};
 use crate::surroundings::Interrupts;
 
 pub(super) fn run(
@@ -27,11 +28,9 @@ pub(super) fn run(
             hint: "name a file, or look with --plan first".into(),
         });
     }
-    if let Some(page) = &request.page {
-        page::check(page)?;
-    }
+    let page = page::place(job.page.as_ref())?;
     if job.batch {
-        return batch(request, reporter, interrupts);
+        return batch(request, page.as_ref(), reporter, interrupts);
     }
     if request.mode != Mode::Run {
         let summary = with_progress(request, interrupts, numerant_engine::plan)?;
@@ -44,8 +43,8 @@ pub(super) fn run(
         }
     }
     let summary = with_progress(request, interrupts, numerant_engine::run)?;
-    if let Some(path) = &request.page {
-        page::write(path, &summary)?;
+    if let Some(page) = page {
+        page.write(|folder, made| pages::run(&summary, folder, made))?;
     }
     reporter
         .split(&summary, request.mode == Mode::Ask)
@@ -55,6 +54,7 @@ pub(super) fn run(
 /// Runs each file by itself.
 fn batch(
     request: &RunRequest,
+    page: Option<&PagePlace>,
     reporter: &Reporter,
     interrupts: &Interrupts,
 ) -> Result<(), Failure> {
@@ -78,8 +78,8 @@ fn batch(
         interrupts,
         numerant_engine::run_batch,
     )?)?;
-    if let Some(path) = &request.page {
-        page::write(path, &batch.summary)?;
+    if let Some(page) = page {
+        page.write(|folder, made| pages::run(&batch.summary, folder, made))?;
     }
     reporter.batch(&batch, false).map_err(Failure::ShowDone)?;
     done(&batch)

@@ -101,7 +101,6 @@ fn run_entry(
                 },
                 report: arguments.report,
                 save: None,
-                page: None,
             };
             run::run(&request, reporter, interrupts)
         }

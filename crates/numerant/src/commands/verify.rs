@@ -6,9 +6,9 @@ use numerant_data::source::SourcePath;
 use numerant_engine::PartsOptions;
 use numerant_engine::job::Job;
 
-use super::{Failure, saved};
+use super::{Failure, page, saved};
 use crate::args::{Report, VerifyRequest};
-use crate::report::{Progress, Reporter};
+use crate::report::{Progress, Reporter, page as pages};
 use crate::surroundings::Interrupts;
 
 pub(super) fn verify(
@@ -20,6 +20,7 @@ pub(super) fn verify(
         return saved::save(work, path, reporter);
     }
     let job = &request.job;
+    let page = page::place(job.page.as_ref())?;
     let progress = Arc::new(Progress::new(request.report.quiet));
     let context = interrupts.context(Arc::clone(&progress) as _);
     let holds = if let Some(ledger) = job.ledger.as_ref().filter(|_| job.whole.is_empty()) {
@@ -27,6 +28,9 @@ pub(super) fn verify(
             numerant_engine::verify_ledger(ledger, job.out.as_deref(), &job.read, &context);
         progress.clear();
         let check = result?;
+        if let Some(page) = page {
+            page.write(|_, made| pages::ledger(&check, made))?;
+        }
         reporter.ledger_check(&check)?;
         check.holds
     } else {
@@ -64,6 +68,9 @@ pub(super) fn verify(
         let result = numerant_engine::verify_parts(&options, &context);
         progress.clear();
         let check = result?;
+        if let Some(page) = page {
+            page.write(|_, made| pages::parts(&check, made))?;
+        }
         reporter.parts_check(&check)?;
         check.holds
     };

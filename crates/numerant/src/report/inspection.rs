@@ -8,7 +8,7 @@ use numerant_engine::{ColumnProfile, Distinct, Inspection, TreeInspection, Value
 use numerant_format::MessageFacts;
 use numerant_format::sheet::{SheetFacts, Visibility};
 
-use super::table::{Align, Table};
+use super::table::{Align, Table, terminal_width};
 use super::words::{FAINT, HEADING, bytes, counted, decimal, number, records};
 
 /// A source: how it is written, and its columns.
@@ -21,19 +21,22 @@ pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<
     if let Some(tree) = &inspection.tree {
         show_tree(out, tree)?;
     }
-    let mut table = Table::new(
-        2,
-        &[
-            ("#", Align::Right),
-            ("column", Align::Left),
-            ("type", Align::Left),
-            ("blanks", Align::Right),
-            ("distinct", Align::Right),
-            ("example", Align::Left),
-        ],
-    );
+    // Bars are for people, and take room from the examples.
+    let has_bars = terminal_width().is_some_and(|width| width >= LEAST_FOR_BARS);
+    let mut columns = vec![
+        ("#", Align::Right),
+        ("column", Align::Left),
+        ("type", Align::Left),
+        ("blanks", Align::Right),
+        ("distinct", Align::Right),
+        ("example", Align::Left),
+    ];
+    if has_bars {
+        columns.insert(5, ("spread", Align::Left));
+    }
+    let mut table = Table::new(2, &columns);
     for (place, column) in inspection.columns.iter().enumerate() {
-        table.row(&[
+        let mut cells = vec![
             number(place as u64 + 1),
             column.name.clone(),
             kind(column),
@@ -43,15 +46,47 @@ pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<
                 Distinct::MoreThan(count) => format!("> {}", number(count)),
             },
             column.example.clone().unwrap_or_default(),
-        ]);
+        ];
+        if has_bars {
+            cells.insert(5, spread(column));
+        }
+        table.row(&cells);
     }
     table.show(out)?;
     show_misfits(out, inspection)?;
     show_records(out, inspection)
 }
 
+/// Columns of a terminal that leave room for bars.
+const LEAST_FOR_BARS: usize = 90;
+
+/// The histogram of a column, from the least to the greatest value, or the counts of its most frequent values.
+fn spread(column: &ColumnProfile) -> String {
+    match &column.range {
+        Some(range) => bars(&range.histogram),
+        None => {
+            let counts = column.most_frequent.iter().map(|value| value.records);
+            bars(&counts.collect::<Vec<_>>())
+        }
+    }
+}
+
+/// Counts as bars of one character each.
+fn bars(counts: &[u64]) -> String {
+    const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let most = counts.iter().copied().max().unwrap_or(1).max(1);
+    let height = |count: &u64| match *count {
+        0 => ' ',
+        count => {
+            let eighths = (count as f64 * 8.0 / most as f64).ceil() as usize;
+            HEIGHTS[eighths.clamp(1, 8) - 1]
+        }
+    };
+    counts.iter().map(height).collect()
+}
+
 /// The columns that some values keep from a type, and those that can be read in two ways.
-fn show_misfits(out: &mut impl Write, inspection: &Inspection) -> io::Result<()> {
+pub(super) fn misfits(inspection: &Inspection) -> Vec<String> {
     let mut lines = Vec::new();
     for column in &inspection.columns {
         if let Some(outliers) = &column.outliers {
@@ -83,6 +118,11 @@ fn show_misfits(out: &mut impl Write, inspection: &Inspection) -> io::Result<()>
             lines.push(format!("{}: {text}", column.name));
         }
     }
+    lines
+}
+
+fn show_misfits(out: &mut impl Write, inspection: &Inspection) -> io::Result<()> {
+    let lines = misfits(inspection);
     if lines.is_empty() {
         return Ok(());
     }
@@ -265,7 +305,8 @@ pub(super) fn short(text: &str) -> String {
     format!("{start}…")
 }
 
-fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
+/// What is known of a source besides its columns, each fact with what it is called.
+pub(super) fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     let mut facts = Vec::new();
     let found = |found_out: bool| if found_out { "" } else { " (as said)" };
     let compression = inspection
@@ -432,7 +473,8 @@ fn quotes(inspection: &Inspection, quote: Quote) -> String {
     }
 }
 
-fn kind(column: &ColumnProfile) -> String {
+/// The type of a column, in words.
+pub(super) fn kind(column: &ColumnProfile) -> String {
     let places = match column.scale {
         Some(scale) if scale > 0 => format!(", {}", counted(scale as u64, "place", "places")),
         _ => String::new(),
@@ -462,11 +504,16 @@ pub(super) fn show_values(out: &mut impl Write, counts: &ValueCounts) -> io::Res
         records(*all)
     )?;
     writeln!(out)?;
-    let columns = [
+    let has_bars = terminal_width().is_some_and(|width| width >= LEAST_FOR_BARS);
+    let most = values.first().map_or(1, |value| value.records.max(1));
+    let mut columns = vec![
         ("records", Align::Right),
         ("share", Align::Right),
         ("value", Align::Left),
     ];
+    if has_bars {
+        columns.insert(2, ("", Align::Left));
+    }
     let mut table = Table::new(2, &columns);
     for count in values {
         let share = format!(
@@ -478,7 +525,12 @@ pub(super) fn show_values(out: &mut impl Write, counts: &ValueCounts) -> io::Res
         } else {
             &count.value
         };
-        table.row(&[number(count.records), share, value.to_owned()]);
+        let mut cells = vec![number(count.records), share, value.to_owned()];
+        if has_bars {
+            let length = (count.records as f64 * 20.0 / most as f64).ceil() as usize;
+            cells.insert(2, "█".repeat(length.clamp(1, 20)));
+        }
+        table.row(&cells);
     }
     table.show(out)?;
     if counts.rejected > 0 {
@@ -491,4 +543,16 @@ pub(super) fn show_values(out: &mut impl Write, counts: &ValueCounts) -> io::Res
         )?;
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn counts_are_bars() {
+        assert_eq!(bars(&[1, 0, 4, 8]), "▁ ▄█");
+        assert_eq!(bars(&[1, 1_000_000]), "▁█");
+        assert_eq!(bars(&[]), "");
+    }
 }

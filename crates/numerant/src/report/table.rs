@@ -67,7 +67,7 @@ impl Table {
     /// Writes those columns, from the left, that the terminal has room for, and returns how many it
     /// does not have room for.
     pub(super) fn show_columns_that_fit(&self, out: &mut impl Write) -> io::Result<usize> {
-        let room = terminal_width();
+        let room = room();
         let mut used = self.indent;
         let fit = (0..self.columns.len())
             .take_while(|place| {
@@ -91,7 +91,7 @@ impl Table {
     fn line(&self, cells: &[&str], widths: &[usize]) -> String {
         let mut line = " ".repeat(self.indent);
         let mut used = self.indent;
-        let room = terminal_width();
+        let room = room();
         for (place, cell) in cells.iter().enumerate() {
             let last = place + 1 == self.columns.len();
             let padding = " ".repeat(widths[place].saturating_sub(cell.width()));
@@ -109,10 +109,15 @@ impl Table {
     }
 }
 
-/// The width of the terminal that results go to; where they go elsewhere there is no end.
-fn terminal_width() -> usize {
-    terminal_size::terminal_size_of(io::stdout())
-        .map_or(usize::MAX, |(width, _)| usize::from(width.0).max(40))
+/// The columns of the terminal that results go to; `None` where they go elsewhere.
+pub(super) fn terminal_width() -> Option<usize> {
+    let size = terminal_size::terminal_size_of(io::stdout())?;
+    Some(usize::from(size.0.0).max(40))
+}
+
+/// The columns that a line has room for.
+fn room() -> usize {
+    terminal_width().unwrap_or(usize::MAX)
 }
 
 /// The text, cut to `room` columns with a sign that it was.

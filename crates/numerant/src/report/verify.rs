@@ -71,7 +71,7 @@ fn list<T>(
     Ok(())
 }
 
-fn changed(changed: &ChangedOutput) -> String {
+pub(super) fn changed(changed: &ChangedOutput) -> String {
     let mut what = Vec::new();
     if let Some((then, now)) = changed.bytes {
         what.push(difference(then, now, "byte", "bytes"));
@@ -234,7 +234,7 @@ fn place(record: &FoundRecord, label: &str) -> String {
     text
 }
 
-fn times(count: u64) -> String {
+pub(super) fn times(count: u64) -> String {
     match count {
         0 => "never".to_owned(),
         1 => "once".to_owned(),

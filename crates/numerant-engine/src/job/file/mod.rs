@@ -164,6 +164,9 @@ pub struct VerifyJob {
     pub memory: Size,
     /// Threads that may work at the same time; 0 for as many as the machine has.
     pub jobs: usize,
+    /// Where a page of HTML about the result is written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub page: Option<PathBuf>,
 }
 
 impl Default for VerifyJob {
@@ -185,6 +188,7 @@ impl Default for VerifyJob {
             steps: Vec::new(),
             memory: Size(512_000_000),
             jobs: 0,
+            page: None,
         }
     }
 }
@@ -532,6 +536,7 @@ impl Job {
             &mut self.out,
             &mut self.pack,
             &mut self.ledger,
+            &mut self.page,
             &mut self.rejects,
             &mut self.write.shape,
             &mut self.write.schema,
@@ -568,7 +573,8 @@ impl VerifyJob {
         for source in self.whole.iter_mut().chain(&mut self.parts) {
             change_source(source, change);
         }
-        for path in [&mut self.ledger, &mut self.out].into_iter().flatten() {
+        let paths = [&mut self.ledger, &mut self.out, &mut self.page];
+        for path in paths.into_iter().flatten() {
             *path = change(path);
         }
         change_inner(&mut self.read, &mut self.steps, change);

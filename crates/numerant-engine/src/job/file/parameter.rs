@@ -24,7 +24,7 @@ impl Kind {
     /// The kind of the value of a key of a job, or of one within.
     pub(super) fn of(key: &str) -> Self {
         match key {
-            "name" | "sheet" | "comment" | "from-name" => Self::Template,
+            "name" | "sheet" | "title" | "subtitle" | "comment" | "from-name" => Self::Template,
             _ => Self::Plain,
         }
     }

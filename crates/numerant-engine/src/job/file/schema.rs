@@ -48,6 +48,7 @@ const INSPECTED: &[&str] = &[
     "steps",
     "on-error",
     "memory",
+    "page",
 ];
 
 /// The properties of a command's job by key, and the definitions that they refer to.

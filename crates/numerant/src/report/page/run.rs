@@ -1,83 +1,46 @@
-//! A page about a run: what was read, left out and written, for people who would rather look than read. It holds all
-//! that it needs.
+//! A page about a run: what was read, left out and written.
 
 use std::path::{Path, PathBuf};
 
-use maud::{DOCTYPE, Markup, PreEscaped, html};
+use maud::{Markup, html};
 use numerant_engine::Summary;
 use numerant_engine::ledger::{Ledger, OutputEntry};
 
-use super::notice;
-use super::run::{outputs_in_words, reason, sources, values_left_out};
-use super::words::{bytes, decimal, folder, number, records};
-
-/// What a page of a run can be told by, so that no other file is replaced.
-pub(crate) const MARK: &str = "<meta name=\"generator\" content=\"numerant run page\">";
+use super::chart::bar;
+use super::{Made, frame};
+use crate::report::notice;
+use crate::report::run::{outputs_in_words, reason, sources, values_left_out};
+use crate::report::words::{bytes, decimal, folder, number, records};
 
 /// Outputs and rejected records that are listed.
 const LISTED: usize = 500;
 const REJECTS: usize = 50;
 
-const STYLE: &str = include_str!("page.css");
-
-/// The words of a command as a shell takes them.
-pub(crate) fn command(words: impl Iterator<Item = String>) -> String {
-    let quoted = words.enumerate().map(|(place, word)| {
-        let is_plain =
-            |character: char| character.is_alphanumeric() || "-_./=,:+@%".contains(character);
-        if place == 0 {
-            "numerant".to_owned()
-        } else if !word.is_empty() && word.chars().all(is_plain) {
-            word
-        } else {
-            format!("'{}'", word.replace('\'', "'\\''"))
-        }
-    });
-    Vec::from_iter(quoted).join(" ")
-}
-
 /// The page of a run, as it stands in a folder.
-pub(crate) fn page(summary: &Summary, page_folder: &Path, now: &str, command: &str) -> String {
-    markup(summary, page_folder, now, command).into_string()
-}
-
-fn markup(summary: &Summary, page_folder: &Path, now: &str, command: &str) -> Markup {
+pub(crate) fn run(summary: &Summary, page_folder: &Path, made: &Made) -> String {
     let ledger = &summary.ledger;
     let totals = &ledger.totals;
-    html! {
-        (DOCTYPE)
-        html lang="en" {
-            head {
-                meta charset="utf-8";
-                meta name="viewport" content="width=device-width, initial-scale=1";
-                (PreEscaped(MARK))
-                title { (sources(ledger)) }
-                style { (PreEscaped(STYLE)) }
-            }
-            body { main {
-                h1 { (sources(ledger)) " → " (outputs_in_words(ledger)) }
-                p.soft { "in " (folder(&summary.out)) ", " (now) }
-                ul.flow {
-                    li { b { (number(totals.read)) } "read" }
-                    @if totals.left_out > 0 { li.out { b { (number(totals.left_out)) } "left out" } }
-                    @if totals.rejected > 0 { li.out { b { (number(totals.rejected)) } "rejected" } }
-                    li { b { (number(totals.written)) } "written" }
-                    (balance(ledger))
-                }
-                (left_out(ledger))
-                (sums(ledger))
-                (outputs(summary, page_folder))
-                @if !summary.notices.is_empty() {
-                    h2 { "Notes" }
-                    ul { @for one in &summary.notices { li { (notice::text(one)) } } }
-                }
-                (rejects(ledger))
-                (read(ledger))
-                h2 { "The command" }
-                pre { (command) }
-            } }
+    let content = html! {
+        h1 { (sources(ledger)) " → " (outputs_in_words(ledger)) }
+        p.soft { "in " (folder(&summary.out)) }
+        ul.flow {
+            li { b { (number(totals.read)) } "read" }
+            @if totals.left_out > 0 { li.out { b { (number(totals.left_out)) } "left out" } }
+            @if totals.rejected > 0 { li.out { b { (number(totals.rejected)) } "rejected" } }
+            li { b { (number(totals.written)) } "written" }
+            (balance(ledger))
         }
-    }
+        (left_out(ledger))
+        (sums(ledger))
+        (outputs(summary, page_folder))
+        @if !summary.notices.is_empty() {
+            h2 { "Notes" }
+            ul { @for one in &summary.notices { li { (notice::text(one)) } } }
+        }
+        (rejects(ledger))
+        (read(ledger))
+    };
+    frame(&sources(ledger), made, &content)
 }
 
 /// Whether all is accounted for; values that no record has are a loss.
@@ -111,7 +74,7 @@ fn sums(ledger: &Ledger) -> Markup {
     html! {
         @if !ledger.sums.is_empty() {
             h2 { "Control totals" }
-            div.wide { table {
+            div.wide tabindex="0" { table {
                 thead { tr {
                     th scope="col" { "column" }
                     th.n scope="col" { "read" } th.n scope="col" { "written" }
@@ -139,7 +102,7 @@ fn outputs(summary: &Summary, page_folder: &Path) -> Markup {
     let rest = outputs.len().saturating_sub(LISTED) as u64;
     html! {
         h2 { "Outputs" }
-        div.wide { table {
+        div.wide tabindex="0" { table {
             thead { tr {
                 th.n scope="col" { "records" }
                 th scope="col" { "share of the largest" }
@@ -161,23 +124,12 @@ fn outputs(summary: &Summary, page_folder: &Path) -> Markup {
     }
 }
 
-/// A bar as long as a number is beside the largest.
-fn bar(count: u64, most: u64) -> Markup {
-    let width = 200.0 * count as f64 / most as f64;
-    let label = format!("{:.0} % of the largest", 100.0 * count as f64 / most as f64);
-    html! {
-        svg width="200" height="12" role="img" aria-label=(label) {
-            rect width=(format!("{width:.1}")) height="12" rx="2" {}
-        }
-    }
-}
-
 fn rejects(ledger: &Ledger) -> Markup {
     let rest = ledger.totals.rejected.saturating_sub(REJECTS as u64);
     html! {
         @if !ledger.rejects.is_empty() {
             h2 { "Rejected" }
-            div.wide { table {
+            div.wide tabindex="0" { table {
                 thead { tr {
                     th scope="col" { "source" } th.n scope="col" { "line" } th scope="col" { "why" }
                 } }
@@ -193,7 +145,7 @@ fn rejects(ledger: &Ledger) -> Markup {
 fn read(ledger: &Ledger) -> Markup {
     html! {
         h2 { "Read" }
-        div.wide { table {
+        div.wide tabindex="0" { table {
             thead { tr {
                 th scope="col" { "source" } th.n scope="col" { "size" }
                 th.n scope="col" { "records" } th.n scope="col" { "rejected" }
@@ -246,22 +198,5 @@ mod tests {
         assert_eq!(link("/a/out", "d.csv", "/a/pages/x"), "./../../out/d.csv");
         assert_eq!(link("/a/out", "Å#?.csv", "/a/out"), "./%C3%85%23%3F.csv");
         assert_eq!(link("/a", "/b/c.csv", "/a"), "./../b/c.csv");
-    }
-
-    #[test]
-    fn commands_are_quoted() {
-        let words = [
-            "/x/numerant",
-            "split",
-            "a b.csv",
-            "--where",
-            "a = 'x'",
-            "--by=q",
-        ];
-        let words = words.into_iter().map(str::to_owned);
-        assert_eq!(
-            command(words),
-            "numerant split 'a b.csv' --where 'a = '\\''x'\\''' --by=q"
-        );
     }
 }
