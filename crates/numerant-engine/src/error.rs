@@ -17,6 +17,7 @@ use numerant_naming::ValueError;
 use numerant_naming::route::RouteError;
 use numerant_schema::SchemaError;
 use numerant_shapes::ShapeError;
+use numerant_sheets::ComputeError;
 pub(crate) use numerant_sheets::TemplateProblem;
 use numerant_steps::{LookupError, StepError, StepProblem};
 
@@ -138,6 +139,14 @@ pub enum Error {
         output: Option<String>,
         /// What is wrong.
         problem: Box<TemplateProblem>,
+    },
+    /// A formula of a sheet that is drawn has no value.
+    #[error("{path}: {error}")]
+    NotComputed {
+        /// The output.
+        path: String,
+        /// The formula.
+        error: Box<ComputeError>,
     },
     /// An output cannot be written.
     #[error(transparent)]
@@ -425,6 +434,11 @@ impl Error {
             }
             Self::Encode { problem, .. } => Some(problem.hint()),
             Self::Form { problem, .. } => problem.hint().map(str::to_owned),
+            Self::NotComputed { .. } => Some(
+                "write .xlsx, which a spreadsheet program computes, or put a simpler formula into the sheet; \
+                 docs/pages.md lists what is computed"
+                    .to_owned(),
+            ),
             Self::Output(error) => error.hint().map(str::to_owned),
             Self::LedgerNotKept { cause, .. } => cause.hint(),
             Self::Recovery(error) => Some(format!(

@@ -6,7 +6,7 @@ use super::{NamesChanged, NamesClashed, SimilarKeys, TotalRecords};
 use crate::ledger::TypedColumn;
 use crate::output::Recovered;
 use numerant_data::record::HeaderNote;
-use numerant_format::sheet::{SheetExtras, SheetFacts, Visibility};
+use numerant_format::sheet::{LeftOutDrawing, SheetExtras, SheetFacts, Visibility};
 use numerant_format::{BalanceNote, MessageFacts, RecordReader, TextNote, TreeFacts};
 use numerant_formats::{format_named, format_read};
 pub(crate) use numerant_sheets::Extracted;
@@ -155,6 +155,13 @@ pub enum Notice {
         path: String,
         /// What.
         what: Extracted,
+    },
+    /// What sheets have and is not drawn on their pages.
+    NotDrawn {
+        /// The outputs.
+        paths: Vec<String>,
+        /// What, and how many there are.
+        what: Vec<(LeftOutDrawing, u64)>,
     },
     /// Columns of workbooks that were kept text because of a value.
     KeptText(Vec<TypedColumn>),

@@ -5,6 +5,7 @@ use std::fmt;
 use std::io;
 use std::sync::Arc;
 
+use jiff::civil::DateTime;
 use numerant_data::dialect::Dialect;
 use numerant_data::disk::OutFile;
 use numerant_data::record::Batch;
@@ -13,7 +14,7 @@ use numerant_data::value::Cells;
 
 use crate::column::TextColumn;
 use crate::option::{FormatOption, OptionValues};
-use crate::sheet::{Limits, SheetSink};
+use crate::sheet::{Limits, PrintSheet, SheetSink};
 use crate::start::Start;
 use crate::{
     Document, DocumentFrame, EncodeError, ReadOptions, RecordEncoder, RecordReader, WriteOptions,
@@ -113,6 +114,31 @@ pub trait Format: fmt::Debug + Send + Sync {
     ) -> io::Result<Box<dyn SheetSink>> {
         Err(io::ErrorKind::Unsupported.into())
     }
+
+    /// Draws sheets as they are printed into a file, and returns how many texts are longer than their cells and cut.
+    ///
+    /// # Errors
+    ///
+    /// If they cannot be drawn, or the file cannot be written.
+    fn draw_sheets(
+        &self,
+        _file: OutFile,
+        _sheets: &[PrintSheet],
+        _printing: &Printing<'_>,
+    ) -> io::Result<u64> {
+        Err(io::ErrorKind::Unsupported.into())
+    }
+}
+
+/// What sheets are drawn with.
+#[derive(Clone, Copy, Debug)]
+pub struct Printing<'p> {
+    /// The name of the output, for headers and footers.
+    pub output: &'p str,
+    /// When it is printed, for headers and footers.
+    pub now: DateTime,
+    /// How outputs are written.
+    pub options: &'p WriteOptions,
 }
 
 /// What can be done with a format.
@@ -141,6 +167,8 @@ pub struct Capabilities {
     pub cuts_rows: bool,
     /// Copies of formatted workbooks can be filled.
     pub fills_templates: bool,
+    /// Sheets of workbooks can be drawn as they are printed.
+    pub draws_sheets: bool,
 }
 
 /// How sure a format is of a source that it recognises; the surest is asked first.

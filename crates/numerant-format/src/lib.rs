@@ -59,7 +59,7 @@ pub use document::{Document, DocumentFrame, Redeclared, TreeFacts};
 pub use fill::{FillOptions, Incomplete, Occupied, Put, PutError, PutPlace, PutWhat};
 pub use interface::{
     Capabilities, DocumentLanguage, DocumentNames, EncoderRequest, Fields, Format, NewEncoder,
-    Opening, SchemaScan, SheetsLeftOut, Source, Verbatim, Weight,
+    Opening, Printing, SchemaScan, SheetsLeftOut, Source, Verbatim, Weight,
 };
 pub use messages::{
     Balance, BalanceNote, MessageFacts, MessagesWritten, Miscounted, SegmentCounts, SegmentsWritten,

@@ -51,23 +51,71 @@ impl LoadedFont {
     }
 }
 
-/// The fonts that are built in: regular and bold.
-fn built_in() -> &'static [LoadedFont; 2] {
-    static FONTS: OnceLock<[LoadedFont; 2]> = OnceLock::new();
-    FONTS.get_or_init(|| {
-        let load = |bytes| LoadedFont::new(bytes).expect("the built-in fonts are whole");
-        [
-            load(dejavu::sans_condensed::regular()),
-            load(dejavu::sans_condensed::bold()),
-        ]
-    })
+/// A family of fonts.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub(crate) enum FontFamily {
+    #[default]
+    Sans,
+    Serif,
+    Mono,
 }
 
-/// The weight of a text.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum FontWeight {
-    Regular,
-    Bold,
+/// The font of a text.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub(crate) struct FontFace {
+    pub(crate) family: FontFamily,
+    pub(crate) is_bold: bool,
+    pub(crate) is_italic: bool,
+}
+
+impl FontFace {
+    pub(crate) const REGULAR: Self = Self {
+        family: FontFamily::Sans,
+        is_bold: false,
+        is_italic: false,
+    };
+    pub(crate) const BOLD: Self = Self {
+        is_bold: true,
+        ..Self::REGULAR
+    };
+
+    /// The built-in font, which is loaded once.
+    fn built_in(self) -> &'static LoadedFont {
+        static FONTS: [OnceLock<LoadedFont>; 12] = [const { OnceLock::new() }; 12];
+        let family = match self.family {
+            FontFamily::Sans => 0,
+            FontFamily::Serif => 4,
+            FontFamily::Mono => 8,
+        };
+        let place = family + usize::from(self.is_bold) + 2 * usize::from(self.is_italic);
+        FONTS[place]
+            .get_or_init(|| LoadedFont::new(self.bytes()).expect("the built-in fonts are whole"))
+    }
+
+    fn bytes(self) -> &'static [u8] {
+        use dejavu::{sans_condensed, sans_mono, serif_condensed};
+        let choices: [fn() -> &'static [u8]; 4] = match self.family {
+            FontFamily::Sans => [
+                sans_condensed::regular,
+                sans_condensed::bold,
+                sans_condensed::oblique,
+                sans_condensed::bold_oblique,
+            ],
+            FontFamily::Serif => [
+                serif_condensed::regular,
+                serif_condensed::bold,
+                serif_condensed::italic,
+                serif_condensed::bold_italic,
+            ],
+            FontFamily::Mono => [
+                sans_mono::regular,
+                sans_mono::bold,
+                sans_mono::oblique,
+                sans_mono::bold_oblique,
+            ],
+        };
+        choices[usize::from(self.is_bold) + 2 * usize::from(self.is_italic)]()
+    }
 }
 
 /// The fonts of a document: those that are built in, and one for what they lack.
@@ -108,23 +156,19 @@ impl Fonts {
     }
 
     /// The fonts that a character may be in, the first first.
-    fn candidates(&self, weight: FontWeight) -> impl Iterator<Item = &LoadedFont> {
-        let [regular, bold] = built_in();
-        let first = match weight {
-            FontWeight::Regular => regular,
-            FontWeight::Bold => bold,
-        };
-        [Some(first), Some(regular), self.more.as_deref()]
+    fn candidates(&self, face: FontFace) -> impl Iterator<Item = &LoadedFont> {
+        let regular = FontFace::REGULAR.built_in();
+        [Some(face.built_in()), Some(regular), self.more.as_deref()]
             .into_iter()
             .flatten()
     }
 
     /// The width of a text in ems, without regard to what neighbours make of each other.
-    pub(crate) fn width(&self, text: &str, weight: FontWeight) -> f32 {
+    pub(crate) fn width(&self, text: &str, face: FontFace) -> f32 {
         text.chars()
             .map(|character| {
                 let mut found = self
-                    .candidates(weight)
+                    .candidates(face)
                     .filter_map(|font| font.simple(character));
                 found.next().map_or(0.6, |(_, advance)| advance)
             })
@@ -132,14 +176,10 @@ impl Fonts {
     }
 
     /// A line of text as glyphs.
-    pub(crate) fn shape(
-        &self,
-        text: &str,
-        weight: FontWeight,
-    ) -> Result<Vec<GlyphRun>, MissingGlyph> {
+    pub(crate) fn shape(&self, text: &str, face: FontFace) -> Result<Vec<GlyphRun>, MissingGlyph> {
         // Right-to-left scripts begin here.
         if !text.chars().any(|character| character >= '\u{590}') {
-            return self.shape_run(text, weight, false);
+            return self.shape_run(text, face, false);
         }
         let bidi = BidiInfo::new(text, None);
         let mut all = Vec::new();
@@ -147,7 +187,7 @@ impl Fonts {
             let (levels, runs) = bidi.visual_runs(paragraph, paragraph.range.clone());
             for run in runs {
                 let is_rtl = levels[run.start].is_rtl();
-                let mut shaped = self.shape_run(&text[run], weight, is_rtl)?;
+                let mut shaped = self.shape_run(&text[run], face, is_rtl)?;
                 if is_rtl {
                     shaped.reverse();
                 }
@@ -161,7 +201,7 @@ impl Fonts {
     fn shape_run(
         &self,
         text: &str,
-        weight: FontWeight,
+        face: FontFace,
         is_rtl: bool,
     ) -> Result<Vec<GlyphRun>, MissingGlyph> {
         let mut runs: Vec<(&LoadedFont, String)> = Vec::new();
@@ -174,7 +214,7 @@ impl Fonts {
             let last = runs.last().map(|(font, _)| *font);
             let font = last
                 .filter(|font| has(font))
-                .or_else(|| self.candidates(weight).find(has))
+                .or_else(|| self.candidates(face).find(has))
                 .ok_or(MissingGlyph(character))?;
             match runs.last_mut() {
                 Some((known, run)) if std::ptr::eq(*known, font) => run.push(character),

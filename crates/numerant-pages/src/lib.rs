@@ -16,18 +16,18 @@ mod html;
 mod pdf;
 mod table;
 
-use std::io;
+use std::io::{self, Write};
 
 use numerant_data::disk::OutFile;
 use numerant_data::source::{ReadError, ReadProblem};
-use numerant_format::sheet::{Limits, SheetSink};
+use numerant_format::sheet::{Limits, PrintSheet, SheetSink};
 use numerant_format::{
-    Capabilities, Format, FormatOption, Side, Source, Start, Takes, Weight, WriteOptions,
+    Capabilities, Format, FormatOption, Printing, Side, Source, Start, Takes, Weight, WriteOptions,
 };
 
 use self::fonts::Fonts;
 use self::html::HtmlWriter;
-use self::pdf::{Paper, PdfWriter};
+use self::pdf::{Paper, PdfWriter, SheetsRequest, typeset_sheets};
 
 /// Tables typeset on pages.
 #[derive(Debug)]
@@ -80,6 +80,10 @@ impl Format for PdfFormat {
                 carriage_returns: true,
             }),
             has_pages: true,
+            draws_sheets: true,
+            copies_sheets: true,
+            cuts_rows: true,
+            fills_templates: true,
             ..Capabilities::default()
         }
     }
@@ -106,15 +110,36 @@ impl Format for PdfFormat {
         _memory: usize,
         options: &WriteOptions,
     ) -> io::Result<Box<dyn SheetSink>> {
-        let paper = options.of_formats.get(PAPER).map(Paper::of_name);
-        let paper = paper.transpose().map_err(io::Error::other)?;
-        let fonts = Fonts::load(options.of_formats.get(FONT))?;
-        Ok(Box::new(PdfWriter::new(
-            file,
-            paper.unwrap_or_default(),
-            fonts,
-        )))
+        let (paper, fonts) = paper_and_fonts(options)?;
+        Ok(Box::new(PdfWriter::new(file, paper, fonts)))
     }
+
+    fn draw_sheets(
+        &self,
+        mut file: OutFile,
+        sheets: &[PrintSheet],
+        printing: &Printing<'_>,
+    ) -> io::Result<u64> {
+        let (paper, fonts) = paper_and_fonts(printing.options)?;
+        let (bytes, cut) = typeset_sheets(&SheetsRequest {
+            sheets,
+            file: printing.output,
+            now: printing.now,
+            paper,
+            fonts: &fonts,
+        })?;
+        file.write_all(&bytes)?;
+        file.finish(false)?;
+        Ok(cut)
+    }
+}
+
+/// The paper and the fonts that are asked for.
+fn paper_and_fonts(options: &WriteOptions) -> io::Result<(Paper, Fonts)> {
+    let paper = options.of_formats.get(PAPER).map(Paper::of_name);
+    let paper = paper.transpose().map_err(io::Error::other)?;
+    let fonts = Fonts::load(options.of_formats.get(FONT))?;
+    Ok((paper.unwrap_or_default(), fonts))
 }
 
 /// Tables on a page of HTML.

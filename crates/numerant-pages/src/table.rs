@@ -328,7 +328,7 @@ fn decimal_mark(text: &str) -> usize {
 }
 
 /// A text whose control characters show, as U+FFFD; blanks stand for tabs.
-fn visible(text: &str) -> String {
+pub(crate) fn visible(text: &str) -> String {
     if !text.contains(|character: char| character.is_control()) {
         return text.to_owned();
     }

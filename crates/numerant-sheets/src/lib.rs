@@ -27,6 +27,7 @@ pub use format::{OdsFormat, XlsFormat, XlsbFormat, XlsxFormat, refuse_other_pack
 pub use ods::extract as extract_ods;
 pub use package::Package;
 pub use xlsx::{
-    AssembleOptions, ComputedColumns, ExtractError, Extracted, FillError, PutTable, RowCutter,
-    TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
+    AssembleOptions, ComputeError, ComputedColumns, ExtractError, Extracted, FillError, PrintError,
+    PutTable, RowCutter, TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
+    print_sheets,
 };

@@ -47,7 +47,8 @@ impl Job {
                 return Err(JobError::SheetsOfText("--overflow"));
             }
         }
-        self.pages.check(format)?;
+        let keeps_look = self.like_source || self.fill.template.is_some();
+        self.pages.check(format, keeps_look)?;
         if self.overflow != Overflow::Refuse
             && let [division, ..] = *divisions
         {
@@ -158,7 +159,10 @@ impl Job {
                 "leave --tidy and --keep-type out",
             ),
             (self.write.types != Types::Auto, "leave --types out"),
-            (!format.capabilities().cuts_rows, "let --name end in .xlsx"),
+            (
+                !format.capabilities().cuts_rows,
+                "let --name end in .xlsx or .pdf",
+            ),
         ] {
             if is {
                 return Err(JobError::LikeSource(why));
@@ -179,7 +183,7 @@ impl Job {
         for (is, what) in [
             (
                 !format.capabilities().fills_templates,
-                "a --name that does not end in .xlsx or .xlsm",
+                "a --name that does not end in .xlsx, .xlsm or .pdf",
             ),
             (
                 !self.divisions().is_empty(),

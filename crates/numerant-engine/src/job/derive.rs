@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use super::{Gathering, Job, JobError, Overflow};
+use super::{Gathering, Job, JobError, Overflow, PageOptions};
 use numerant_data::source::{Compression, SourcePath};
 use numerant_data::value::{
     Cells, ColumnType, DateFormat, DecimalMark, NumberFormat, WrittenHints,
@@ -239,6 +239,7 @@ impl Job {
         // Without either, outputs are called as their source is.
         let wanted = extension.is_none_or(|to| match to.as_str() {
             "xlsx" | "xlsm" => true,
+            "pdf" => !self.write.plain && self.pages == PageOptions::default(),
             "ods" => self.per_sheet && self.sheet.is_none(),
             _ => false,
         });

@@ -94,6 +94,9 @@ pub enum JobError {
     /// What only pages have.
     #[error("{0} is for pages, and the outputs are none; end --name with .pdf or .html")]
     NotPages(&'static str),
+    /// What only tables on pages have.
+    #[error("{0} is for tables; sheets that keep their look have titles and groups of their own")]
+    NotTables(&'static str),
     /// Groups by a column that outputs do not have.
     #[error(
         "--group-by {0}: the outputs do not have the column; keep it with --keep, or do not --drop it"

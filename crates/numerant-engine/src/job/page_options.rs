@@ -28,8 +28,8 @@ impl PageOptions {
     }
 
     /// Refuses them for outputs in a format that has no pages.
-    pub(super) fn check(&self, format: &dyn Format) -> Result<(), JobError> {
-        if format.capabilities().has_pages {
+    pub(super) fn check(&self, format: &dyn Format, keeps_look: bool) -> Result<(), JobError> {
+        if format.capabilities().has_pages && !keeps_look {
             return Ok(());
         }
         let asked = [
@@ -38,6 +38,7 @@ impl PageOptions {
             (self.group_by.is_some(), "--group-by"),
         ];
         match asked.into_iter().find(|(is_asked, _)| *is_asked) {
+            Some((_, option)) if keeps_look => Err(JobError::NotTables(option)),
             Some((_, option)) => Err(JobError::NotPages(option)),
             None => Ok(()),
         }

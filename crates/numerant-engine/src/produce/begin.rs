@@ -16,6 +16,7 @@ use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::{ColumnType, DecimalMark};
 use numerant_format::sheet::{ColumnStyle, Limits, SpooledColumn, Spooler};
 use numerant_format::{Document, Fields, RecordEncoder, RecordReader, TreeFacts};
+use numerant_formats::format_named;
 use numerant_naming::route::KeyValues;
 use numerant_naming::{RunField, Template};
 use numerant_text::DelimitedEncoder;
@@ -315,7 +316,10 @@ impl Producer {
             can.copies_sheets
         };
         let is_packed = !reader.path().extension().eq_ignore_ascii_case("fods");
-        let is_same = facts.format == self.format.name() && is_packed;
+        // Sheets are drawn from what rows can be cut out of.
+        let is_drawn = can.draws_sheets
+            && format_named(facts.format).is_some_and(|format| format.capabilities().cuts_rows);
+        let is_same = (facts.format == self.format.name() || is_drawn) && is_packed;
         let is_open = is_same && is_kept_format;
         let path = reader.path();
         let keeps = self.plan.keeps_sheets || self.plan.job.like_source;

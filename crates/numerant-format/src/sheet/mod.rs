@@ -17,6 +17,7 @@ mod facts;
 mod format_code;
 mod name;
 mod number_format;
+mod print;
 mod reader;
 mod row;
 mod serial;
@@ -37,6 +38,11 @@ pub use facts::{
 pub use format_code::{FormatPart, sections_of_code};
 pub use name::{LONGEST_SHEET_NAME, SheetNames, legal};
 pub use number_format::{Moments, Shown, Spelling};
+pub use print::{
+    Anchor, Border, BorderStroke, CellLook, CellRange, Chart, ChartKind, Drawing, DrawingContent,
+    DrawingEnd, FontLook, LeftOutDrawing, PageSetup, PrintAlign, PrintCell, PrintKind, PrintSheet,
+    PrintVertical, RowHeight, Series,
+};
 pub use reader::{Rows, SheetReader, SheetSource, Workbook};
 pub use row::{NumberText, Row, RowCell, letters};
 pub use serial::{Epoch, write_clock};

@@ -3,7 +3,7 @@
 
 use unicode_linebreak::{BreakOpportunity, linebreaks};
 
-use crate::fonts::{FontWeight, Fonts};
+use crate::fonts::{FontFace, Fonts};
 use crate::table::{RowKind, Side, Table};
 
 /// Points around the text of a page.
@@ -38,7 +38,7 @@ impl Paper {
         }
     }
 
-    fn size(self) -> (f32, f32) {
+    pub(super) fn size(self) -> (f32, f32) {
         match self {
             Self::A4 => (595.28, 841.89),
             Self::Letter => (612.0, 792.0),
@@ -149,31 +149,31 @@ impl Layout {
 fn needs(table: &Table, place: usize, fonts: &Fonts) -> Needs {
     let mut needs = Needs::default();
     if let Some(name) = table.header.as_ref().and_then(|header| header.get(place)) {
-        needs.natural = fonts.width(name, FontWeight::Bold);
-        needs.least = longest_word(name, FontWeight::Bold, fonts);
+        needs.natural = fonts.width(name, FontFace::BOLD);
+        needs.least = longest_word(name, FontFace::BOLD, fonts);
     }
     let totals = table.totals.iter().filter(|(column, _)| *column == place);
-    let totals = totals.map(|(_, cell)| (cell, FontWeight::Bold));
+    let totals = totals.map(|(_, cell)| (cell, FontFace::BOLD));
     let rows = table
         .rows
         .iter()
         .filter(|row| row.kind != RowKind::GroupHead);
-    let rows = rows.filter_map(|row| Some((row.cells.get(place)?, weight_of(row.kind))));
-    for (cell, weight) in rows.chain(totals) {
+    let rows = rows.filter_map(|row| Some((row.cells.get(place)?, face_of(row.kind))));
+    for (cell, face) in rows.chain(totals) {
         if let Side::Decimal(mark) = cell.side {
             let (before, behind) = cell.text.split_at(mark);
-            needs.before_mark = needs.before_mark.max(fonts.width(before, weight));
-            needs.behind_mark = needs.behind_mark.max(fonts.width(behind, weight));
+            needs.before_mark = needs.before_mark.max(fonts.width(before, face));
+            needs.behind_mark = needs.behind_mark.max(fonts.width(behind, face));
         } else if cell.is_whole {
-            let width = fonts.width(&cell.text, weight);
+            let width = fonts.width(&cell.text, face);
             needs.natural = needs.natural.max(width);
             needs.least = needs.least.max(width);
         } else {
             for line in cell.text.split('\n') {
-                let width = fonts.width(line, weight);
+                let width = fonts.width(line, face);
                 needs.natural = needs.natural.max(width);
                 if width > needs.least {
-                    let word = longest_word(line, weight, fonts);
+                    let word = longest_word(line, face, fonts);
                     needs.least = needs.least.max(word.min(MIN_EMS * 2.0));
                 }
             }
@@ -185,18 +185,16 @@ fn needs(table: &Table, place: usize, fonts: &Fonts) -> Needs {
     needs
 }
 
-/// The weight of the texts of a row.
-pub(super) fn weight_of(kind: RowKind) -> FontWeight {
+/// The face of the texts of a row.
+pub(super) fn face_of(kind: RowKind) -> FontFace {
     match kind {
-        RowKind::Record => FontWeight::Regular,
-        RowKind::GroupHead | RowKind::Subtotal => FontWeight::Bold,
+        RowKind::Record => FontFace::REGULAR,
+        RowKind::GroupHead | RowKind::Subtotal => FontFace::BOLD,
     }
 }
 
-fn longest_word(text: &str, weight: FontWeight, fonts: &Fonts) -> f32 {
-    let words = text
-        .split_whitespace()
-        .map(|word| fonts.width(word, weight));
+fn longest_word(text: &str, face: FontFace, fonts: &Fonts) -> f32 {
+    let words = text.split_whitespace().map(|word| fonts.width(word, face));
     words.fold(0.0, f32::max)
 }
 
@@ -245,13 +243,8 @@ fn between(least: &[f32], natural: &[f32], available: f32) -> Vec<f32> {
 }
 
 /// The lines of a text in a column of this width in ems, by their bytes.
-pub(super) fn lines(
-    text: &str,
-    width: f32,
-    weight: FontWeight,
-    fonts: &Fonts,
-) -> Vec<(usize, usize)> {
-    if !text.contains('\n') && fonts.width(text, weight) <= width {
+pub(super) fn lines(text: &str, width: f32, face: FontFace, fonts: &Fonts) -> Vec<(usize, usize)> {
+    if !text.contains('\n') && fonts.width(text, face) <= width {
         return vec![(0, text.len())];
     }
     let mut lines = Vec::new();
@@ -259,7 +252,7 @@ pub(super) fn lines(
     for (place, opportunity) in linebreaks(text) {
         let piece = &text[end..place];
         let shown = piece.trim_end_matches(['\n', ' ']);
-        let its_width = fonts.width(shown, weight);
+        let its_width = fonts.width(shown, face);
         if taken + its_width > width && end > start {
             lines.push((start, end));
             (start, taken) = (end, 0.0);
@@ -267,7 +260,7 @@ pub(super) fn lines(
         if its_width > width {
             // A word that is wider than its column is broken where it must be.
             for (at, character) in piece.char_indices() {
-                let its_width = fonts.width(character.encode_utf8(&mut [0; 4]), weight);
+                let its_width = fonts.width(character.encode_utf8(&mut [0; 4]), face);
                 if taken + its_width > width && end + at > start {
                     lines.push((start, end + at));
                     (start, taken) = (end + at, 0.0);
@@ -275,7 +268,7 @@ pub(super) fn lines(
                 taken += its_width;
             }
         } else {
-            taken += fonts.width(piece.trim_end_matches('\n'), weight);
+            taken += fonts.width(piece.trim_end_matches('\n'), face);
         }
         end = place;
         if opportunity == BreakOpportunity::Mandatory && place < text.len() {
@@ -295,7 +288,7 @@ mod tests {
     fn texts_are_wrapped_between_words() {
         let fonts = Fonts::load(None).expect("built in");
         let wrapped = |text: &str, width: f32| -> Vec<String> {
-            let lines = lines(text, width, FontWeight::Regular, &fonts);
+            let lines = lines(text, width, FontFace::REGULAR, &fonts);
             lines
                 .iter()
                 .map(|(from, to)| text[*from..*to].trim_end().to_owned())

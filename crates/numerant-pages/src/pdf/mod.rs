@@ -9,6 +9,7 @@
 mod layout;
 mod pagination;
 mod pen;
+mod sheet;
 
 use std::io::{self, Write};
 use std::num::{NonZeroU16, NonZeroU32};
@@ -24,10 +25,11 @@ use krilla::page::PageSettings;
 use krilla::tagging::{TableHeaderScope, Tag, TagGroup, TagTree};
 
 pub(crate) use self::layout::Paper;
-use self::layout::{MARGIN, PADDING, lines, weight_of};
+use self::layout::{MARGIN, PADDING, face_of, lines};
 use self::pagination::{PageRows, Paged, title_height};
 use self::pen::{BASE, GRAY, LINE, Pen, Stands};
-use crate::fonts::{FontWeight, Fonts, MissingGlyph};
+pub(crate) use self::sheet::{SheetsRequest, typeset as typeset_sheets};
+use crate::fonts::{FontFace, Fonts, MissingGlyph};
 use crate::table::{RowKind, ShownCell, Side, Table};
 use numerant_data::disk::OutFile;
 use numerant_format::sheet::{Cell, Head, SheetSink};
@@ -98,22 +100,8 @@ impl SheetSink for PdfWriter {
 
 /// The bytes of a document with tables.
 fn typeset(tables: &[Table], paper: Paper, fonts: &Fonts) -> io::Result<Vec<u8>> {
-    let configuration = ConfigurationBuilder::new()
-        .with_accessibility_validator(Accessibility::UA1)
-        .finish()
-        .map_err(|_| io::Error::other("the PDF cannot be configured"))?;
-    let mut document = Document::new_with(SerializeSettings {
-        configuration,
-        enable_tagging: true,
-        ..SerializeSettings::default()
-    });
     let title = tables.first().map_or("", |table| table.title.as_str());
-    document.set_metadata(
-        Metadata::new()
-            .title(title.to_owned())
-            .language("en".to_owned())
-            .creator("Numerant".to_owned()),
-    );
+    let mut document = new_document(title)?;
     let paged: Vec<Paged<'_>> = tables
         .iter()
         .map(|table| Paged::new(table, paper, fonts))
@@ -153,6 +141,31 @@ fn typeset(tables: &[Table], paper: Paper, fonts: &Fonts) -> io::Result<Vec<u8>>
         }
         tree.push(section);
     }
+    finished(document, outline, tree)
+}
+
+/// A document with a title, that programs can read aloud.
+fn new_document(title: &str) -> io::Result<Document> {
+    let configuration = ConfigurationBuilder::new()
+        .with_accessibility_validator(Accessibility::UA1)
+        .finish()
+        .map_err(|_| io::Error::other("the PDF cannot be configured"))?;
+    let mut document = Document::new_with(SerializeSettings {
+        configuration,
+        enable_tagging: true,
+        ..SerializeSettings::default()
+    });
+    document.set_metadata(
+        Metadata::new()
+            .title(title.to_owned())
+            .language("en".to_owned())
+            .creator("Numerant".to_owned()),
+    );
+    Ok(document)
+}
+
+/// The bytes of a document.
+fn finished(mut document: Document, outline: Outline, tree: TagTree) -> io::Result<Vec<u8>> {
     document.set_outline(outline);
     document.set_tag_tree(tree);
     document
@@ -228,13 +241,13 @@ impl Drawing<'_> {
         let mut top = MARGIN;
         if rows.has_title && band == 0 {
             let base = top + TITLE * BASE;
-            let id = pen.tagged_line(&table.title, (MARGIN, base), TITLE, FontWeight::Bold, BLACK);
+            let id = pen.tagged_line(&table.title, (MARGIN, base), TITLE, FontFace::BOLD, BLACK);
             let mut heading = TagGroup::new(Tag::Hn(NonZeroU16::MIN, Some(table.title.clone())));
             heading.push(id.map_err(missing)?);
             self.section.push(heading);
             if let Some(subtitle) = &table.subtitle {
                 let at = (MARGIN, top + TITLE * LINE + SUBTITLE * BASE);
-                let id = pen.tagged_line(subtitle, at, SUBTITLE, FontWeight::Regular, GRAY);
+                let id = pen.tagged_line(subtitle, at, SUBTITLE, FontFace::REGULAR, GRAY);
                 let mut paragraph = TagGroup::new(Tag::P);
                 paragraph.push(id.map_err(missing)?);
                 self.section.push(paragraph);
@@ -272,13 +285,13 @@ impl Drawing<'_> {
                     width: cell_width,
                     behind_mark: 0.0,
                 };
-                let weight = if column.has_own_header && !column.header.is_bold {
-                    FontWeight::Regular
+                let face = if column.has_own_header && !column.header.is_bold {
+                    FontFace::REGULAR
                 } else {
-                    FontWeight::Bold
+                    FontFace::BOLD
                 };
                 let id = pen
-                    .cell(&cell, stands, weight, color, is_first)
+                    .cell(&cell, stands, face, color, is_first)
                     .map_err(missing)?;
                 if let Some(id) = id {
                     let mut th = TagGroup::new(Tag::TH(TableHeaderScope::Column));
@@ -300,7 +313,7 @@ impl Drawing<'_> {
                 pen.fill((MARGIN, top - 0.2), (width, 0.4), RULE);
                 continue;
             }
-            let weight = weight_of(paged.rows[row].kind);
+            let face = face_of(paged.rows[row].kind);
             let mut group = TagGroup::new(Tag::TR);
             let mut left = MARGIN;
             for place in columns {
@@ -311,7 +324,7 @@ impl Drawing<'_> {
                     behind_mark: layout.behind_marks[*place],
                 };
                 let cell = &paged.rows[row].cells[*place];
-                let id = pen.cell(cell, stands, weight, BLACK, true);
+                let id = pen.cell(cell, stands, face, BLACK, true);
                 let id = id.map_err(|missing_glyph| {
                     let name = table.header.as_ref().map_or("", |header| &header[*place]);
                     io::Error::other(format!(
@@ -341,7 +354,7 @@ impl Drawing<'_> {
                     &count,
                     (MARGIN + PADDING, base),
                     layout.size,
-                    FontWeight::Regular,
+                    FontFace::REGULAR,
                     GRAY,
                 );
                 let mut end = TagGroup::new(Tag::P);
@@ -369,9 +382,9 @@ impl Drawing<'_> {
         let base = top + paged.heights[row] - PADDING - size * (LINE - BASE);
         let at = (MARGIN + PADDING, base);
         let room = paged.layout.width - 2.0 * (MARGIN + PADDING);
-        let (from, to) = lines(&text, room / size, FontWeight::Bold, self.fonts)[0];
+        let (from, to) = lines(&text, room / size, FontFace::BOLD, self.fonts)[0];
         let shown = text[from..to].trim_end();
-        let id = pen.tagged_line(shown, at, size, FontWeight::Bold, BLACK);
+        let id = pen.tagged_line(shown, at, size, FontFace::BOLD, BLACK);
         let span = NonZeroU32::new(columns as u32);
         let mut head = TagGroup::new(Tag::TH(TableHeaderScope::Row).with_col_span(span));
         head.push(id.map_err(missing)?);
@@ -422,7 +435,7 @@ impl Drawing<'_> {
             let total = table.totals.iter().find(|(known, _)| known == place);
             let cell = total.map_or_else(|| blank(first == Some(place)), |(_, cell)| cell.clone());
             let id = pen
-                .cell(&cell, stands, FontWeight::Bold, BLACK, true)
+                .cell(&cell, stands, FontFace::BOLD, BLACK, true)
                 .map_err(missing)?;
             if let Some(id) = id {
                 let mut td = TagGroup::new(Tag::TD);

@@ -2,10 +2,10 @@
 
 use std::borrow::Cow;
 
-use super::layout::{Layout, MARGIN, PADDING, Paper, lines, weight_of};
+use super::layout::{Layout, MARGIN, PADDING, Paper, face_of, lines};
 use super::pen::LINE;
 use super::{SUBTITLE, TITLE};
-use crate::fonts::{FontWeight, Fonts};
+use crate::fonts::{FontFace, Fonts};
 use crate::table::{RowKind, ShownCell, Side, Table, TableRow};
 
 /// The rows of a table that stand on one page, and how high each is.
@@ -31,17 +31,17 @@ impl<'t> Paged<'t> {
     pub(super) fn new(table: &'t Table, paper: Paper, fonts: &Fonts) -> Self {
         let layout = Layout::of(table, paper, fonts);
         let line = layout.size * LINE;
-        let count = |text: &str, place: usize, weight| {
+        let count = |text: &str, place: usize, face| {
             let width = (layout.widths[place] - 2.0 * PADDING) / layout.size;
-            lines(text, width, weight, fonts).len()
+            lines(text, width, face, fonts).len()
         };
-        let height = |texts: &mut dyn Iterator<Item = (usize, &str)>, weight| {
-            let most = texts.map(|(place, text)| count(text, place, weight)).max();
+        let height = |texts: &mut dyn Iterator<Item = (usize, &str)>, face| {
+            let most = texts.map(|(place, text)| count(text, place, face)).max();
             most.unwrap_or(1).max(1) as f32 * line + PADDING
         };
         let header_height = table.header.as_ref().map_or(0.0, |header| {
             let texts = header.iter().map(String::as_str);
-            height(&mut texts.enumerate(), FontWeight::Bold)
+            height(&mut texts.enumerate(), FontFace::BOLD)
         });
         let room = layout.height - 2.0 * MARGIN - header_height;
         let first_room = room - title_height(table);
@@ -58,7 +58,7 @@ impl<'t> Paged<'t> {
                     return line * 1.6 + PADDING;
                 }
                 let texts = row.cells.iter().map(|cell| cell.text.as_str());
-                height(&mut texts.enumerate(), weight_of(row.kind))
+                height(&mut texts.enumerate(), face_of(row.kind))
             })
             .collect();
         let end = 2.0 * line + PADDING + layout.size;
@@ -133,7 +133,7 @@ fn pieces<'t>(
         .enumerate()
         .map(|(place, cell)| {
             let width = (layout.widths[place] - 2.0 * PADDING) / layout.size;
-            lines(&cell.text, width, weight_of(row.kind), fonts)
+            lines(&cell.text, width, face_of(row.kind), fonts)
         })
         .collect();
     let most = broken.iter().map(Vec::len).max().unwrap_or(1);

@@ -8,6 +8,7 @@ mod edit;
 mod fast;
 mod formula;
 mod parts;
+mod print;
 mod read;
 mod strings;
 mod style_table;
@@ -18,6 +19,7 @@ pub use edit::{
     TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
 };
 pub(crate) use parts::{Relations, check_own_parts, office_document};
+pub use print::{ComputeError, PrintError, print_sheets};
 pub use read::XlsxBook;
 pub use write::XlsxWriter;
 

@@ -104,11 +104,7 @@ pub(super) fn show(
         )?;
     }
     writeln!(out)?;
-    run::balance(
-        out,
-        &summary.ledger,
-        if planned { "to write" } else { "written" },
-    )?;
+    run::balance(out, summary, if planned { "to write" } else { "written" })?;
     writeln!(out)?;
     totals(out, batch, planned)?;
     failures(out, batch)?;

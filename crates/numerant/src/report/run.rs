@@ -3,8 +3,9 @@
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Write};
 
-use numerant_engine::Summary;
 use numerant_engine::ledger::{Ledger, LeftOut, LeftOutReason, OutputEntry};
+use numerant_engine::{Notice, Summary};
+use numerant_format::sheet::LeftOutDrawing;
 
 use super::inspection::short;
 use super::table::{Align, Table};
@@ -65,7 +66,7 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
         table.show(out)?;
         writeln!(out)?;
     }
-    balance(out, ledger, "to write")?;
+    balance(out, summary, "to write")?;
     if ends_here {
         writeln!(out, "{FAINT}planned only: nothing was written{FAINT:#}")?;
     }
@@ -133,7 +134,7 @@ pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
     } else if ledger.totals.read == 0 {
         writeln!(out, "no records were found, so there is nothing to write")?;
     }
-    balance(out, ledger, "written")?;
+    balance(out, summary, "written")?;
     if let Some(path) = &summary.kept_ledger {
         writeln!(
             out,
@@ -258,8 +259,27 @@ pub(super) fn values_left_out(ledger: &Ledger) -> Vec<(&str, u64)> {
     found
 }
 
+/// Whether something that was written is in no place that readers of pages see.
+pub(super) fn has_unseen(notices: &[Notice]) -> bool {
+    let is_unseen = |what: &LeftOutDrawing| {
+        matches!(
+            what,
+            LeftOutDrawing::CutTexts
+                | LeftOutDrawing::RowsOutside
+                | LeftOutDrawing::ColumnsOutside
+                | LeftOutDrawing::HiddenRows
+                | LeftOutDrawing::HiddenColumns
+        )
+    };
+    notices.iter().any(|notice| match notice {
+        Notice::NotDrawn { what, .. } => what.iter().any(|(what, _)| is_unseen(what)),
+        _ => false,
+    })
+}
+
 /// The books, with the reasons for what is in no output.
-pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> io::Result<()> {
+pub(super) fn balance(out: &mut impl Write, summary: &Summary, written: &str) -> io::Result<()> {
+    let ledger = &summary.ledger;
     let totals = &ledger.totals;
     let mut sum = format!(
         "{} read = {} {written}",
@@ -274,6 +294,9 @@ pub(super) fn balance(out: &mut impl Write, ledger: &Ledger, written: &str) -> i
     let values = values_left_out(ledger);
     let in_all: u64 = values.iter().map(|(_, count)| count).sum();
     match (ledger.balanced, in_all) {
+        (true, 0) if has_unseen(&summary.notices) => {
+            writeln!(out, "{sum}, but not all of them can be seen on the pages")?;
+        }
         (true, 0) => writeln!(out, "{sum}: {GOOD}balanced{GOOD:#}")?,
         (true, _) => {
             let values_in_all = counted(in_all, "value", "values");

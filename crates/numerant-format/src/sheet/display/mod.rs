@@ -5,6 +5,7 @@
 //! condition are negative. Names of days and months, decimal marks and groups are those of the language that a
 //! format states, else English.
 
+mod color;
 mod digits;
 mod fraction;
 mod moment;
@@ -12,6 +13,7 @@ mod number;
 
 use self::digits::Digits;
 use self::moment::MomentValue;
+use super::Rgb;
 use super::format_code::{Condition, FormatPart, sections_of_code};
 use numerant_data::value::{Language, language_of_format, separators_of_format};
 
@@ -41,6 +43,7 @@ struct Section {
     /// What stands before the fraction and between groups of digits.
     separators: (char, Option<char>),
     is_moment: bool,
+    color: Option<Rgb>,
 }
 
 impl DisplayFormat {
@@ -49,6 +52,7 @@ impl DisplayFormat {
         let mut sections: Vec<Section> = Vec::new();
         let mut text = None;
         let all = sections_of_code(code);
+        let colors = color::colors(code);
         let count = all.len();
         for (place, mut parts) in all.into_iter().enumerate() {
             let shows_text = parts.contains(&FormatPart::Other('@'));
@@ -80,6 +84,7 @@ impl DisplayFormat {
             parts.retain(|part| !matches!(part, FormatPart::Language(_)));
             sections.push(Section {
                 is_moment: moment::is_moment(&parts),
+                color: colors.get(place).copied().flatten(),
                 parts,
                 condition,
                 language,
@@ -87,6 +92,19 @@ impl DisplayFormat {
             });
         }
         Self { sections, text }
+    }
+
+    /// Whether numbers are shown as dates or times.
+    pub fn is_moment(&self) -> bool {
+        self.sections
+            .first()
+            .is_some_and(|section| section.is_moment)
+    }
+
+    /// The color in which a number is shown, if the format states one.
+    pub fn color(&self, value: &str) -> Option<Rgb> {
+        let (section, _) = self.section(&Digits::parse(value)?)?;
+        section.color
     }
 
     /// What is shown of a text.

@@ -8,7 +8,7 @@ use numerant_engine::{Notice, ValuesBecause};
 use numerant_naming::ClashPolicy;
 
 pub(in crate::report) use of_formats::header;
-use of_formats::{balance, extracted, messages, sheet, text_note};
+use of_formats::{balance, extracted, messages, not_drawn, sheet, text_note};
 
 use super::words::{counted, number};
 
@@ -404,6 +404,7 @@ pub(super) fn text(notice: &Notice) -> String {
                 },
             )
         }
+        Notice::NotDrawn { paths, what } => not_drawn(paths, what),
         Notice::Extracted { path, what } => format!("{path}: {}", extracted(what).join("; ")),
         Notice::ReadAs(columns) => {
             let shown = columns.iter().take(SHOWN);

@@ -2,11 +2,11 @@
 
 use numerant_data::record::HeaderNote;
 use numerant_engine::SheetNote;
-use numerant_format::sheet::SheetExtras;
+use numerant_format::sheet::{LeftOutDrawing, SheetExtras};
 use numerant_format::{BalanceNote, MessageFacts, TextNote};
 use numerant_sheets::Extracted;
 
-use super::super::words::{counted, decimal, number};
+use super::super::words::{counted, decimal, files, number};
 use super::first_of;
 
 /// What a reader should know of how a text is written.
@@ -304,4 +304,44 @@ pub(in crate::report) fn header(note: &HeaderNote) -> String {
             number(*column as u64)
         ),
     }
+}
+
+/// What sheets have and is not drawn on their pages.
+pub(super) fn not_drawn(paths: &[String], what: &[(LeftOutDrawing, u64)]) -> String {
+    let words = what.iter().map(|(what, count)| {
+        let (one, more) = match what {
+            LeftOutDrawing::Shapes => ("shape or text box", "shapes and text boxes"),
+            LeftOutDrawing::Charts => ("chart of another kind", "charts of other kinds"),
+            LeftOutDrawing::Pictures => ("picture", "pictures"),
+            LeftOutDrawing::ConditionalFormats => ("conditional format", "conditional formats"),
+            LeftOutDrawing::RichTexts => (
+                "text with several fonts (drawn in one)",
+                "texts with several fonts (drawn in one)",
+            ),
+            LeftOutDrawing::Turned => (
+                "turned text (drawn upright)",
+                "turned texts (drawn upright)",
+            ),
+            LeftOutDrawing::CutTexts => {
+                ("text longer than its cell", "texts longer than their cells")
+            }
+            LeftOutDrawing::RowsOutside => {
+                ("row outside the print area", "rows outside the print area")
+            }
+            LeftOutDrawing::ColumnsOutside => (
+                "column outside the print area",
+                "columns outside the print area",
+            ),
+            LeftOutDrawing::HiddenRows => ("hidden row", "hidden rows"),
+            LeftOutDrawing::HiddenColumns => ("hidden column", "hidden columns"),
+            LeftOutDrawing::Sparklines => ("sparkline", "sparklines"),
+        };
+        counted(*count, one, more)
+    });
+    let words: Vec<String> = words.collect();
+    let place = match paths {
+        [one] => one.clone(),
+        several => files(several.len() as u64),
+    };
+    format!("{place}: not drawn as in the sheets: {}", words.join(", "))
 }

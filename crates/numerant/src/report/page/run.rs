@@ -9,7 +9,7 @@ use numerant_engine::ledger::{Ledger, OutputEntry};
 use super::chart::bar;
 use super::{Made, frame};
 use crate::report::notice;
-use crate::report::run::{outputs_in_words, reason, sources, values_left_out};
+use crate::report::run::{has_unseen, outputs_in_words, reason, sources, values_left_out};
 use crate::report::words::{bytes, decimal, folder, number, records};
 
 /// Outputs and rejected records that are listed.
@@ -28,7 +28,7 @@ pub(crate) fn run(summary: &Summary, page_folder: &Path, made: &Made) -> String 
             @if totals.left_out > 0 { li.out { b { (number(totals.left_out)) } "left out" } }
             @if totals.rejected > 0 { li.out { b { (number(totals.rejected)) } "rejected" } }
             li { b { (number(totals.written)) } "written" }
-            (balance(ledger))
+            (balance(summary))
         }
         (left_out(ledger))
         (sums(ledger))
@@ -44,11 +44,14 @@ pub(crate) fn run(summary: &Summary, page_folder: &Path, made: &Made) -> String 
 }
 
 /// Whether all is accounted for; values that no record has are a loss.
-fn balance(ledger: &Ledger) -> Markup {
+fn balance(summary: &Summary) -> Markup {
+    let ledger = &summary.ledger;
     let values: u64 = values_left_out(ledger).iter().map(|(_, count)| count).sum();
     html! {
         @if values > 0 {
             li.out { b { (number(values)) } "values beside the records, not written" }
+        } @else if has_unseen(&summary.notices) {
+            li.out { b { "in part" } "not all records can be seen on the pages" }
         } @else if ledger.balanced {
             li { b { "balanced" } "read = written + left out + rejected" }
         } @else {

@@ -1,30 +1,26 @@
 //! The last part of a run whose outputs are workbooks: what was kept of the records becomes sheets,
 //! now that the types of all columns are known.
 
-use std::collections::HashMap;
-use std::fs::File;
-use std::io::{self, Read};
+mod task;
+
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use self::task::{Done, Task};
 use super::consume::{Consumer, Set};
 use super::plan::RunPlan;
 use super::produce::{Produced, SourceSheet};
 use super::run::Keep;
 use super::{Context, Error, Notice, prepare};
-use crate::job::{Formulas, Gathering, Job};
-use crate::ledger::{Ambiguous, FileDigest, TypedColumn};
-use crate::output::OutputError;
-use numerant_data::disk::Disk;
-use numerant_data::source::SourcePath;
+use crate::job::Job;
+use crate::ledger::{Ambiguous, TypedColumn};
 use numerant_data::value::{Number, WrittenOutcome};
-use numerant_format::sheet::{Head, KeptFormat, Odd, Plan, Spooler, Types, WorkbookContent, width};
-use numerant_format::{Format, Put, PutWhat, WriteOptions};
-use numerant_sheets::{
-    AssembleOptions, ComputedColumns, ExtractError, Extracted, FillError, PutTable, RowCutter,
-    TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble, extract_ods,
+use numerant_format::sheet::{
+    Head, KeptFormat, LeftOutDrawing, Odd, Plan, Spooler, Types, WorkbookContent, width,
 };
+use numerant_sheets::{Extracted, TakenSheet, WorkbookCache};
 
 /// Bytes of shared texts that a workbook may keep at least.
 const LEAST_SHARED: usize = 1 << 18;
@@ -52,9 +48,6 @@ pub(super) struct WrittenFile {
     pub(super) bytes: u64,
     pub(super) digest: Option<String>,
 }
-
-/// A workbook, and what could not stay as it was.
-type Done = (WrittenFile, Option<Extracted>);
 
 /// Writes all workbooks of a run, several at the same time.
 pub(super) fn write(
@@ -135,6 +128,7 @@ pub(super) fn write(
         context,
         disk: keep.stage.disk(),
         told: &told,
+        now: context.now,
         shelf: WorkbookCache::default(),
     };
     let cutting = consumer.cut_rows().and_then(|rows| {
@@ -158,6 +152,13 @@ pub(super) fn write(
                 sheets: sheets.collect(),
             };
             task.write(&book, path, outputs[0], staged)
+        };
+        let new_part = |output: usize, to: &Path| {
+            let place = files[*file].1.iter().position(|known| *known == output);
+            let book = WorkbookContent {
+                sheets: vec![(head(output), spools[place.unwrap_or(0)].as_path())],
+            };
+            task.write_part(&book, path, to)
         };
         let any_kept = outputs
             .iter()
@@ -203,7 +204,8 @@ pub(super) fn write(
                     // Each sheet is a workbook first, and these become one.
                     let parts = outputs.iter().enumerate().map(|(place, output)| {
                         let own = keep.stage.dir().join(format!("sheet-{output}"));
-                        cut(place, own.clone())?;
+                        let columns = columns.as_ref();
+                        task.cut_part(cutter, part(place), columns, path, &own)?;
                         let called = produced.sheets[*output].clone();
                         Ok(TakenSheet {
                             book: own,
@@ -215,7 +217,7 @@ pub(super) fn write(
                     parts.and_then(|parts| task.assemble(&parts, path, outputs[0], staged, job, 0))
                 }
             }
-            false => new(outputs, staged).map(|file| (file, None)),
+            false => new(outputs, staged),
             true => {
                 let taken = outputs.iter().map(|output| {
                     let called = produced.sheets[*output].clone();
@@ -228,7 +230,7 @@ pub(super) fn write(
                     }
                     // What has no sheet to keep becomes one first.
                     let own = keep.stage.dir().join(format!("sheet-{output}"));
-                    new(&[*output], own.clone())?;
+                    new_part(*output, &own)?;
                     Ok(TakenSheet {
                         book: own,
                         sheet: called.clone(),
@@ -253,11 +255,20 @@ pub(super) fn write(
         notices: Vec::new(),
     };
     let mut told: Vec<(String, Extracted)> = Vec::new();
-    for (_, (file, extracted)) in results {
+    let mut left_out: BTreeMap<LeftOutDrawing, u64> = BTreeMap::new();
+    let mut with_left_out = Vec::new();
+    for (_, done) in results {
+        let extracted = done.extracted;
         if let Some(what) = extracted.filter(|what| *what != Extracted::default()) {
-            told.push((file.path.clone(), what));
+            told.push((done.file.path.clone(), what));
         }
-        written.files.push(file);
+        if !done.left_out.is_empty() {
+            with_left_out.push(done.file.path.clone());
+        }
+        for (what, count) in done.left_out {
+            *left_out.entry(what).or_default() += count;
+        }
+        written.files.push(done.file);
     }
     written.notices = match told.len() {
         0..=TOLD_ONE_BY_ONE => told
@@ -271,206 +282,13 @@ pub(super) fn write(
             vec![Notice::Extracted { path, what: all }]
         }
     };
+    if !left_out.is_empty() {
+        written.notices.push(Notice::NotDrawn {
+            paths: with_left_out,
+            what: left_out.into_iter().collect(),
+        });
+    }
     Ok(written)
-}
-
-/// What all workbooks of a run are written with.
-struct Task<'a> {
-    format: &'static dyn Format,
-    shared: usize,
-    options: &'a WriteOptions,
-    sync: bool,
-    digest: bool,
-    context: &'a Context,
-    disk: &'a Disk,
-    told: &'a (dyn Fn(u64) + Sync),
-    /// Workbooks that sheets are taken from.
-    shelf: WorkbookCache,
-}
-
-impl Task<'_> {
-    fn write(
-        &self,
-        book: &WorkbookContent<'_>,
-        path: &str,
-        first: usize,
-        staged: PathBuf,
-    ) -> Result<WrittenFile, Error> {
-        self.context.check_cancelled()?;
-        let failed = |cause: io::Error| -> Error {
-            if cause.kind() == io::ErrorKind::Interrupted && self.context.check_cancelled().is_err()
-            {
-                return Error::Interrupted;
-            }
-            OutputError::new("writing", Path::new(path), cause).into()
-        };
-        let file = self.disk.create(&staged).map_err(failed)?;
-        let sink = self
-            .format
-            .create(file, self.shared, self.options)
-            .map_err(failed)?;
-        book.write(sink, &self.context.cancel, self.told)
-            .map_err(failed)?;
-        self.finish(path, first, staged).map_err(failed)
-    }
-
-    /// Writes a workbook of sheets as they are in others.
-    fn assemble(
-        &self,
-        taken: &[TakenSheet],
-        path: &str,
-        first: usize,
-        staged: PathBuf,
-        job: &Job,
-        records: u64,
-    ) -> Result<Done, Error> {
-        self.context.check_cancelled()?;
-        let ways = AssembleOptions {
-            values: job.formulas == Formulas::Values,
-            macros: may_have_macros(path),
-            charts: job.gathering == Gathering::Sheets && job.read.read_sheet.is_empty(),
-        };
-        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
-        let to = self.disk.create(&staged).map_err(failed)?;
-        let what = match taken {
-            // Sheets of spreadsheets of this kind are taken out of one book, and keep their names.
-            [first, ..] if path.ends_with(".ods") => {
-                let names: Vec<&str> = taken.iter().map(|taken| taken.sheet.as_str()).collect();
-                extract_ods(&first.book, &names, ways.values, to)
-            }
-            _ => assemble(taken, ways, &self.shelf, to),
-        };
-        let what = what.map_err(|error| extracting(path, error))?;
-        (self.told)(records);
-        let file = self.finish(path, first, staged).map_err(failed)?;
-        Ok((file, Some(what)))
-    }
-
-    /// Writes a workbook with rows of a sheet as they stand there: what the sheet is to be called, the
-    /// rows, and the file that has them.
-    fn cut(
-        &self,
-        cutting: &RowCutter,
-        (called, rows, spool): (&str, &[u32], &Path),
-        columns: Option<&ComputedColumns>,
-        path: &str,
-        first: usize,
-        staged: PathBuf,
-    ) -> Result<Done, Error> {
-        self.context.check_cancelled()?;
-        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
-        let to = self.disk.create(&staged).map_err(failed)?;
-        let what = cutting.write(called, rows, spool, columns, may_have_macros(path), to);
-        let what = what.map_err(|error| extracting(path, error))?;
-        (self.told)(rows.len() as u64);
-        let file = self.finish(path, first, staged).map_err(failed)?;
-        Ok((file, Some(what)))
-    }
-
-    /// Writes a copy of a template with tables and values put into it.
-    #[allow(clippy::too_many_arguments, reason = "all of it is one copy")]
-    fn fill(
-        &self,
-        form: &WorkbookTemplate,
-        job: &Job,
-        tables: Vec<(Head, &Path)>,
-        values: &[(usize, String)],
-        path: &str,
-        first: usize,
-        staged: PathBuf,
-    ) -> Result<Done, Error> {
-        self.context.check_cancelled()?;
-        let fill = &job.fill;
-        let records: u64 = tables.iter().map(|(head, _)| head.records).sum();
-        let put = |(head, spool): (Head, &Path)| -> Option<PutTable> {
-            let of = |put: &Put| put.place.to_string() == head.name;
-            let place = fill.put.iter().position(of)?;
-            let PutWhat::Table { header, .. } = fill.put[place].what else {
-                return None;
-            };
-            Some(PutTable {
-                place,
-                header: head.header.filter(|_| header),
-                plans: head.plans,
-                records: head.records,
-                spool: spool.to_owned(),
-            })
-        };
-        let tables: Vec<PutTable> = tables.into_iter().filter_map(put).collect();
-        let failed = |error| filling(form.path(), path, error);
-        if fill.tables().next().is_none() && records > 1 {
-            return Err(failed(FillError::Form(TemplateProblem::OnlyValues {
-                records,
-            })));
-        }
-        let unwritten = |cause| OutputError::new("writing", Path::new(path), cause);
-        let to = self.disk.create(&staged).map_err(unwritten)?;
-        form.write(&tables, values, fill.occupied, fill.style_down, to)
-            .map_err(failed)?;
-        (self.told)(records);
-        let failed = unwritten;
-        let file = self.finish(path, first, staged).map_err(failed)?;
-        Ok((file, None))
-    }
-
-    /// A workbook that is complete.
-    fn finish(&self, path: &str, first: usize, staged: PathBuf) -> io::Result<WrittenFile> {
-        if self.sync {
-            self.disk.sync_file(&staged)?;
-        }
-        let mut file = File::open(&staged)?;
-        let bytes = file.metadata()?.len();
-        let digest = if self.digest {
-            Some(digest_of(&mut file)?)
-        } else {
-            None
-        };
-        Ok(WrittenFile {
-            path: path.to_owned(),
-            first,
-            staged,
-            bytes,
-            digest,
-        })
-    }
-}
-
-/// A copy of a template that could not be filled.
-fn filling(template: &Path, path: &str, error: FillError) -> Error {
-    match error {
-        FillError::Read(problem) => SourcePath::File(template.to_owned()).error(problem).into(),
-        FillError::Write(cause) => OutputError::new("writing", Path::new(path), cause).into(),
-        FillError::Form(problem) => Error::Form {
-            template: template.to_owned(),
-            output: Some(path.to_owned()),
-            problem: Box::new(problem),
-        },
-    }
-}
-
-fn may_have_macros(path: &str) -> bool {
-    Path::new(path)
-        .extension()
-        .is_some_and(|extension| extension == "xlsm")
-}
-
-/// Sheets that could not be taken as they are.
-fn extracting(path: &str, error: ExtractError) -> Error {
-    match error {
-        ExtractError::Read(book, problem) => SourcePath::File(book).error(problem).into(),
-        ExtractError::Write(cause) => OutputError::new("writing", Path::new(path), cause).into(),
-    }
-}
-
-fn digest_of(file: &mut File) -> io::Result<String> {
-    let mut digest = FileDigest::default();
-    let mut piece = vec![0; 1 << 18];
-    loop {
-        match file.read(&mut piece)? {
-            0 => return Ok(digest.finish()),
-            read => digest.update(&piece[..read]),
-        }
-    }
 }
 
 /// The control totals of an output, by the places of their columns.
