@@ -7,10 +7,11 @@ import csv
 import subprocess
 import sys
 import tempfile
+from datetime import datetime
+from html.parser import HTMLParser
 from pathlib import Path
 
-from html.parser import HTMLParser
-
+import openpyxl
 from pypdf import PdfReader
 
 ROWS = 400
@@ -68,6 +69,35 @@ def html(program, folder):
     print(f"a page of HTML has its {len(values)} values as texts, and fetches nothing")
 
 
+def sheets(program, folder):
+    """Whether the pages of a sheet show what its cells show."""
+    book = openpyxl.Workbook()
+    sheet = book.active
+    sheet.append(["quay", "tonnes", "dues", "arrived"])
+    for number in range(ROWS):
+        sheet.append([f"Quay {number}", number * 1000, number * 1.25, datetime(2026, 3, number % 28 + 1, 13, 30)])
+        cells = sheet[number + 2]
+        cells[1].number_format, cells[2].number_format, cells[3].number_format = "#,##0", "0.00 \"kr\"", "d mmm hh:mm"
+    sheet["F2"] = f"=SUM(C2:C{ROWS + 1})"
+    sheet.print_title_rows = "1:1"
+    sheet.oddFooter.center.text = "Page &P of &N"
+    book.save(folder / "sheet.xlsx")
+    words = ["split", "sheet.xlsx", "--per-sheet", "--name", "{.stem}.pdf", "--out", "drawn"]
+    subprocess.run([program, *words], cwd=folder, check=True, capture_output=True)
+    reader = PdfReader(folder / "drawn" / "sheet.pdf")
+    shown = ["".join(page.extract_text().split()) for page in reader.pages]
+    text = "".join(shown)
+    for number in range(ROWS):
+        row = f"Quay{number}{number * 1000:,}{number * 1.25:.2f}kr{number % 28 + 1}Mar13:30"
+        assert row in text, row
+    assert f"{sum(number * 1.25 for number in range(ROWS)):g}" in text, "the formula is computed"
+    for number, page in enumerate(shown, 1):
+        assert f"Page{number}of{len(shown)}" in page, f"page {number}"
+    upright = [page for page in shown if "Quay" in page]
+    assert all("quay" in page and "arrived" in page for page in upright), "the header is on each page"
+    print(f"{len(shown)} pages of a sheet show its {ROWS} rows, formats, header and footer")
+
+
 def main():
     program = Path(sys.argv[1]).resolve()
     with tempfile.TemporaryDirectory() as folder:
@@ -104,6 +134,7 @@ def main():
         assert [item.title for item in reader.outline] == ["calls"], reader.outline
         assert reader.metadata.title == "calls", reader.metadata
         html(program, folder)
+        sheets(program, folder)
         fonts = {name for page in reader.pages for name in page["/Resources"]["/Font"]}
         print(f"{len(reader.pages)} pages of {ROWS} records: text, tags and bookmarks are there; {len(fonts)} fonts")
 

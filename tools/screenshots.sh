@@ -70,15 +70,22 @@ shot document "numerant inspect manifests/grain.json --show 0" varnholm
 rm -rf "$work/varnholm/customs"
 shot shape "cat customs.xml; numerant convert manifests/*.json --records '$' --repeats rows=lines --set 'total=\"lines.price.net\" + \"lines.price.tax\"' --to xml --shape customs.xml --out customs; tail -8 customs/grain.xml" varnholm
 (cd "$work/varnholm" && numerant split port.xlsx --name '{quay}.xlsx' --sheet '{arrived:quarter}' --where "quay > 'O'" --out quarters --quiet)
-(cd "$work/varnholm" && numerant split calls.csv --name '{quay}.pdf' --sheet 'Calls at {quay}' --where 'tonnes > 1000' \
-    --total dues,tonnes --out pages --page run.html --quiet)
+(cd "$work/varnholm" && numerant split calls.csv --name '{quay}.pdf' --title 'Calls at {quay}' --where 'tonnes > 1000' \
+    --group-by cargo --total dues,tonnes --out pages --page run.html --quiet &&
+    numerant inspect calls.csv --show 0 --page look.html >/dev/null)
 pdftoppm -f 1 -l 1 -r 110 -png -singlefile "$work/varnholm/pages/East Mole.pdf" "$shots/pdf"
-chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$shots/run-page.png" \
-    "file://$work/varnholm/run.html" >/dev/null 2>&1
+for name in run look; do
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 \
+        --screenshot="$shots/$name-page.png" "file://$work/varnholm/$name.html" >/dev/null 2>&1
+done
 "${PYTHON:-python3}" tools/sheet_picture.py "$work/varnholm/quarters/Old Harbour.xlsx" "$shots/sheet.png"
 shot fill "numerant fill report.xlsx gauges --recursive --from-name '{waters}/{station}_{kind}.txt' --name '{station} report.xlsx' --put 'Level!A6={.records:*_level.txt}' --put 'Salinity!A6={.records:*_salinity.txt}' --put 'Station={station}' --put 'Summary!B4={waters} waters' --put 'Summary!B5={.rows}' --style-down --out filled" varnholm
 page template "$work/varnholm/report.xlsx"
-page report "$work/varnholm/filled/V07 report.xlsx"
+(cd "$work/varnholm" && numerant fill report.xlsx gauges --recursive --from-name '{waters}/{station}_{kind}.txt' \
+    --name '{station} report.pdf' --put 'Level!A6={.records:*_level.txt}' --put 'Salinity!A6={.records:*_salinity.txt}' \
+    --put 'Station={station}' --put 'Summary!B4={waters} waters' --put 'Summary!B5={.rows}' --style-down --out drawn --quiet)
+pdftoppm -f 1 -l 1 -r 160 -png -singlefile "$work/varnholm/drawn/V07 report.pdf" "$work/report"
+convert "$work/report.png" -trim -bordercolor white -border 40 -resize 1280x800 "$shots/report.png"
 # A changed value, a lost record and a doubled one.
 sed -i '3s/[0-9]*\.[0-9][0-9],\(TRUE\|FALSE\)/1.00,\1/; 9d' "$offices/North Office/North Quay.csv"
 sed -i '5p' "$offices/Bulk Office/Coal Dock.csv"
@@ -89,6 +96,5 @@ printf 'time;level;quality\n2026-03-01 00:00;1.5\n' > "$work/varnholm/gauges/inn
 rm -rf "$work/varnholm/gauge workbooks" "$work/varnholm/monthly"
 shot batch "numerant convert gauges --recursive --pick '*_level.txt' --to xlsx --out 'gauge workbooks'" varnholm
 shot job "numerant run monthly.toml month=2026-05" varnholm
-shot columns "numerant combine calls.csv owners.csv --name all.csv; numerant combine gauges --recursive --name all.csv --columns union --from-name '{waters}/{station}_{what}.txt' --skip V25* --source-column origin; head -3 all.csv" varnholm
 # Last, as it makes the sample folder anew and leaves its own outputs there.
 shot demo "numerant demo" .

@@ -28,6 +28,6 @@ pub use ods::extract as extract_ods;
 pub use package::Package;
 pub use xlsx::{
     AssembleOptions, ComputeError, ComputedColumns, ExtractError, Extracted, FillError, PrintError,
-    PutTable, RowCutter, TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
-    print_sheets,
+    PrintedSheets, PutTable, RowCutter, TakenSheet, TemplateProblem, WorkbookCache,
+    WorkbookTemplate, assemble, print_sheets,
 };

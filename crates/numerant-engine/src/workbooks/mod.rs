@@ -5,8 +5,8 @@ mod task;
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 
 use self::task::{Done, Task};
 use super::consume::{Consumer, Set};
@@ -128,6 +128,7 @@ pub(super) fn write(
         context,
         disk: keep.stage.disk(),
         told: &told,
+        printed: Mutex::default(),
         now: context.now,
         shelf: WorkbookCache::default(),
     };
@@ -239,7 +240,14 @@ pub(super) fn write(
                 });
                 let taken: Result<Vec<TakenSheet>, Error> = taken.collect();
                 let count = outputs.iter().map(|output| records[*output]).sum();
-                taken.and_then(|taken| task.assemble(&taken, path, outputs[0], staged, job, count))
+                let draws = task.format.capabilities().draws_sheets;
+                taken.and_then(|taken| {
+                    if draws {
+                        task.draw_taken(&taken, path, outputs[0], staged, count)
+                    } else {
+                        task.assemble(&taken, path, outputs[0], staged, job, count)
+                    }
+                })
             }
         };
         for spool in &spools {

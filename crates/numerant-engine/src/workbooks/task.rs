@@ -1,8 +1,10 @@
 //! Writes one workbook of a run: anew, of sheets or rows of others, or as a copy of a template; or draws its sheets.
 
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::civil::DateTime;
 
@@ -13,13 +15,13 @@ use crate::output::OutputError;
 use crate::{Context, Error};
 use numerant_data::disk::Disk;
 use numerant_data::source::SourcePath;
-use numerant_format::sheet::{Head, LeftOutDrawing, WorkbookContent};
+use numerant_format::sheet::{Head, LeftOutDrawing, PrintSheet, WorkbookContent};
 use numerant_format::{Format, Printing, Put, PutWhat, WriteOptions};
 use numerant_formats::format_of;
 use numerant_sheets::{
-    AssembleOptions, ComputedColumns, ExtractError, Extracted, FillError, PrintError, PutTable,
-    RowCutter, TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble, extract_ods,
-    print_sheets,
+    AssembleOptions, ComputedColumns, ExtractError, Extracted, FillError, PrintError,
+    PrintedSheets, PutTable, RowCutter, TakenSheet, TemplateProblem, WorkbookCache,
+    WorkbookTemplate, assemble, extract_ods, print_sheets,
 };
 
 /// A workbook that is written.
@@ -41,6 +43,8 @@ pub(super) struct Task<'a> {
     pub(super) context: &'a Context,
     pub(super) disk: &'a Disk,
     pub(super) told: &'a (dyn Fn(u64) + Sync),
+    /// The sheets of workbooks that are drawn.
+    pub(super) printed: Mutex<HashMap<PathBuf, Arc<Vec<PrintSheet>>>>,
     /// When the run began.
     pub(super) now: DateTime,
     /// Workbooks that sheets are taken from.
@@ -222,40 +226,85 @@ impl Task<'_> {
         staged: PathBuf,
         extracted: Option<Extracted>,
     ) -> Result<Done, Error> {
-        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
-        let mut left_out = Vec::new();
         if self.format.capabilities().draws_sheets {
-            self.context.check_cancelled()?;
             let book = self.book(&staged);
-            let sheets = print_sheets(&book).map_err(|error| match error {
-                PrintError::Read(problem) => {
-                    SourcePath::File(PathBuf::from(path)).error(problem).into()
-                }
-                PrintError::Compute(error) => Error::NotComputed {
-                    path: path.to_owned(),
-                    error: Box::new(error),
-                },
-            })?;
-            left_out.extend(
-                sheets
-                    .iter()
-                    .flat_map(|sheet| sheet.left_out.iter().copied()),
-            );
-            let printing = Printing {
-                output: Path::new(path)
-                    .file_name()
-                    .and_then(|name| name.to_str())
-                    .unwrap_or(path),
-                now: self.now,
-                options: self.options,
-            };
-            let file = self.disk.create(&staged).map_err(failed)?;
-            let cut = self.format.draw_sheets(file, &sheets, &printing);
-            let cut = cut.map_err(failed)?;
-            left_out.extend((cut > 0).then_some((LeftOutDrawing::CutTexts, cut)));
+            let sheets = print_sheets(&book, PrintedSheets::Visible);
+            let sheets = sheets.map_err(|error| printing(path, error))?;
+            let done = self.draw(&sheets, path, first, staged, extracted)?;
             // The stage is removed as a whole later.
             let _ = self.disk.remove(&book);
+            return Ok(done);
         }
+        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let file = self.finish(path, first, staged).map_err(failed)?;
+        Ok(Done {
+            file,
+            extracted,
+            left_out: Vec::new(),
+        })
+    }
+
+    /// Draws sheets as they are in their own workbooks.
+    pub(super) fn draw_taken(
+        &self,
+        taken: &[TakenSheet],
+        path: &str,
+        first: usize,
+        staged: PathBuf,
+        records: u64,
+    ) -> Result<Done, Error> {
+        let mut sheets = Vec::new();
+        for taken in taken {
+            let printed = self.printed(&taken.book, path)?;
+            let sheet = printed.iter().find(|sheet| sheet.name == taken.sheet);
+            sheets.extend(sheet.map(|sheet| PrintSheet {
+                name: taken.called.clone(),
+                ..sheet.clone()
+            }));
+        }
+        let done = self.draw(&sheets, path, first, staged, None)?;
+        (self.told)(records);
+        Ok(done)
+    }
+
+    /// The sheets of a workbook, which are read once.
+    fn printed(&self, book: &Path, path: &str) -> Result<Arc<Vec<PrintSheet>>, Error> {
+        let mut known = self.printed.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(sheets) = known.get(book) {
+            return Ok(Arc::clone(sheets));
+        }
+        let sheets = print_sheets(book, PrintedSheets::All);
+        let sheets = Arc::new(sheets.map_err(|error| printing(path, error))?);
+        known.insert(book.to_owned(), Arc::clone(&sheets));
+        Ok(sheets)
+    }
+
+    fn draw(
+        &self,
+        sheets: &[PrintSheet],
+        path: &str,
+        first: usize,
+        staged: PathBuf,
+        extracted: Option<Extracted>,
+    ) -> Result<Done, Error> {
+        self.context.check_cancelled()?;
+        let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let mut left_out: Vec<(LeftOutDrawing, u64)> = Vec::new();
+        left_out.extend(
+            sheets
+                .iter()
+                .flat_map(|sheet| sheet.left_out.iter().copied()),
+        );
+        let name = Path::new(path).file_name().and_then(|name| name.to_str());
+        let printing = Printing {
+            output: name.unwrap_or(path),
+            now: self.now,
+            options: self.options,
+        };
+        let file = self.disk.create(&staged).map_err(failed)?;
+        let cut = self.format.draw_sheets(file, sheets, &printing);
+        let cut = cut.map_err(failed)?;
+        left_out.extend((cut > 0).then_some((LeftOutDrawing::CutTexts, cut)));
         let file = self.finish(path, first, staged).map_err(failed)?;
         Ok(Done {
             file,
@@ -283,6 +332,17 @@ impl Task<'_> {
             bytes,
             digest,
         })
+    }
+}
+
+/// A workbook whose sheets cannot be drawn.
+fn printing(path: &str, error: PrintError) -> Error {
+    match error {
+        PrintError::Read(problem) => SourcePath::File(PathBuf::from(path)).error(problem).into(),
+        PrintError::Compute(error) => Error::NotComputed {
+            path: path.to_owned(),
+            error: Box::new(error),
+        },
     }
 }
 

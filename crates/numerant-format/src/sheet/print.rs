@@ -53,6 +53,8 @@ pub enum LeftOutDrawing {
     Turned,
     /// Sparklines.
     Sparklines,
+    /// Formulas that cannot be computed, and whose values may be older than the data.
+    OldValues,
     /// Texts that are longer than their cells, and are cut.
     CutTexts,
     /// Rows with something in them outside the print area.

@@ -19,7 +19,7 @@ pub use edit::{
     TakenSheet, TemplateProblem, WorkbookCache, WorkbookTemplate, assemble,
 };
 pub(crate) use parts::{Relations, check_own_parts, office_document};
-pub use print::{ComputeError, PrintError, print_sheets};
+pub use print::{ComputeError, PrintError, PrintedSheets, print_sheets};
 pub use read::XlsxBook;
 pub use write::XlsxWriter;
 

@@ -5,6 +5,7 @@ mod documents;
 mod gauges;
 mod messages;
 mod random;
+mod stops;
 mod tables;
 mod walk;
 

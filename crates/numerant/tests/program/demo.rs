@@ -8,7 +8,7 @@ fn the_walk_ends_by_itself_and_can_be_taken_again() {
     let first = bench.run(&["demo"]);
     // How far workbooks are packed is not for a test to say.
     insta::with_settings!({filters => vec![
-        (r"[ \d.]{4,5} [kM]B(  \S.*\.(xlsx|xls|ods)\b)", "  (size)$1"),
+        (r"[ \d.]{4,5} [kM]B(  \S.*\.(xlsx|xls|ods|pdf)\b)", "  (size)$1"),
         (r"(size +)[\d.]+ MB", "$1(size)"),
     ]}, {
         assert_snapshot!(first);

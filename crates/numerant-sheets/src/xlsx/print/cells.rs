@@ -23,6 +23,15 @@ pub(super) enum Content {
     Formula(String),
 }
 
+/// What the values that formulas have are worth.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum FormulaValues {
+    /// They are those of the data.
+    Current,
+    /// They may be older than the data, as the workbook is to be computed when it is opened.
+    MayBeOld,
+}
+
 /// A cell.
 #[derive(Clone, Debug)]
 pub(super) struct SheetCell {
@@ -55,6 +64,8 @@ pub(super) struct SheetCells {
     pub(super) rows: HashMap<u32, SheetRow>,
     pub(super) columns: Vec<ColumnWidth>,
     pub(super) merged: Vec<Area>,
+    /// The values that formulas had, if they may be old.
+    pub(super) old: HashMap<CellReference, Content>,
     rich: u64,
 }
 
@@ -100,6 +111,7 @@ impl SheetCells {
     pub(super) fn read(
         root: Node<'_, '_>,
         strings: &[SharedString],
+        formulas: FormulaValues,
         path: &str,
     ) -> Result<Self, ReadProblem> {
         let mut found = Self::default();
@@ -142,7 +154,15 @@ impl SheetCells {
                     column,
                 });
                 column = at.column + 1;
-                let content = found.content(cell, at, strings, &mut shared, path)?;
+                let (formula, value) = found.content(cell, at, strings, &mut shared, path)?;
+                let content = match formula {
+                    Some(formula) if value == Content::Blank => Content::Formula(formula),
+                    Some(formula) if formulas == FormulaValues::MayBeOld && !formula.is_empty() => {
+                        found.old.insert(at, value);
+                        Content::Formula(formula)
+                    }
+                    _ => value,
+                };
                 let style = number(cell, "s").unwrap_or(0);
                 found.cells.insert(at, SheetCell { content, style });
             }
@@ -150,6 +170,7 @@ impl SheetCells {
         Ok(found)
     }
 
+    /// The formula of a cell, if it has one, and its value.
     fn content(
         &mut self,
         cell: Node<'_, '_>,
@@ -157,7 +178,7 @@ impl SheetCells {
         strings: &[SharedString],
         shared: &mut HashMap<String, (CellReference, String)>,
         path: &str,
-    ) -> Result<Content, ReadProblem> {
+    ) -> Result<(Option<String>, Content), ReadProblem> {
         let damaged = |what: &str| ReadProblem::Damaged {
             what: format!("cell {at}: {what} (in {path})"),
         };
@@ -185,12 +206,13 @@ impl SheetCells {
         if kind == "inlineStr" {
             let text = child(cell, "is").map(rich_text);
             self.rich += u64::from(text.as_ref().is_some_and(|text| text.is_rich));
-            return Ok(text.map_or(Content::Blank, |text| Content::Text(text.text)));
+            let value = text.map_or(Content::Blank, |text| Content::Text(text.text));
+            return Ok((formula, value));
         }
         let Some(value) = value.filter(|value| !value.is_empty() || kind == "str") else {
-            return Ok(formula.map_or(Content::Blank, Content::Formula));
+            return Ok((formula, Content::Blank));
         };
-        Ok(match kind {
+        let value = match kind {
             "s" => {
                 let place: usize = value
                     .trim()
@@ -206,7 +228,8 @@ impl SheetCells {
             "b" => Content::Truth(is_true(value.trim())),
             "e" => Content::Error(value.to_owned()),
             _ => Content::Number(value.trim().parse().map_err(|_| damaged("no number"))?),
-        })
+        };
+        Ok((formula, value))
     }
 
     /// What a sheet has besides cells that is not drawn, as far as it stands in the sheet itself.

@@ -17,7 +17,7 @@ use std::sync::Arc;
 
 use roxmltree::{Document, Node};
 
-use self::cells::{Content, SheetCells};
+use self::cells::{Content, FormulaValues, SheetCells};
 use self::compute::Computation;
 pub use self::compute::ComputeError;
 use self::looks::Looks;
@@ -53,12 +53,21 @@ struct OpenSheet {
     text: String,
 }
 
-/// The sheets of a workbook that are shown, as they are printed.
+/// Which sheets of a workbook are printed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PrintedSheets {
+    /// Those that are not hidden.
+    Visible,
+    /// All.
+    All,
+}
+
+/// The sheets of a workbook as they are printed.
 ///
 /// # Errors
 ///
 /// If the workbook cannot be read, or a formula without a value cannot be computed.
-pub fn print_sheets(path: &Path) -> Result<Vec<PrintSheet>, PrintError> {
+pub fn print_sheets(path: &Path, which: PrintedSheets) -> Result<Vec<PrintSheet>, PrintError> {
     let file = File::open(path).and_then(|file| SharedFile::new(Arc::new(file)));
     let package = Package::open(file.map_err(ReadProblem::Io)?)?;
     let book = office_document(&package)?.unwrap_or_else(|| "xl/workbook.xml".to_owned());
@@ -69,6 +78,12 @@ pub fn print_sheets(path: &Path) -> Result<Vec<PrintSheet>, PrintError> {
     let is_1904 = child(root, "workbookPr")
         .and_then(|settings| settings.attribute("date1904"))
         .is_some_and(is_true);
+    let settings = child(root, "calcPr").and_then(|settings| settings.attribute("fullCalcOnLoad"));
+    let formulas = if settings.is_some_and(is_true) {
+        FormulaValues::MayBeOld
+    } else {
+        FormulaValues::Current
+    };
     let styles = match relations.of_kind("styles") {
         Some(path) => part(&package, path, super::SMALL)?,
         None => String::new(),
@@ -102,14 +117,14 @@ pub fn print_sheets(path: &Path) -> Result<Vec<PrintSheet>, PrintError> {
         .collect::<Result<Vec<_>, _>>()?;
     let mut values = Vec::new();
     for (sheet, document) in open.iter().zip(&documents) {
-        let found = SheetCells::read(document.root_element(), &strings, &sheet.path)?;
+        let found = SheetCells::read(document.root_element(), &strings, formulas, &sheet.path)?;
         values.push((sheet.name.clone(), found));
     }
     let names = setup::DefinedNames::read(root);
     let computation = Computation::new(&values, &names, &looks);
     let mut printed = Vec::new();
     for (place, (sheet, document)) in open.iter().zip(&documents).enumerate() {
-        if !sheet.is_shown {
+        if !sheet.is_shown && which == PrintedSheets::Visible {
             continue;
         }
         let root = document.root_element();
@@ -150,6 +165,9 @@ pub fn print_sheets(path: &Path) -> Result<Vec<PrintSheet>, PrintError> {
             &computation,
             &mut print,
         )?;
+        print
+            .left_out
+            .push((LeftOutDrawing::OldValues, computation.old_values(place)));
         print.left_out.retain(|(_, count)| *count > 0);
         printed.push(print);
     }

@@ -322,6 +322,10 @@ pub(super) fn not_drawn(paths: &[String], what: &[(LeftOutDrawing, u64)]) -> Str
                 "turned text (drawn upright)",
                 "turned texts (drawn upright)",
             ),
+            LeftOutDrawing::OldValues => (
+                "formula that is not computed here (drawn with its old value)",
+                "formulas that are not computed here (drawn with their old values)",
+            ),
             LeftOutDrawing::CutTexts => {
                 ("text longer than its cell", "texts longer than their cells")
             }

@@ -37,7 +37,7 @@ pub(crate) fn values(counts: &[ValueCounts], made: &Made) -> String {
                 (counted(counts.values.len() as u64, "value", "values")) " in " (records(counts.records))
                 @if counts.incomplete { "; there are more values than could be counted" }
             }
-            div.wide { (value_table(counts)) }
+            div.wide tabindex="0" { (value_table(counts)) }
         }
     };
     frame(&title, made, &content)

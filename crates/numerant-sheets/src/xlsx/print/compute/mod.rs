@@ -6,7 +6,7 @@ mod operators;
 mod parser;
 
 use std::cell::RefCell;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use self::parser::Parser;
 use super::cells::{Content, SheetCells};
@@ -37,6 +37,8 @@ pub(super) struct Computation<'c> {
     looks: &'c Looks,
     known: RefCell<HashMap<(usize, CellReference), Content>>,
     open: RefCell<Vec<(usize, CellReference)>>,
+    /// Formulas that cannot be computed and have a value that may be old.
+    old_used: RefCell<HashSet<(usize, CellReference)>>,
 }
 
 /// What an operand is.
@@ -62,6 +64,7 @@ impl<'c> Computation<'c> {
             looks,
             known: RefCell::default(),
             open: RefCell::default(),
+            old_used: RefCell::default(),
         }
     }
 
@@ -97,7 +100,14 @@ impl<'c> Computation<'c> {
         };
         let result = parser.whole();
         self.open.borrow_mut().pop();
-        let value = result.map_err(wrong)?;
+        let value = match (result, cells.old.get(&at)) {
+            (Ok(value), _) => value,
+            (Err(_), Some(old)) => {
+                self.old_used.borrow_mut().insert((sheet, at));
+                old.clone()
+            }
+            (Err(why), None) => return Err(wrong(why)),
+        };
         self.known.borrow_mut().insert((sheet, at), value.clone());
         Ok(value)
     }
@@ -130,6 +140,12 @@ impl<'c> Computation<'c> {
             }
         }
         Ok(Some(values))
+    }
+
+    /// How many formulas of a sheet have a value that may be old.
+    pub(super) fn old_values(&self, sheet: usize) -> u64 {
+        let used = self.old_used.borrow();
+        used.iter().filter(|(of, _)| *of == sheet).count() as u64
     }
 
     /// The looks of the cells.
@@ -170,7 +186,7 @@ impl<'c> Computation<'c> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::xlsx::print::cells::SheetCells;
+    use crate::xlsx::print::cells::{FormulaValues, SheetCells};
     use roxmltree::Document;
 
     /// What LibreOffice computes: a formula and its value.
@@ -191,7 +207,13 @@ mod tests {
 
     fn cells(text: &str) -> SheetCells {
         let document = Document::parse(text).expect("XML");
-        SheetCells::read(document.root_element(), &[], "sheet").expect("a sheet")
+        SheetCells::read(
+            document.root_element(),
+            &[],
+            FormulaValues::Current,
+            "sheet",
+        )
+        .expect("a sheet")
     }
 
     /// The value of a formula in the cell H1 of a sheet like that of `computed.tsv`.
