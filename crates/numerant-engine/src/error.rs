@@ -148,6 +148,18 @@ pub enum Error {
         /// The formula.
         error: Box<ComputeError>,
     },
+    /// A document would take more memory than there is for it.
+    #[error(
+        "{path}: the document would take about {needed} of memory until it is written, and may take {room}"
+    )]
+    DocumentTooLarge {
+        /// The output.
+        path: String,
+        /// What it would take.
+        needed: Size,
+        /// What it may take.
+        room: Size,
+    },
     /// An output cannot be written.
     #[error(transparent)]
     Output(#[from] OutputError),
@@ -434,6 +446,11 @@ impl Error {
             }
             Self::Encode { problem, .. } => Some(problem.hint()),
             Self::Form { problem, .. } => problem.hint().map(str::to_owned),
+            Self::DocumentTooLarge { .. } => Some(
+                "give it more with --memory, write one at a time with --jobs 1, keep fewer columns with --keep, or \
+                 let --rows or another key make smaller documents"
+                    .to_owned(),
+            ),
             Self::NotComputed { .. } => Some(
                 "write .xlsx, which a spreadsheet program computes, or put a simpler formula into the sheet; \
                  docs/pages.md lists what is computed"

@@ -128,6 +128,7 @@ pub(super) fn write(
         context,
         disk: keep.stage.disk(),
         told: &told,
+        room: job.memory.0 / threads as u64,
         printed: Mutex::default(),
         now: context.now,
         shelf: WorkbookCache::default(),

@@ -15,6 +15,7 @@ use crate::output::OutputError;
 use crate::{Context, Error};
 use numerant_data::disk::Disk;
 use numerant_data::source::SourcePath;
+use numerant_data::value::Size;
 use numerant_format::sheet::{Head, LeftOutDrawing, PrintSheet, WorkbookContent};
 use numerant_format::{Format, Printing, Put, PutWhat, WriteOptions};
 use numerant_formats::format_of;
@@ -23,6 +24,10 @@ use numerant_sheets::{
     PrintedSheets, PutTable, RowCutter, TakenSheet, TemplateProblem, WorkbookCache,
     WorkbookTemplate, assemble, extract_ods, print_sheets,
 };
+
+/// Bytes of memory that a cell and a byte of text of a document take until it is written, as measured.
+const CELL_MEMORY: u64 = 1_200;
+const BYTE_MEMORY: u64 = 20;
 
 /// A workbook that is written.
 pub(super) struct Done {
@@ -43,6 +48,8 @@ pub(super) struct Task<'a> {
     pub(super) context: &'a Context,
     pub(super) disk: &'a Disk,
     pub(super) told: &'a (dyn Fn(u64) + Sync),
+    /// Bytes of memory that a document may take.
+    pub(super) room: u64,
     /// The sheets of workbooks that are drawn.
     pub(super) printed: Mutex<HashMap<PathBuf, Arc<Vec<PrintSheet>>>>,
     /// When the run began.
@@ -67,6 +74,14 @@ impl Task<'_> {
             }
             OutputError::new("writing", Path::new(path), cause).into()
         };
+        if self.format.capabilities().draws_sheets {
+            let heads = book.sheets.iter().map(|(head, _)| head);
+            let cells = heads
+                .clone()
+                .map(|head| head.records * head.plans.len() as u64);
+            let bytes: u64 = heads.clone().map(|head| head.bytes).sum();
+            self.check_room(path, cells.sum(), bytes)?;
+        }
         self.put(book, self.format, &staged).map_err(failed)?;
         let file = self.finish(path, first, staged).map_err(failed)?;
         Ok(Done {
@@ -289,6 +304,9 @@ impl Task<'_> {
     ) -> Result<Done, Error> {
         self.context.check_cancelled()?;
         let failed = |cause| OutputError::new("writing", Path::new(path), cause);
+        let cells = sheets.iter().flat_map(|sheet| &sheet.cells);
+        let bytes = cells.clone().map(|cell| cell.text.len() as u64).sum();
+        self.check_room(path, cells.count() as u64, bytes)?;
         let mut left_out: Vec<(LeftOutDrawing, u64)> = Vec::new();
         left_out.extend(
             sheets
@@ -310,6 +328,19 @@ impl Task<'_> {
             file,
             extracted,
             left_out,
+        })
+    }
+
+    /// Refuses a document that would take too much memory until it is written.
+    fn check_room(&self, path: &str, cells: u64, bytes: u64) -> Result<(), Error> {
+        let needed = cells * CELL_MEMORY + bytes * BYTE_MEMORY;
+        if needed <= self.room {
+            return Ok(());
+        }
+        Err(Error::DocumentTooLarge {
+            path: path.to_owned(),
+            needed: Size(needed.div_ceil(1_000_000) * 1_000_000),
+            room: Size(self.room),
         })
     }
 

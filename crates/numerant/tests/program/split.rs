@@ -397,3 +397,26 @@ fn a_page_shows_the_run() {
     );
     assert!(!bench.files().iter().any(|file| file.starts_with("c/")));
 }
+
+#[test]
+fn a_document_that_takes_too_much_memory_is_refused() {
+    let bench = Bench::new();
+    let records: String = (0..500).map(|id| format!("{id},North,coal\n")).collect();
+    bench.write("calls.csv", format!("id,quay,cargo\n{records}"));
+    let words = [
+        "split",
+        "calls.csv",
+        "--name",
+        "{quay}.pdf",
+        "--memory",
+        "1M",
+    ];
+    let refused = bench.run(&words);
+    assert!(
+        refused.contains("North.pdf: the document would take about 2M of memory until it is written, and may take 1M"),
+        "{refused}"
+    );
+    assert_eq!(bench.files(), ["calls.csv"]);
+    let written = bench.run(&[&words[..5], &["4M"]].concat());
+    assert!(written.contains("balanced"), "{written}");
+}
