@@ -68,6 +68,7 @@ mod recovery;
 mod run;
 mod sources;
 mod suspects;
+mod table;
 mod verify;
 mod workbooks;
 
@@ -92,9 +93,10 @@ use plan::{Shared, with_plan};
 pub use recovery::recover;
 use run::{plan_outputs, run_plan};
 pub use suspects::{SimilarKeys, TotalRecords};
+pub use table::{TextTable, read_table};
 pub use verify::{
-    ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions, parts_of_run,
-    verify_ledger, verify_parts,
+    ChangedOutput, ChangedValue, FoundRecord, LedgerCheck, PartsCheck, PartsOptions,
+    outputs_of_ledger, parts_of_run, verify_ledger, verify_parts,
 };
 
 use crate::job::{Job, JobError};

@@ -68,6 +68,7 @@ pub(super) fn plan_outputs(plan: &Arc<RunPlan>, context: &Context) -> Result<Sum
             path: path.clone(),
             sheet: produced.sheets.get(output).cloned(),
             records: produced.records[output],
+            keys: std::mem::take(&mut produced.keys[output]),
             sums: std::mem::take(&mut produced.sums[output]),
             first: planned.first,
             last: planned.last,
@@ -207,6 +208,7 @@ fn encode_texts(
         encoded.outputs.push(OutputEntry {
             path: path.clone(),
             records: produced.records[output],
+            keys: std::mem::take(&mut produced.keys[output]),
             bytes: Some(bytes),
             blake3: digest,
             sums: std::mem::take(&mut produced.sums[output]),
@@ -238,6 +240,7 @@ fn encode_workbooks(
             path: path.clone(),
             sheet: produced.sheets.get(output).cloned(),
             records: produced.records[output],
+            keys: std::mem::take(&mut produced.keys[output]),
             bytes: file.map(|file| file.bytes),
             blake3: file.and_then(|file| file.digest.clone()),
             sums: std::mem::take(&mut produced.sums[output]),

@@ -1,6 +1,7 @@
 //! A job: all that a run is told, as plain data. A command line is one way to fill it in.
 
 mod check;
+mod deliver;
 mod derive;
 mod error;
 mod file;
@@ -12,6 +13,9 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
+pub use deliver::{
+    DeliverJob, DeliveryChannel, DoubtPolicy, Encryption, OversizePolicy, WithoutCounterpart,
+};
 pub use error::JobError;
 pub use file::{
     Entry, InspectJob, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml,

@@ -7,6 +7,7 @@ pub use digest::FileDigest;
 pub use multiset::BagDigest;
 pub(crate) use multiset::{BUCKETS, Bag, RecordHasher, bucket};
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde::{Deserialize, Serialize};
@@ -203,6 +204,9 @@ pub struct OutputEntry {
     /// BLAKE3 digest of its bytes in hexadecimal, where a ledger is kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub blake3: Option<String>,
+    /// The values by which its records were told apart, by key; none where it has records of several.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub keys: BTreeMap<String, String>,
     /// Control totals, in the order of the ledger's sums.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sums: Vec<Number>,

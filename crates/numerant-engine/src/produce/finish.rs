@@ -1,6 +1,6 @@
 //! The end of the first half: what is left to name is named, and all that was counted is summed up.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use super::super::addresses::{Disposition, FilledCopy, NamesChanged};
 use super::super::suspects::similar_keys;
@@ -24,6 +24,8 @@ pub(crate) struct Produced {
     pub(crate) paths: Vec<Option<String>>,
     /// The sheet of each output; empty where outputs are text.
     pub(crate) sheets: Vec<String>,
+    /// The values of the keys of each output.
+    pub(crate) keys: Vec<BTreeMap<String, String>>,
     /// What stands above the records of each output, if outputs are pages.
     pub(crate) headings: Vec<Heading>,
     /// How workbooks are written.
@@ -42,6 +44,15 @@ pub(crate) struct Produced {
 }
 
 impl Producer {
+    /// The values by which the records of an output are told apart.
+    fn key_values(&self, output: usize) -> BTreeMap<String, String> {
+        let found = self.divider.outputs()[output];
+        let values = &self.router.groups()[found.group as usize];
+        let keys = self.plan.keys.iter().zip(values);
+        keys.map(|(key, value)| (key.to_string(), value.clone()))
+            .collect()
+    }
+
     /// Reports keys that differ only in case or blanks, with the `records` of their outputs.
     fn note_similar_keys(&mut self, records: &[u64]) {
         for (place, key) in self.router.keys().enumerate() {
@@ -79,6 +90,8 @@ impl Producer {
         self.addresses
             .finish(&self.router, &self.divider, &records)?;
         self.note_similar_keys(&records);
+        let mut keys: Vec<BTreeMap<String, String>> =
+            (0..outputs).map(|output| self.key_values(output)).collect();
         let named = self.addresses.into_named();
         let totals = self.sums.len();
         let sums_of =
@@ -119,6 +132,8 @@ impl Producer {
                 }
                 Disposition::Joined(other) => {
                     paths.push(None);
+                    let joined = std::mem::take(&mut keys[output]);
+                    keys[other as usize].retain(|key, value| joined.get(key) == Some(value));
                     let joined = std::mem::take(&mut sums[output]);
                     for (sum, number) in sums[other as usize].iter_mut().zip(joined) {
                         *sum = sum.plus(number).map_err(|_| Error::Sum {
@@ -211,6 +226,7 @@ impl Producer {
             notices: self.notices,
             paths,
             sheets,
+            keys,
             headings,
             book: self
                 .format

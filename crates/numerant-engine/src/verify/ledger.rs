@@ -81,6 +81,17 @@ pub(crate) fn folder_of_outputs(
     }
 }
 
+/// A ledger, and the folder that its outputs are in: `out`, or the one that it states.
+///
+/// # Errors
+///
+/// If it cannot be read, or states no folder.
+pub fn outputs_of_ledger(path: &Path, out: Option<&Path>) -> Result<(Ledger, PathBuf), Error> {
+    let ledger = read_ledger(path)?;
+    let out = folder_of_outputs(path, out, &ledger)?;
+    Ok((ledger, out))
+}
+
 /// Holds the files in the folder of a ledger, or in `out`, against it.
 ///
 /// # Errors

@@ -4,6 +4,7 @@
 
 mod combine;
 mod convert;
+mod deliver;
 mod demo;
 mod fill;
 mod format_options;
@@ -22,6 +23,7 @@ use clap::{Parser, Subcommand};
 
 pub(crate) use combine::CombineArguments;
 pub(crate) use convert::ConvertArguments;
+pub(crate) use deliver::{DeliverArguments, DeliverRequest};
 pub(crate) use demo::DemoArguments;
 pub(crate) use fill::FillArguments;
 pub(crate) use inspect::{InspectArguments, InspectRequest};
@@ -60,6 +62,7 @@ pub(crate) enum Command {
     Fill(Box<FillArguments>),
     Run(Box<SavedArguments>),
     Verify(Box<VerifyArguments>),
+    Deliver(Box<DeliverArguments>),
     Recover(RecoverArguments),
     Demo(DemoArguments),
     Completions(CompletionsArguments),

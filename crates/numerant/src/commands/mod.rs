@@ -1,5 +1,6 @@
 //! What the commands do: one file a command.
 
+mod deliver;
 mod demo;
 mod inspect;
 mod page;
@@ -48,6 +49,8 @@ pub(crate) enum Failure {
         /// The outputs are in place.
         is_done: bool,
     },
+    /// Nothing more can be handed over.
+    Delivery { message: String, hint: String },
     /// A file of the demo could not be written.
     Demo { message: String, hint: String },
 }
@@ -92,6 +95,7 @@ impl Failure {
             | Self::Declined
             | Self::DoesNotHold
             | Self::Page { .. }
+            | Self::Delivery { .. }
             | Self::Demo { .. } => 1,
         }
     }
@@ -145,6 +149,12 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
                     hint: "numerant verify --help shows the options".to_owned(),
                 }),
             };
+            (reporter, result)
+        }
+        Command::Deliver(arguments) => {
+            let request = arguments.into_request();
+            let reporter = Reporter::new(request.report);
+            let result = deliver::deliver(&request, &reporter, &interrupts);
             (reporter, result)
         }
         Command::Recover(arguments) => {

@@ -9,8 +9,10 @@ use numerant_data::source::Identity;
 use numerant_engine::job::{JobFile, Work, to_toml};
 use numerant_engine::{Error, dated_path, files};
 
-use super::{Failure, inspect, run, verify};
-use crate::args::{InspectRequest, Mode, RunRequest, SavedArguments, VerifyRequest};
+use super::{Failure, deliver, inspect, run, verify};
+use crate::args::{
+    DeliverRequest, InspectRequest, Mode, RunRequest, SavedArguments, VerifyRequest,
+};
 use crate::report::{Level, Reporter, failure_in_words};
 use crate::surroundings::Interrupts;
 
@@ -111,6 +113,18 @@ fn run_entry(
                 save: None,
             };
             inspect::inspect(&request, reporter, interrupts)
+        }
+        // What there is to hand over is not known before outputs are written.
+        Work::Deliver(_) if arguments.plan => Ok(()),
+        Work::Deliver(job) => {
+            let request = DeliverRequest {
+                job: (**job).clone(),
+                mode: Mode::Run,
+                shows_history: false,
+                report: arguments.report,
+                save: None,
+            };
+            deliver::deliver(&request, reporter, interrupts)
         }
         // There is nothing to hold against anything before outputs are written.
         Work::Verify(_) if arguments.plan => Ok(()),

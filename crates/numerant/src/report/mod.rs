@@ -4,6 +4,7 @@
 //! out where the stream is no terminal or NO_COLOR is set.
 
 mod batch;
+mod deliver;
 mod inspection;
 mod json;
 mod notice;
@@ -17,6 +18,7 @@ mod words;
 
 use std::cell::RefCell;
 use std::io::{self, Write};
+use std::path::Path;
 
 use numerant_engine::output::Recovered;
 use numerant_engine::{
@@ -29,7 +31,8 @@ pub(crate) use progress::Progress;
 pub(crate) use run::outputs_in_words;
 pub(crate) use words::folder;
 
-use numerant_engine::job::JobFile;
+use numerant_delivery::{Delivered, JournalEntry, Outcome, PlannedMessage};
+use numerant_engine::job::{DeliverJob, JobFile};
 
 use crate::args::{Report, ReportOptions};
 use crate::commands::Failure;
@@ -323,6 +326,71 @@ impl Reporter {
         batch::show(&mut screen::stderr(), batch, true, false)
     }
 
+    /// Shows who would get what.
+    pub(crate) fn delivery_plan(
+        &self,
+        messages: &[PlannedMessage],
+        job: &DeliverJob,
+        question_follows: bool,
+    ) -> io::Result<()> {
+        if question_follows {
+            return deliver::plan(&mut screen::stderr(), messages, job, false);
+        }
+        if self.report == Report::Json {
+            return self.document(&deliver::plan_document(messages));
+        }
+        if self.quiet {
+            return Ok(());
+        }
+        let mut out = screen::stdout();
+        deliver::plan(&mut out, messages, job, true)?;
+        out.flush()
+    }
+
+    /// Shows what became of all messages.
+    pub(crate) fn delivery(
+        &self,
+        done: &[Delivered<'_>],
+        job: &DeliverJob,
+        journal: &Path,
+    ) -> io::Result<()> {
+        let is_well =
+            |done: &Delivered<'_>| matches!(done.outcome, Outcome::Delivered(_) | Outcome::Before);
+        let failed = done.iter().filter(|done| !is_well(done)).count();
+        let text = format!(
+            "{} of {} messages are handed over",
+            done.len() - failed,
+            done.len()
+        );
+        self.tell(
+            if failed > 0 {
+                Level::Note
+            } else {
+                Level::Result
+            },
+            text,
+        );
+        if self.report == Report::Json {
+            return self.document(&deliver::done_document(done, journal));
+        }
+        if self.quiet && failed == 0 {
+            return Ok(());
+        }
+        let mut out = screen::stdout();
+        deliver::done(&mut out, done, job, journal)?;
+        out.flush()
+    }
+
+    /// Shows the journal of deliveries.
+    pub(crate) fn history(&self, entries: &[JournalEntry]) -> io::Result<()> {
+        if self.report == Report::Json {
+            return self.document(&serde_json::json!({ "history": entries }));
+        }
+        let mut out = screen::stdout();
+        deliver::history(&mut out, entries)?;
+        out.flush()
+    }
+
     /// Shows what came of holding files against a ledger.
     pub(crate) fn ledger_check(&self, check: &LedgerCheck) -> io::Result<()> {
         if self.report == Report::Json {
@@ -423,9 +491,12 @@ pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
     match failure {
         Failure::Engine(error) => (error.to_string(), error.hint()),
         Failure::JobFile(error) => (error.to_string(), error.problem.hint()),
-        Failure::Usage { message, hint } | Failure::Demo { message, hint } => {
-            (message.clone(), Some(hint.clone()))
-        }
+        Failure::Usage { message, hint }
+        | Failure::Delivery { message, hint }
+        | Failure::Demo { message, hint } => (
+            message.clone(),
+            Some(hint.clone()).filter(|hint| !hint.is_empty()),
+        ),
         Failure::Page {
             path,
             cause,
@@ -448,4 +519,9 @@ pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
         Failure::SomeFailed => ("some files failed".to_owned(), None),
         Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),
     }
+}
+
+/// Messages, and the addresses that they go to.
+pub(crate) fn messages_in_words(messages: &[PlannedMessage]) -> String {
+    deliver::in_words(messages)
 }

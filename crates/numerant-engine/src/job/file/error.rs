@@ -102,6 +102,9 @@ pub enum JobFileProblem {
     /// The job would write to its own source.
     #[error("this job reads {} and would write to it", .0.display())]
     OwnOutput(PathBuf),
+    /// No ledger or no routes.
+    #[error("deliver needs ledger and routes")]
+    Deliver,
     /// Neither a ledger, nor a whole with parts.
     #[error("verify needs ledger, or whole and parts")]
     Verify,

@@ -22,7 +22,7 @@ pub use schema::schema;
 pub use write::to_toml;
 
 use super::format_options::{FormatOptions, take_from_toml};
-use super::{Job, JobError};
+use super::{DeliverJob, Job, JobError};
 use numerant_data::record::nearest;
 use numerant_data::source::{SourcePath, plain};
 use numerant_data::value::{DateFormat, Language, NumberFormat, Size};
@@ -35,7 +35,9 @@ use numerant_steps::Step;
 const LIST: usize = 20;
 
 /// The commands that a job can be, each with the keys that it takes.
-const COMMANDS: [&str; 6] = ["inspect", "split", "combine", "convert", "fill", "verify"];
+const COMMANDS: [&str; 7] = [
+    "inspect", "split", "combine", "convert", "fill", "verify", "deliver",
+];
 
 /// Records that are shown of what is looked at, if nothing else is said.
 const SHOW: usize = 5;
@@ -75,6 +77,8 @@ pub enum Work {
     Fill(Box<Job>),
     /// Hold files against a ledger, or parts against the whole.
     Verify(Box<VerifyJob>),
+    /// Hand outputs to their people.
+    Deliver(Box<DeliverJob>),
 }
 
 impl Work {
@@ -87,6 +91,7 @@ impl Work {
             Self::Convert(_) => "convert",
             Self::Fill(_) => "fill",
             Self::Verify(_) => "verify",
+            Self::Deliver(_) => "deliver",
         }
     }
 }
@@ -276,6 +281,7 @@ impl JobFile {
                 }
                 Work::Inspect(_) => Ok(()),
                 Work::Verify(verify) => check_verify(verify),
+                Work::Deliver(deliver) => check_deliver(deliver),
             };
             problem.map_err(|problem| JobFileError {
                 path: self.path.clone(),
@@ -310,6 +316,14 @@ fn check_verify(verify: &VerifyJob) -> Result<(), JobFileProblem> {
         (Some(_), true, true) | (None, false, false) => Ok(()),
         _ => Err(JobFileProblem::Verify),
     }
+}
+
+fn check_deliver(deliver: &DeliverJob) -> Result<(), JobFileProblem> {
+    let is_missing = |path: &Path| path.as_os_str().is_empty();
+    if is_missing(&deliver.ledger) || is_missing(&deliver.routes) {
+        return Err(JobFileProblem::Deliver);
+    }
+    Ok(())
 }
 
 /// The text of a job file, to say where something stands.
@@ -403,6 +417,7 @@ impl Source<'_> {
                 verify.read.of_formats = of_formats.read;
                 Work::Verify(Box::new(verify))
             }
+            "deliver" => Work::Deliver(Box::new(self.typed(filled, spans)?)),
             "inspect" => {
                 let mut inspect: InspectJob = self.typed(filled, spans)?;
                 inspect.job.read.of_formats = of_formats.read;
@@ -432,6 +447,10 @@ impl Source<'_> {
                 Work::Verify(mut verify) => {
                     verify.map_paths(&|path| from_folder(&folder, path));
                     Work::Verify(verify)
+                }
+                Work::Deliver(mut deliver) => {
+                    deliver.map_paths(&|path| from_folder(&folder, path));
+                    Work::Deliver(deliver)
                 }
                 other => other,
             },

@@ -24,7 +24,9 @@ impl Kind {
     /// The kind of the value of a key of a job, or of one within.
     pub(super) fn of(key: &str) -> Self {
         match key {
-            "name" | "sheet" | "title" | "subtitle" | "comment" | "from-name" => Self::Template,
+            "name" | "sheet" | "title" | "subtitle" | "subject" | "comment" | "from-name" => {
+                Self::Template
+            }
             _ => Self::Plain,
         }
     }

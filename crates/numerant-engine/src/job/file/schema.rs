@@ -6,7 +6,7 @@ use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 
 use super::{COMMANDS, InspectJob, VerifyJob};
-use crate::job::Job;
+use crate::job::{DeliverJob, Job};
 use numerant_format::{ReadOptions, Side, Takes};
 use numerant_formats::options;
 
@@ -55,6 +55,7 @@ const INSPECTED: &[&str] = &[
 fn properties(command: &str, generator: &mut SchemaGenerator) -> Map<String, Value> {
     let schema = match command {
         "verify" => VerifyJob::json_schema(generator),
+        "deliver" => DeliverJob::json_schema(generator),
         "inspect" => InspectJob::json_schema(generator),
         _ => Job::json_schema(generator),
     };
@@ -63,6 +64,7 @@ fn properties(command: &str, generator: &mut SchemaGenerator) -> Map<String, Val
         _ => Map::new(),
     };
     let sides: &[Side] = match command {
+        "deliver" => &[],
         "inspect" | "verify" => &[Side::Reading],
         _ => &[Side::Reading, Side::Writing],
     };
@@ -80,7 +82,7 @@ fn properties(command: &str, generator: &mut SchemaGenerator) -> Map<String, Val
         let read = read.get("properties").and_then(Value::as_object);
         let is_read = |key: &String| read.is_some_and(|read| read.contains_key(key));
         properties.retain(|key, _| INSPECTED.contains(&key.as_str()) || is_read(key));
-    } else if command != "verify" {
+    } else if command != "verify" && command != "deliver" {
         for (key, commands) in ONLY_FOR {
             if !commands.contains(&command) {
                 properties.remove(*key);

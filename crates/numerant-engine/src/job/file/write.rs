@@ -7,7 +7,7 @@ use toml::{Table, Value};
 
 use super::schema::meanings;
 use super::{InspectJob, VerifyJob, Work};
-use crate::job::Job;
+use crate::job::{DeliverJob, Job};
 use crate::ledger::from_folder_of;
 
 /// Signs of a comment's line.
@@ -48,6 +48,14 @@ pub fn to_toml(work: &Work, path: &Path) -> Result<String, toml::ser::Error> {
             (
                 Table::try_from(&verify)?,
                 Table::try_from(VerifyJob::default())?,
+            )
+        }
+        Work::Deliver(deliver) => {
+            let mut deliver = (**deliver).clone();
+            deliver.map_paths(&near);
+            (
+                Table::try_from(&deliver)?,
+                Table::try_from(DeliverJob::default())?,
             )
         }
     };
