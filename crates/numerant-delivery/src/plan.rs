@@ -41,7 +41,7 @@ pub enum PlanError {
     #[error("addresses outside the allowed domains: {}", .0.join(", "))]
     Domains(Vec<String>),
     /// Messages that are too large.
-    #[error("{} larger than a message may be: {}", if .0.len() == 1 { "1 message is" } else { "messages are" }, .0.join("; "))]
+    #[error("larger than a message may be: {}", .0.join("; "))]
     TooLarge(Vec<String>),
     /// A file cannot be read.
     #[error(transparent)]

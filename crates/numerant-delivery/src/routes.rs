@@ -147,7 +147,8 @@ impl Routes {
                     .cloned()
             };
             let (subject, body, folder) = (stated(SUBJECT), stated(BODY), stated(FOLDER));
-            if to.is_empty() && folder.is_none() {
+            let has_text = values.get(TO).is_some_and(|text| !text.trim().is_empty());
+            if to.is_empty() && folder.is_none() && !has_text {
                 wrong.push(format!("row {}, {TO}: blank", place + 1));
             }
             routes.push(Route {

@@ -6,6 +6,7 @@ mod derive;
 mod error;
 mod file;
 mod format_options;
+mod inspect;
 mod page_options;
 mod reading;
 
@@ -17,9 +18,8 @@ pub use deliver::{
     DeliverJob, DeliveryChannel, DoubtPolicy, Encryption, OversizePolicy, WithoutCounterpart,
 };
 pub use error::JobError;
-pub use file::{
-    Entry, InspectJob, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml,
-};
+pub use file::{Entry, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml};
+pub use inspect::InspectJob;
 pub use page_options::PageOptions;
 pub use reading::read_options_with;
 

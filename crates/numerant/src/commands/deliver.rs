@@ -12,8 +12,8 @@ use lettre::message::Mailbox;
 use numerant_data::value::Number;
 use numerant_delivery::{
     Attachments, Channel, CommandChannel, Deliverable, DeliveryOptions, Drafts, Folders, InDoubt,
-    Journal, Match, Outcome, Oversize, Pace, PlanOptions, PlannedMessage, Policy, Routes, Sender,
-    Smtp, SmtpOptions, Tls, Unmatched, Watch, deliver as hand_over, plan,
+    Journal, Match, Outcome, Oversize, Pace, PlanError, PlanOptions, PlannedMessage, Policy,
+    Routes, Sender, Smtp, SmtpOptions, Tls, Unmatched, Watch, deliver as hand_over, plan,
 };
 use numerant_engine::job::{
     DeliverJob, DeliveryChannel, DoubtPolicy, Encryption, OversizePolicy, WithoutCounterpart,
@@ -284,10 +284,15 @@ fn messages(
         now: context.now,
     };
     plan(&matches, &options).map_err(|error| {
-        with_hint(
-            &error,
-            "nothing was handed over; numerant deliver --help shows the options",
-        )
+        let hint = match &error {
+            PlanError::Template { .. } => "name a key of the outputs, a column of the routes, or a total of --total",
+            PlanError::Domains(_) => "mend the routes, or allow more with --domains",
+            PlanError::TooLarge(_) => {
+                "--oversize zip packs files, --oversize split spreads them over messages; --max-message allows more"
+            }
+            PlanError::Attach(_) => "run it again, or look with numerant verify",
+        };
+        with_hint(&error, &format!("{hint}; nothing was handed over"))
     })
 }
 

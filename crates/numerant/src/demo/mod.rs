@@ -30,6 +30,7 @@ The harbour and all names in it are invented. This folder is made anew by each d
 
 calls.csv    12,000 berth calls of 18 months, sorted by nothing
 owners.csv   which office a quay belongs to, and who is its head
+routes.csv   who gets the calls of a quay, by mail
 charts.csv   the catalogue of sea charts, in which one number is given twice
 charts.mrc   the same catalogue as bibliographic records (ISO 2709, MARC 21)
 port.xlsx    all three as sheets of a workbook
@@ -81,6 +82,7 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
         (README, README_TEXT.as_bytes()),
         ("calls.csv", calls::csv().as_slice()),
         ("owners.csv", &tables::owners()),
+        ("routes.csv", &tables::routes()),
         ("charts.csv", &tables::charts()),
         ("invoices-us.csv", &tables::invoices_us()),
         ("rechnungen.csv", &tables::invoices_de()),

@@ -244,6 +244,16 @@ pub(super) const STOPS: &[Stop] = &[
         "inspect calls.csv --show 0 --page look.html",
     ),
     stop(
+        "Hand it out: who would get which of them?",
+        "deliver calls.json --routes routes.csv --from 'Port of Varnholm <port@varnholm.example>' \
+         --subject '{quay}: {.rows} calls, {.total:dues} of dues' --plan",
+    ),
+    stop(
+        "As drafts, which any mail program sends; with --channel smtp a mail server would.",
+        "deliver calls.json --routes routes.csv --from 'Port of Varnholm <port@varnholm.example>' \
+         --subject '{quay}: {.rows} calls, {.total:dues} of dues'",
+    ),
+    stop(
         "And do the offices have exactly the calls that there are?",
         "verify --whole calls.csv --parts offices --ignore invoice",
     ),

@@ -27,6 +27,20 @@ const WATERS: [&str; 8] = [
 /// slipped.
 const CHARTS: u32 = 40;
 
+/// `routes.csv`: who gets the calls of a quay, by mail.
+pub(super) fn routes() -> Vec<u8> {
+    b"quay,to,cc,name\n\
+      North Quay,north@varnholm.example,,Ada\n\
+      Grain Pier,bulk@varnholm.example,harbourmaster@varnholm.example,Bo\n\
+      Coal Dock,bulk@varnholm.example,harbourmaster@varnholm.example,Bo\n\
+      Ro/Ro Terminal,\"ferries@varnholm.example, tickets@varnholm.example\",,Ci\n\
+      \xc3\x85ngkajen,south@varnholm.example,,D\xc3\xa9\n\
+      Old Harbour,south@varnholm.example,,D\xc3\xa9\n\
+      East Mole,east@varnholm.example,,Ed\n\
+      ,office@varnholm.example,,Gi\n"
+        .to_vec()
+}
+
 /// `owners.csv`, with its header.
 pub(super) fn owners() -> Vec<u8> {
     let mut text = String::from("quay,office,head\n");

@@ -46,7 +46,7 @@ fn shells_and_the_manual() {
         assert!(script.contains("source-column"), "{shell}");
     }
     bench.run(&["manual", "pages"]);
-    assert_eq!(bench.files().len(), 12);
+    assert_eq!(bench.files().len(), 13);
     let page = bench.read("pages/numerant-split.1");
     assert!(
         page.contains("numerant\\-split \\- Take files apart"),

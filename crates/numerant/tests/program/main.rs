@@ -3,6 +3,7 @@
 
 mod bad_input;
 mod cases;
+mod deliver;
 mod demo;
 mod documents;
 mod help;

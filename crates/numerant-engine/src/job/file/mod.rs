@@ -22,13 +22,12 @@ pub use schema::schema;
 pub use write::to_toml;
 
 use super::format_options::{FormatOptions, take_from_toml};
-use super::{DeliverJob, Job, JobError};
+use super::{DeliverJob, InspectJob, Job, JobError};
 use numerant_data::record::nearest;
 use numerant_data::source::{SourcePath, plain};
 use numerant_data::value::{DateFormat, Language, NumberFormat, Size};
 use numerant_format::{ReadOptions, Side};
 use numerant_formats::change_files;
-use numerant_naming::Key;
 use numerant_steps::Step;
 
 /// Records of each kind that are named of a comparison, if nothing else is said.
@@ -38,9 +37,6 @@ const LIST: usize = 20;
 const COMMANDS: [&str; 7] = [
     "inspect", "split", "combine", "convert", "fill", "verify", "deliver",
 ];
-
-/// Records that are shown of what is looked at, if nothing else is said.
-const SHOW: usize = 5;
 
 /// A job file that was read.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -92,30 +88,6 @@ impl Work {
             Self::Fill(_) => "fill",
             Self::Verify(_) => "verify",
             Self::Deliver(_) => "deliver",
-        }
-    }
-}
-
-/// What is to be looked at.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(default, rename_all = "kebab-case")]
-pub struct InspectJob {
-    /// The column whose values are counted, or a part of it such as arrived:month.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub values: Option<Key>,
-    /// How many records are shown.
-    pub show: usize,
-    /// What is read, and what is done to its records.
-    #[serde(flatten)]
-    pub job: Job,
-}
-
-impl Default for InspectJob {
-    fn default() -> Self {
-        Self {
-            values: None,
-            show: SHOW,
-            job: Job::default(),
         }
     }
 }

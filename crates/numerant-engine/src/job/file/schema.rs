@@ -5,8 +5,8 @@ use std::collections::HashMap;
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 
-use super::{COMMANDS, InspectJob, VerifyJob};
-use crate::job::{DeliverJob, Job};
+use super::{COMMANDS, VerifyJob};
+use crate::job::{DeliverJob, InspectJob, Job};
 use numerant_format::{ReadOptions, Side, Takes};
 use numerant_formats::options;
 

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use toml::{Table, Value};
 
 use super::schema::meanings;
-use super::{InspectJob, VerifyJob, Work};
-use crate::job::{DeliverJob, Job};
+use super::{VerifyJob, Work};
+use crate::job::{DeliverJob, InspectJob, Job};
 use crate::ledger::from_folder_of;
 
 /// Signs of a comment's line.
