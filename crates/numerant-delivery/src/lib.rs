@@ -1,7 +1,7 @@
 //! Outputs of a run handed to their people.
 //!
 //! A table of routes says who gets the outputs with which keys ([`Routes`]). Outputs for the same people become one
-//! message ([`plan`]), which a [`Channel`] hands over: as a draft, by SMTP, into a folder, or to a program. A journal
+//! message ([`plan()`]), which a [`Channel`] hands over: as a draft, by SMTP, into a folder, or to a program. A journal
 //! remembers each message before and after that ([`Journal`]), so that a delivery that is repeated sends what is
 //! missing and nothing twice.
 //!

@@ -7,6 +7,7 @@ mod error;
 mod file;
 mod format_options;
 mod inspect;
+mod owner;
 mod page_options;
 mod reading;
 
@@ -20,6 +21,7 @@ pub use deliver::{
 pub use error::JobError;
 pub use file::{Entry, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml};
 pub use inspect::InspectJob;
+pub use owner::{Owner, TellWhen};
 pub use page_options::PageOptions;
 pub use reading::read_options_with;
 

@@ -93,7 +93,7 @@ pub(crate) struct DeliverArguments {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Messages")]
 struct MessageOptions {
-    /// Sender, as ADDRESS or 'NAME <ADDRESS>'
+    /// Address of the sender, with or without a name
     #[arg(long, value_name = "ADDRESS")]
     from: Option<String>,
     /// Subject of messages whose route has none

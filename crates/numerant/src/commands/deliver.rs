@@ -337,7 +337,7 @@ fn address(option: &str, text: &str) -> Result<Mailbox, Failure> {
     })
 }
 
-fn sender(job: &DeliverJob) -> Result<Sender, Failure> {
+pub(super) fn sender(job: &DeliverJob) -> Result<Sender, Failure> {
     let from = match (&job.from, job.channel) {
         (Some(from), _) => address("--from", from)?,
         // Files in folders have no sender.
@@ -361,7 +361,7 @@ fn sender(job: &DeliverJob) -> Result<Sender, Failure> {
     })
 }
 
-fn channel(job: &DeliverJob) -> Result<Box<dyn Channel>, Failure> {
+pub(super) fn channel(job: &DeliverJob) -> Result<Box<dyn Channel>, Failure> {
     let into = || job.into.clone().unwrap_or_else(|| PathBuf::from("drafts"));
     Ok(match job.channel {
         DeliveryChannel::Drafts => Box::new(Drafts::new(into())),

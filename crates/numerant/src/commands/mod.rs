@@ -3,6 +3,7 @@
 mod deliver;
 mod demo;
 mod inspect;
+mod owner;
 mod page;
 mod recover;
 mod run;
@@ -74,7 +75,7 @@ impl From<io::Error> for Failure {
 }
 
 impl Failure {
-    fn code(&self) -> u8 {
+    pub(crate) fn code(&self) -> u8 {
         match self {
             // Nobody reads any more: what was to be done is done.
             Self::Show(error) | Self::ShowDone(error)

@@ -9,7 +9,7 @@ use numerant_data::source::Identity;
 use numerant_engine::job::{JobFile, Work, to_toml};
 use numerant_engine::{Error, dated_path, files};
 
-use super::{Failure, deliver, inspect, run, verify};
+use super::{Failure, deliver, inspect, owner, run, verify};
 use crate::args::{
     DeliverRequest, InspectRequest, Mode, RunRequest, SavedArguments, VerifyRequest,
 };
@@ -31,7 +31,17 @@ pub(super) fn run_file(
     }
     let file = arguments.file.display().to_string();
     let interrupts = &interrupts.with_own_files(own_files);
-    let result = run_checked(arguments, reporter, interrupts);
+    let mut story = Vec::new();
+    let read = JobFile::read(&arguments.file, &arguments.parameters).ok();
+    let mut result = run_checked(arguments, reporter, interrupts, &mut story);
+    let is_run = !arguments.check && !arguments.plan;
+    if let Some(file) = read.filter(|_| is_run) {
+        match (owner::tell(&file, &story, &result), &result) {
+            (Err(failure), Ok(())) => result = Err(failure),
+            (Err(failure), Err(_)) => reporter.failure(&failure)?,
+            (Ok(()), _) => {}
+        }
+    }
     match &result {
         Ok(()) => tracing::info!(file, "the run is done"),
         Err(failure) => {
@@ -47,6 +57,7 @@ fn run_checked(
     arguments: &SavedArguments,
     reporter: &Reporter,
     interrupts: &Interrupts,
+    story: &mut Vec<String>,
 ) -> Result<(), Failure> {
     let file = JobFile::read(&arguments.file, &arguments.parameters)?;
     file.check()?;
@@ -69,6 +80,7 @@ fn run_checked(
         tracing::info!(line, command, "a job begins");
         let result = run_entry(&entry.work, arguments, reporter, interrupts);
         for (level, text) in reporter.take_story() {
+            story.push(format!("{command}: {text}"));
             match level {
                 Level::Note => tracing::warn!(line, command, "{text}"),
                 Level::Result => tracing::info!(line, command, "{text}"),

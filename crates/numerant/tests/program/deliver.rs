@@ -216,3 +216,50 @@ fn a_job_delivers_after_its_split() {
     assert!(saved.contains("code 0"), "{saved}");
     assert_snapshot!(bench.read("deliver.toml"));
 }
+
+#[test]
+fn the_owner_of_a_job_is_told_what_came_of_it() {
+    let bench = prepared();
+    let job = |routes: &str, when: &str| {
+        format!(
+            "[owner]\nto = \"analyst@varnholm.example\"\nfrom = \"port@varnholm.example\"\ninto = \"told\"\nwhen = \"{when}\"\n\n\
+             [[job]]\ncommand = \"split\"\nsources = [\"calls.csv\"]\nby = [\"quay\"]\nledger = \"n.json\"\nout = \"n\"\n\
+             existing = \"replace\"\npage = \"run.html\"\n\n\
+             [[job]]\ncommand = \"deliver\"\nledger = \"n.json\"\nroutes = \"{routes}\"\nfrom = \"port@varnholm.example\"\n"
+        )
+    };
+    let told = |bench: &Bench| -> Vec<String> {
+        let files = bench
+            .files()
+            .into_iter()
+            .filter(|file| file.starts_with("told/"));
+        files.map(|file| bench.read(&file)).collect()
+    };
+    bench.write("night.toml", job("routes.csv", "always"));
+    let done = bench.run(&["run", "night.toml"]);
+    assert!(done.contains("code 0"), "{done}");
+    let mails = told(&bench);
+    assert_eq!(mails.len(), 1);
+    for part in [
+        "Subject: night.toml: done",
+        "filename=\"run.html\"",
+        "5 read",
+        "deliver: 3 of 3 messages are handed over",
+    ] {
+        assert!(mails[0].contains(part), "{part}\n{}", mails[0]);
+    }
+    bench.write("night.toml", job("nowhere.csv", "failure"));
+    let failed = bench.run(&["run", "night.toml"]);
+    assert!(failed.contains("code 1"), "{failed}");
+    let mails = told(&bench);
+    let last = mails
+        .iter()
+        .find(|mail| mail.contains("Subject: night.toml: failed with code 1"));
+    assert!(
+        last.expect("a mail").contains("error: nowhere.csv"),
+        "{mails:?}"
+    );
+    bench.write("night.toml", job("routes.csv", "failure"));
+    bench.run(&["run", "night.toml"]);
+    assert_eq!(told(&bench).len(), 2);
+}

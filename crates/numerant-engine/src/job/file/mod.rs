@@ -3,6 +3,7 @@
 //! A file holds one job or several, `[[job]]` each, which are run in order. `docs/jobs.md` describes
 //! the form, and `docs/job.schema.json` is its JSON Schema, made of the types here.
 
+mod check;
 mod error;
 mod parameter;
 mod schema;
@@ -22,9 +23,9 @@ pub use schema::schema;
 pub use write::to_toml;
 
 use super::format_options::{FormatOptions, take_from_toml};
-use super::{DeliverJob, InspectJob, Job, JobError};
+use super::{DeliverJob, InspectJob, Job, Owner};
 use numerant_data::record::nearest;
-use numerant_data::source::{SourcePath, plain};
+use numerant_data::source::SourcePath;
 use numerant_data::value::{DateFormat, Language, NumberFormat, Size};
 use numerant_format::{ReadOptions, Side};
 use numerant_formats::change_files;
@@ -45,6 +46,8 @@ pub struct JobFile {
     pub path: PathBuf,
     /// The parameters with the values that they have.
     pub parameters: BTreeMap<String, String>,
+    /// Who is told what came of it.
+    pub owner: Option<Owner>,
     /// What is to be done, in order.
     pub entries: Vec<Entry>,
 }
@@ -208,7 +211,7 @@ impl JobFile {
         let spans = spans.get_ref();
         source.check_keys(
             spans,
-            &["params".to_owned(), "job".to_owned()],
+            &["params".to_owned(), "owner".to_owned(), "job".to_owned()],
             "a job file",
         )?;
         let parameters = Parameters::read(&source, spans, &values, given)?;
@@ -229,73 +232,17 @@ impl JobFile {
         if entries.is_empty() {
             return Err(source.error(None, JobFileProblem::NoJob));
         }
+        let owner = match values.get("owner") {
+            Some(owner) => Some(source.owner(owner, spans, &parameters)?),
+            None => None,
+        };
         Ok(Self {
+            owner,
             path: path.to_owned(),
             parameters: parameters.into_values(),
             entries,
         })
     }
-
-    /// Holds all entries against what can be known without reading any data.
-    ///
-    /// # Errors
-    ///
-    /// [`JobFileError`] with the line of the job that is wrong.
-    pub fn check(&self) -> Result<(), JobFileError> {
-        for entry in &self.entries {
-            let problem = match &entry.work {
-                Work::Split(job) | Work::Combine(job) | Work::Convert(job) | Work::Fill(job) => job
-                    .check()
-                    .map_err(JobFileProblem::Job)
-                    .and_then(|()| reads_own_output(job)),
-                Work::Inspect(inspect) if inspect.job.sources.is_empty() => {
-                    Err(JobFileProblem::Job(JobError::NoSource))
-                }
-                Work::Inspect(_) => Ok(()),
-                Work::Verify(verify) => check_verify(verify),
-                Work::Deliver(deliver) => check_deliver(deliver),
-            };
-            problem.map_err(|problem| JobFileError {
-                path: self.path.clone(),
-                line: Some(entry.line),
-                problem,
-            })?;
-        }
-        Ok(())
-    }
-}
-
-/// An error if a job would write to one of its own sources.
-fn reads_own_output(job: &Job) -> Result<(), JobFileProblem> {
-    let Some(output) = job.only_output() else {
-        return Ok(());
-    };
-    let own = plain(&output);
-    let is_own = |source: &SourcePath| source.on_disk().is_some_and(|path| plain(path) == own);
-    if job.sources.iter().any(is_own) {
-        Err(JobFileProblem::OwnOutput(output))
-    } else {
-        Ok(())
-    }
-}
-
-fn check_verify(verify: &VerifyJob) -> Result<(), JobFileProblem> {
-    match (
-        &verify.ledger,
-        verify.whole.is_empty(),
-        verify.parts.is_empty(),
-    ) {
-        (Some(_), true, true) | (None, false, false) => Ok(()),
-        _ => Err(JobFileProblem::Verify),
-    }
-}
-
-fn check_deliver(deliver: &DeliverJob) -> Result<(), JobFileProblem> {
-    let is_missing = |path: &Path| path.as_os_str().is_empty();
-    if is_missing(&deliver.ledger) || is_missing(&deliver.routes) {
-        return Err(JobFileProblem::Deliver);
-    }
-    Ok(())
 }
 
 /// The text of a job file, to say where something stands.
@@ -427,6 +374,27 @@ impl Source<'_> {
                 other => other,
             },
         })
+    }
+
+    /// Who is told what came of the file.
+    fn owner(
+        &self,
+        owner: &Value,
+        spans: &DeTable<'_>,
+        parameters: &Parameters,
+    ) -> Result<Owner, JobFileError> {
+        let span = spans.get("owner").map(Spanned::span);
+        let wrong = |reason: String| {
+            let key = "owner".to_owned();
+            self.error_at(span.clone(), JobFileProblem::Value { key, reason })
+        };
+        let owner = parameters.fill(owner, Kind::Plain);
+        let owner = owner.map_err(|problem| self.error_at(span.clone(), problem))?;
+        let owner: Result<Owner, _> = owner.try_into();
+        let mut owner = owner.map_err(|error| wrong(error.message().to_owned()))?;
+        let folder = self.folder();
+        owner.map_paths(&|path| from_folder(&folder, path));
+        Ok(owner)
     }
 
     fn folder(&self) -> PathBuf {

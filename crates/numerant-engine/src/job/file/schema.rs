@@ -6,7 +6,7 @@ use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 
 use super::{COMMANDS, VerifyJob};
-use crate::job::{DeliverJob, InspectJob, Job};
+use crate::job::{DeliverJob, InspectJob, Job, Owner};
 use numerant_format::{ReadOptions, Side, Takes};
 use numerant_formats::options;
 
@@ -136,6 +136,7 @@ pub fn schema() -> Value {
             })
         })
         .collect();
+    let owner = Owner::json_schema(&mut generator);
     let scalar = json!({ "type": ["string", "integer", "number", "boolean"] });
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
@@ -160,6 +161,7 @@ pub fn schema() -> Value {
                     ],
                 },
             },
+            "owner": owner,
             "job": {
                 "description": "What is to be done, in order.",
                 "type": "array",
