@@ -10,13 +10,14 @@ use crate::job::Job;
 use numerant_data::source::{Found, Input, Selected, Selection, SourcePath, is_lock, select};
 use numerant_formats::{format_read, open, read_extensions};
 
-/// The job with the day and time of the run in the names of its ledger and rejects.
+/// The job with the day and time of the run in the names of its output folder and of the files beside it.
 pub(super) fn dated(job: &Job, context: &Context) -> Job {
     let dated = |path: &Option<PathBuf>| path.as_deref().map(|path| dated_path(path, context.now));
     Job {
         ledger: dated(&job.ledger),
         rejects: dated(&job.rejects),
         page: dated(&job.page),
+        out: dated(&job.out),
         pack: dated(&job.pack),
         ..job.clone()
     }

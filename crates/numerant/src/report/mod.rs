@@ -8,6 +8,7 @@ mod deliver;
 mod inspection;
 mod json;
 mod notice;
+mod order;
 pub(crate) mod page;
 mod progress;
 mod run;

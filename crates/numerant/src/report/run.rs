@@ -1,5 +1,6 @@
 //! What a split has written, or would write.
 
+use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Write};
 
@@ -8,11 +9,12 @@ use numerant_engine::{Notice, Summary};
 use numerant_format::sheet::LeftOutDrawing;
 
 use super::inspection::short;
+use super::order::natural;
 use super::table::{Align, Table};
 use super::words::{FAINT, GOOD, HEADING, bytes, counted, decimal, files, folder, number, records};
 
 /// Outputs that are listed of a run that was done.
-const LARGEST: usize = 20;
+const LISTED: usize = 20;
 
 /// Names of outputs that are listed for what is in none of them.
 const LEFT_OUT: usize = 5;
@@ -33,7 +35,7 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
     )?;
     writeln!(out)?;
     let mut outputs: Vec<&OutputEntry> = ledger.outputs.iter().collect();
-    outputs.sort_by(|one, other| (&one.path, &one.sheet).cmp(&(&other.path, &other.sheet)));
+    outputs.sort_by(|one, other| by_name(one, other));
     let shown = |value: &Option<String>| value.clone().unwrap_or_default();
     let order = summary.order.join(" / ");
     let (first, last) = (format!("first {order}"), format!("last {order}"));
@@ -73,7 +75,13 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
     Ok(())
 }
 
-/// The outputs of a run, the largest of them, and the books.
+/// The order of outputs: by their names, as people read them.
+pub(super) fn by_name(one: &OutputEntry, other: &OutputEntry) -> Ordering {
+    let sheet = |output: &OutputEntry| output.sheet.clone().unwrap_or_default();
+    natural(&one.path, &other.path).then_with(|| natural(&sheet(one), &sheet(other)))
+}
+
+/// The outputs of a run, and whether all is accounted for.
 pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
     let ledger = &summary.ledger;
     let count = ledger.outputs.len() as u64;
@@ -86,12 +94,7 @@ pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
     )?;
     writeln!(out)?;
     let mut outputs: Vec<&OutputEntry> = ledger.outputs.iter().collect();
-    outputs.sort_by(|one, other| {
-        other
-            .records
-            .cmp(&one.records)
-            .then_with(|| (&one.path, &one.sheet).cmp(&(&other.path, &other.sheet)))
-    });
+    outputs.sort_by(|one, other| by_name(one, other));
     let mut columns = vec![("records", Align::Right)];
     columns.extend(sum_columns(ledger));
     columns.extend([("size", Align::Right), ("file", Align::Left)]);
@@ -105,7 +108,19 @@ pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
         .iter()
         .filter_map(|output| Some((output.path.as_str(), output.bytes?)))
         .collect();
-    for output in outputs.iter().take(LARGEST) {
+    // Long lists are cut in the middle.
+    let (head, rest) = match outputs.len() {
+        0..=LISTED => (outputs.as_slice(), &[][..]),
+        _ => outputs.split_at(LISTED / 2),
+    };
+    let (middle, tail) = rest.split_at(rest.len().saturating_sub(LISTED / 2));
+    for (place, output) in head.iter().chain(tail).enumerate() {
+        if place == head.len() && !middle.is_empty() {
+            let left: u64 = middle.iter().map(|output| output.records).sum();
+            let outputs = number(middle.len() as u64);
+            let what = if sheets { within(ledger).1 } else { "files" };
+            table.note(format!("… {outputs} more {what} with {}", records(left)));
+        }
         let mut row = vec![number(output.records)];
         row.extend(output.sums.iter().map(|sum| decimal(*sum)));
         let size = sizes.remove(output.path.as_str());
@@ -118,16 +133,6 @@ pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
     }
     if count > 0 {
         table.show(out)?;
-    }
-    if let Some(left) = outputs.len().checked_sub(LARGEST).filter(|left| *left > 0) {
-        let rest: u64 = outputs[LARGEST..].iter().map(|output| output.records).sum();
-        writeln!(
-            out,
-            "  and {} more {} with {}",
-            number(left as u64),
-            if sheets { within(ledger).1 } else { "files" },
-            records(rest)
-        )?;
     }
     if count > 0 {
         writeln!(out)?;

@@ -19,6 +19,8 @@ pub(super) enum Align {
 pub(super) struct Table {
     columns: Vec<(String, Align)>,
     rows: Vec<Vec<String>>,
+    /// Lines that stand between rows: the number of rows before each.
+    notes: Vec<(usize, String)>,
     indent: usize,
 }
 
@@ -31,6 +33,7 @@ impl Table {
         Self {
             columns,
             rows: Vec::new(),
+            notes: Vec::new(),
             indent,
         }
     }
@@ -38,6 +41,11 @@ impl Table {
     pub(super) fn row(&mut self, cells: &[String]) {
         self.rows
             .push(cells.iter().map(|cell| visible(cell)).collect());
+    }
+
+    /// Adds a line of its own behind the rows so far.
+    pub(super) fn note(&mut self, text: String) {
+        self.notes.push((self.rows.len(), text));
     }
 
     /// Writes the table, cut at the right to the width of the terminal if there is one.
@@ -57,7 +65,10 @@ impl Table {
             .collect();
         let heading: Vec<&str> = self.columns.iter().map(|(name, _)| name.as_str()).collect();
         writeln!(out, "{HEADING}{}{HEADING:#}", self.line(&heading, &widths))?;
-        for row in &self.rows {
+        for (place, row) in self.rows.iter().enumerate() {
+            for (_, note) in self.notes.iter().filter(|(before, _)| *before == place) {
+                writeln!(out, "{}{note}", " ".repeat(self.indent))?;
+            }
             let cells: Vec<&str> = row.iter().map(String::as_str).collect();
             writeln!(out, "{}", self.line(&cells, &widths))?;
         }
@@ -82,6 +93,7 @@ impl Table {
         let fitting = Self {
             columns: self.columns[..fit].to_vec(),
             rows: rows.map(|row| row[..fit.min(row.len())].to_vec()).collect(),
+            notes: self.notes.clone(),
             indent: self.indent,
         };
         fitting.show(out)?;

@@ -420,3 +420,14 @@ fn a_document_that_takes_too_much_memory_is_refused() {
     let written = bench.run(&[&words[..5], &["4M"]].concat());
     assert!(written.contains("balanced"), "{written}");
 }
+
+#[test]
+fn the_day_of_the_run_can_stand_in_the_output_folder() {
+    let bench = Bench::with_calls();
+    let done = bench.run(&["split", "calls.csv", "--by", "quay", "--out", "out/{.date}"]);
+    assert!(done.contains("balanced"), "{done}");
+    let files = bench.files();
+    let day = |file: &String| file.starts_with("out/20") && file.ends_with("/North.csv");
+    assert!(files.iter().any(day), "{files:?}");
+    assert!(!files.iter().any(|file| file.contains('{')), "{files:?}");
+}

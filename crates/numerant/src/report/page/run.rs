@@ -9,7 +9,7 @@ use numerant_engine::ledger::{Ledger, OutputEntry};
 use super::chart::bar;
 use super::{Made, frame};
 use crate::report::notice;
-use crate::report::run::{has_unseen, outputs_in_words, reason, sources, values_left_out};
+use crate::report::run::{by_name, has_unseen, outputs_in_words, reason, sources, values_left_out};
 use crate::report::words::{bytes, decimal, folder, number, records};
 
 /// Outputs and rejected records that are listed.
@@ -96,11 +96,13 @@ fn sums(ledger: &Ledger) -> Markup {
 fn outputs(summary: &Summary, page_folder: &Path) -> Markup {
     let ledger = &summary.ledger;
     let mut outputs: Vec<&OutputEntry> = ledger.outputs.iter().collect();
-    outputs.sort_by(|one, other| {
-        let by_name = || (&one.path, &one.sheet).cmp(&(&other.path, &other.sheet));
-        other.records.cmp(&one.records).then_with(by_name)
-    });
-    let most = outputs.first().map_or(1, |output| output.records.max(1));
+    outputs.sort_by(|one, other| by_name(one, other));
+    let most = outputs
+        .iter()
+        .map(|output| output.records)
+        .max()
+        .unwrap_or(1)
+        .max(1);
     let has_sheets = outputs.iter().any(|output| output.sheet.is_some());
     let rest = outputs.len().saturating_sub(LISTED) as u64;
     html! {
