@@ -14,12 +14,13 @@ mod recover;
 mod run;
 mod saved;
 mod shell;
+mod short_help;
 mod split;
 mod steps;
 mod verify;
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 
 pub(crate) use combine::CombineArguments;
 pub(crate) use convert::ConvertArguments;
@@ -75,7 +76,12 @@ const SLIPS: usize = 2;
 /// The arguments of the process. An option that there is not is not said to be similar to one that it is
 /// not.
 pub(crate) fn parse() -> Result<Arguments, clap::Error> {
-    Arguments::try_parse().map_err(without_far_suggestion)
+    let mut command = Arguments::command();
+    if short_help::is_wanted(std::env::args_os()) {
+        command = short_help::with_short_help(command);
+    }
+    let matches = command.try_get_matches().map_err(without_far_suggestion)?;
+    Arguments::from_arg_matches(&matches)
 }
 
 fn without_far_suggestion(mut error: clap::Error) -> clap::Error {

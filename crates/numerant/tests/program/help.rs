@@ -82,3 +82,20 @@ fn what_the_command_line_gets_wrong() {
     }
     assert_eq!(bench.files(), ["calls.csv"]);
 }
+
+#[test]
+fn the_short_page_has_what_most_work_needs() {
+    let bench = Bench::new();
+    assert_snapshot!(bench.run(&["split", "-h"]));
+    for command in ["inspect", "combine", "convert", "fill", "verify", "deliver"] {
+        let (short, long) = (bench.run(&[command, "-h"]), bench.run(&[command, "--help"]));
+        assert!(
+            short.contains(&format!("'numerant {command} --help' shows all options")),
+            "{short}"
+        );
+        assert!(
+            short.lines().count() < 70 && short.len() < long.len(),
+            "{short}"
+        );
+    }
+}
