@@ -115,7 +115,7 @@ pub struct DeliverJob {
     pub trust: Option<PathBuf>,
     /// The program that takes messages on its standard input, with its arguments.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub command: Option<String>,
+    pub program: Option<String>,
     /// Only outputs with one of these key values or paths.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub only: Vec<String>,
@@ -166,7 +166,7 @@ impl Default for DeliverJob {
             user: None,
             password_file: None,
             trust: None,
-            command: None,
+            program: None,
             only: Vec::new(),
             test_to: None,
             domains: Vec::new(),

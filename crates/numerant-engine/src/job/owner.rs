@@ -46,7 +46,7 @@ pub struct Owner {
     /// The file with a certificate (PEM) that is trusted besides those of the system.
     pub trust: Option<PathBuf>,
     /// The program that takes the message on its standard input, with its arguments.
-    pub command: Option<String>,
+    pub program: Option<String>,
 }
 
 impl Owner {
@@ -69,7 +69,7 @@ impl Owner {
             user: self.user.clone(),
             password_file: self.password_file.clone(),
             trust: self.trust.clone(),
-            command: self.command.clone(),
+            program: self.program.clone(),
             ..DeliverJob::default()
         }
     }

@@ -147,7 +147,7 @@ struct ChannelOptions {
     trust: Option<PathBuf>,
     /// Program that takes each message on its standard input, such as 'sendmail -t'
     #[arg(long, value_name = "COMMAND")]
-    command: Option<String>,
+    program: Option<String>,
     /// Messages a minute at most
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     per_minute: Option<u32>,
@@ -214,7 +214,7 @@ impl DeliverArguments {
             user: self.channel.user,
             password_file: self.channel.password_file,
             trust: self.channel.trust,
-            command: self.channel.command,
+            program: self.channel.program,
             only: self.only,
             test_to: self.doing.test_to,
             domains: self.message.domains,

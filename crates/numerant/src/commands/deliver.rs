@@ -375,10 +375,10 @@ pub(super) fn channel(job: &DeliverJob) -> Result<Box<dyn Channel>, Failure> {
             }
         },
         DeliveryChannel::Command => {
-            let command = job.command.as_deref().and_then(CommandChannel::new);
+            let command = job.program.as_deref().and_then(CommandChannel::new);
             Box::new(
                 command.ok_or_else(|| {
-                    usage("--command is missing", "such as --command 'sendmail -t'")
+                    usage("--program is missing", "such as --program 'sendmail -t'")
                 })?,
             )
         }

@@ -45,7 +45,7 @@ fn channel(job: &DeliverJob) -> String {
             let folder = job.into.as_deref().unwrap_or(Path::new("."));
             format!("into folders in {}", super::folder(folder))
         }
-        DeliveryChannel::Command => format!("to '{}'", job.command.as_deref().unwrap_or_default()),
+        DeliveryChannel::Command => format!("to '{}'", job.program.as_deref().unwrap_or_default()),
     }
 }
 

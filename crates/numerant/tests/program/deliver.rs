@@ -192,7 +192,7 @@ fn a_program_takes_messages_and_says_what_became_of_them() {
     let words = [
         "--channel",
         "command",
-        "--command",
+        "--program",
         "/bin/sh -c 'cat >> taken; grep -q Ada: taken && exit 75; exit 0'",
     ];
     let done = run(&bench, &[&words[..], &["--retries", "0"]].concat());

@@ -263,3 +263,13 @@ fn the_schema_is_the_one_that_is_shipped() {
         "docs/job.schema.json is old; NUMERANT_WRITE_DOCS=1 cargo test writes it anew"
     );
 }
+
+#[test]
+fn each_command_has_a_schema_of_its_own() {
+    let schema = schema();
+    let jobs = &schema["properties"]["job"]["items"]["oneOf"];
+    for (job, command) in jobs.as_array().expect("jobs").iter().zip(COMMANDS) {
+        // A key of a job that is called so would take its place.
+        assert_eq!(job["properties"]["command"]["const"], command);
+    }
+}
