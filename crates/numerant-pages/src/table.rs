@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::io;
 
 use crate::group::Groups;
+use numerant_data::value::grouped;
 use numerant_format::sheet::{Cell, CellFormat, DisplayFormat, Head, HeaderStyle, Horizontal};
 
 /// Where a text stands in its column.
@@ -40,7 +41,7 @@ pub(crate) enum RowKind {
     Record,
     /// The value of a group and its number of records, in one cell across all columns.
     GroupHead,
-    /// The subtotals of a group.
+    /// The subtotals of a group, or the control totals.
     Subtotal,
 }
 
@@ -60,8 +61,8 @@ pub(crate) struct Table {
     pub(crate) columns: Vec<Column>,
     pub(crate) header: Option<Vec<String>>,
     pub(crate) rows: Vec<TableRow>,
-    /// The control totals, by the places of their columns.
-    pub(crate) totals: Vec<(usize, ShownCell)>,
+    /// The control totals below the records, if there are any.
+    pub(crate) totals: Option<TableRow>,
     pub(crate) records: u64,
     formats: HashMap<CellFormat, DisplayFormat>,
     /// The number format of each column of the sheet, which its control total has.
@@ -157,7 +158,8 @@ impl Table {
 
     /// Sets the control totals, and puts records into their groups.
     pub(crate) fn finish(&mut self, totals: &[(usize, String)]) -> io::Result<()> {
-        self.totals = self.sums(totals);
+        let sums = self.sums(totals);
+        self.totals = self.sum_row("total", sums);
         if let Some(groups) = &self.groups {
             groups.check(totals)?;
         }
@@ -167,18 +169,24 @@ impl Table {
             let cells = vec![text_cell(head)];
             self.rows.push(TableRow { kind, cells });
             self.rows.extend(records);
-            if sums.is_empty() {
-                continue;
-            }
-            let mut cells = vec![text_cell(String::new()); self.columns.len()];
-            cells[0] = text_cell("subtotal".to_owned());
-            for (column, sum) in sums {
-                cells[column] = sum;
-            }
-            let kind = RowKind::Subtotal;
-            self.rows.push(TableRow { kind, cells });
+            let subtotals = self.sum_row("subtotal", sums);
+            self.rows.extend(subtotals);
         }
         Ok(())
+    }
+
+    /// A row of sums behind its name; `None` if there are none.
+    fn sum_row(&self, name: &str, sums: Vec<(usize, ShownCell)>) -> Option<TableRow> {
+        if sums.is_empty() {
+            return None;
+        }
+        let mut cells = vec![text_cell(String::new()); self.columns.len()];
+        cells[0] = text_cell(name.to_owned());
+        for (column, sum) in sums {
+            cells[column] = sum;
+        }
+        let kind = RowKind::Subtotal;
+        Some(TableRow { kind, cells })
     }
 
     /// The head of a group, and its subtotals by the places of their columns.
@@ -282,7 +290,7 @@ impl Table {
 fn records_in_words(count: u64) -> String {
     match count {
         1 => "1 record".to_owned(),
-        count => format!("{} records", grouped(count)),
+        count => format!("{} records", grouped(&count.to_string())),
     }
 }
 
@@ -293,19 +301,6 @@ fn text_cell(text: String) -> ShownCell {
         side: Side::Left,
         is_whole: false,
     }
-}
-
-/// A number with a comma between groups of three digits.
-fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::new();
-    for (place, digit) in digits.chars().enumerate() {
-        if place > 0 && (digits.len() - place).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
 }
 
 /// The byte of the decimal mark of a number: the last point or comma with digits behind it only up to its end.

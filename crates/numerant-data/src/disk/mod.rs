@@ -8,10 +8,11 @@
 mod archive;
 mod file;
 
+use std::fmt;
 use std::fs::{self, File, Metadata};
+use std::io::{self, Write};
 use std::path::Path;
 use std::sync::Arc;
-use std::{fmt, io};
 
 pub use archive::Archive;
 pub use file::OutFile;
@@ -114,6 +115,36 @@ impl Disk {
             return Err(io::Error::from(io::ErrorKind::AlreadyExists));
         }
         fs::rename(from, to)
+    }
+
+    /// Writes a file that is there as a whole or not at all, in the place of one that may be there.
+    pub fn write_whole(&self, path: &Path, bytes: &[u8]) -> io::Result<()> {
+        self.write_staged(path, bytes, &|staged| self.rename(staged, path))
+    }
+
+    /// Writes a file that is there as a whole or not at all, unless another one is there.
+    pub fn write_new(&self, path: &Path, bytes: &[u8]) -> io::Result<()> {
+        self.write_staged(path, bytes, &|staged| self.rename_new(staged, path))
+    }
+
+    fn write_staged(
+        &self,
+        path: &Path,
+        bytes: &[u8],
+        commit: &dyn Fn(&Path) -> io::Result<()>,
+    ) -> io::Result<()> {
+        let name = path.file_name().unwrap_or_default().to_string_lossy();
+        let staged = path.with_file_name(format!(".{name}.{}", std::process::id()));
+        let written = self.create(&staged).and_then(|mut file| {
+            file.write_all(bytes)?;
+            file.finish(true)
+        });
+        let committed = written.and_then(|()| commit(&staged));
+        if committed.is_err() {
+            // What is half-written is of no use.
+            let _ = self.remove(&staged);
+        }
+        committed
     }
 
     /// Gives a file a second name, or makes a copy of it where files have only one.

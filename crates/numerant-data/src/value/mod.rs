@@ -21,7 +21,7 @@ pub use column_type::{ColumnType, ColumnTypeError};
 pub use decimal::LongDecimal;
 pub use kind::{Kind, KindTally};
 pub use moment::{Clock, DateFormat, DateFormatError, Moment};
-pub use number::{DecimalMark, Number, NumberError, NumberProblem};
+pub use number::{DecimalMark, Number, NumberError, NumberProblem, grouped};
 pub use number_format::{NumberFormat, NumberFormatError};
 pub use size::{Size, SizeError};
 pub use suggest::{ReadingOption, date_hint, number_hint, suggest};

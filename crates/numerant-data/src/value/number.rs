@@ -9,6 +9,32 @@ pub struct Number {
     pub scale: u32,
 }
 
+/// A decimal number with commas between groups of three digits before its point.
+///
+/// ```
+/// use numerant_data::value::grouped;
+///
+/// assert_eq!(grouped("-1234567.50"), "-1,234,567.50");
+/// assert_eq!(grouped("12"), "12");
+/// ```
+pub fn grouped(number: &str) -> String {
+    let (sign, digits) = match number.strip_prefix('-') {
+        Some(digits) => ("-", digits),
+        None => ("", number),
+    };
+    let (whole, fraction) = digits.split_at(digits.find('.').unwrap_or(digits.len()));
+    let mut text = String::with_capacity(number.len() + whole.len() / 3);
+    text.push_str(sign);
+    for (place, digit) in whole.chars().enumerate() {
+        if place > 0 && (whole.len() - place).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text.push_str(fraction);
+    text
+}
+
 /// A text that is no number, or one with more digits than are kept.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("'{0}' is not a number of up to 38 digits, such as -12.50")]

@@ -152,14 +152,13 @@ fn needs(table: &Table, place: usize, fonts: &Fonts) -> Needs {
         needs.natural = fonts.width(name, FontFace::BOLD);
         needs.least = longest_word(name, FontFace::BOLD, fonts);
     }
-    let totals = table.totals.iter().filter(|(column, _)| *column == place);
-    let totals = totals.map(|(_, cell)| (cell, FontFace::BOLD));
     let rows = table
         .rows
         .iter()
+        .chain(&table.totals)
         .filter(|row| row.kind != RowKind::GroupHead);
     let rows = rows.filter_map(|row| Some((row.cells.get(place)?, face_of(row.kind))));
-    for (cell, face) in rows.chain(totals) {
+    for (cell, face) in rows {
         if let Side::Decimal(mark) = cell.side {
             let (before, behind) = cell.text.split_at(mark);
             needs.before_mark = needs.before_mark.max(fonts.width(before, face));

@@ -30,7 +30,7 @@ use self::pagination::{PageRows, Paged, title_height};
 use self::pen::{BASE, GRAY, LINE, Pen, Stands};
 pub(crate) use self::sheet::{SheetsRequest, typeset as typeset_sheets};
 use crate::fonts::{FontFace, Fonts, MissingGlyph};
-use crate::table::{RowKind, ShownCell, Side, Table};
+use crate::table::{RowKind, ShownCell, Side, Table, TableRow};
 use numerant_data::disk::OutFile;
 use numerant_format::sheet::{Cell, Head, SheetSink};
 
@@ -39,6 +39,9 @@ const TITLE: f32 = 14.0;
 
 /// The size of the line below the title.
 const SUBTITLE: f32 = 10.0;
+
+/// Characters of a value in a message.
+const EXAMPLE: usize = 40;
 
 const BLACK: [u8; 3] = [0x1a, 0x1a, 0x1a];
 const RULE: [u8; 3] = [0xc8, 0xcc, 0xd0];
@@ -313,35 +316,7 @@ impl Drawing<'_> {
                 pen.fill((MARGIN, top - 0.2), (width, 0.4), RULE);
                 continue;
             }
-            let face = face_of(paged.rows[row].kind);
-            let mut group = TagGroup::new(Tag::TR);
-            let mut left = MARGIN;
-            for place in columns {
-                let stands = Stands {
-                    left,
-                    top,
-                    width: layout.widths[*place],
-                    behind_mark: layout.behind_marks[*place],
-                };
-                let cell = &paged.rows[row].cells[*place];
-                let id = pen.cell(cell, stands, face, BLACK, true);
-                let id = id.map_err(|missing_glyph| {
-                    let name = table.header.as_ref().map_or("", |header| &header[*place]);
-                    io::Error::other(format!(
-                        "record {} of '{}', column '{name}': {}",
-                        row + 1,
-                        table.title,
-                        missing(missing_glyph)
-                    ))
-                })?;
-                if let Some(id) = id {
-                    let mut td = TagGroup::new(Tag::TD);
-                    td.push(id);
-                    group.push(td);
-                }
-                left += layout.widths[*place];
-            }
-            self.tables[band].push(group);
+            self.row(pen, &paged.rows[row], band, columns, top)?;
             top += paged.heights[row];
             pen.fill((MARGIN, top - 0.2), (width, 0.4), RULE);
         }
@@ -406,23 +381,26 @@ impl Drawing<'_> {
         top: f32,
     ) -> io::Result<f32> {
         let (table, layout) = (self.paged.table, &self.paged.layout);
-        if !table
-            .totals
-            .iter()
-            .any(|(place, _)| columns.contains(place))
-        {
+        let Some(totals) = &table.totals else {
             return Ok(top);
-        }
-        let blank = |is_first: bool| ShownCell {
-            text: if is_first {
-                "total".to_owned()
-            } else {
-                String::new()
-            },
-            side: Side::Left,
-            is_whole: false,
         };
-        let first = columns.first();
+        self.row(pen, totals, band, columns, top)?;
+        let width: f32 = columns.iter().map(|place| layout.widths[*place]).sum();
+        pen.fill((MARGIN, top - 0.4), (width, 0.8), GRAY);
+        Ok(top + layout.size * LINE + PADDING)
+    }
+
+    /// A record or a row of sums.
+    fn row(
+        &mut self,
+        pen: &mut Pen<'_>,
+        row: &TableRow,
+        band: usize,
+        columns: &[usize],
+        top: f32,
+    ) -> io::Result<()> {
+        let (table, layout) = (self.paged.table, &self.paged.layout);
+        let face = face_of(row.kind);
         let mut group = TagGroup::new(Tag::TR);
         let mut left = MARGIN;
         for place in columns {
@@ -432,11 +410,16 @@ impl Drawing<'_> {
                 width: layout.widths[*place],
                 behind_mark: layout.behind_marks[*place],
             };
-            let total = table.totals.iter().find(|(known, _)| known == place);
-            let cell = total.map_or_else(|| blank(first == Some(place)), |(_, cell)| cell.clone());
-            let id = pen
-                .cell(&cell, stands, FontFace::BOLD, BLACK, true)
-                .map_err(missing)?;
+            let cell = &row.cells[*place];
+            let id = pen.cell(cell, stands, face, BLACK, true);
+            let id = id.map_err(|missing_glyph| {
+                let name = table.header.as_ref().map_or("", |header| &header[*place]);
+                let (title, why) = (&table.title, missing(missing_glyph));
+                let value: String = cell.text.chars().take(EXAMPLE).collect();
+                io::Error::other(format!(
+                    "'{title}', column '{name}', value '{value}': {why}"
+                ))
+            })?;
             if let Some(id) = id {
                 let mut td = TagGroup::new(Tag::TD);
                 td.push(id);
@@ -445,8 +428,7 @@ impl Drawing<'_> {
             left += layout.widths[*place];
         }
         self.tables[band].push(group);
-        pen.fill((MARGIN, top - 0.4), (left - MARGIN, 0.8), GRAY);
-        Ok(top + layout.size * LINE + PADDING)
+        Ok(())
     }
 }
 

@@ -2,11 +2,8 @@
 
 use std::collections::HashMap;
 
-use quick_xml::events::BytesStart;
-
 use super::cell_reference;
 use super::formula::shifted;
-use numerant_markup::attribute;
 
 /// The formulas of a sheet, where they are wanted.
 #[derive(Debug, Default)]
@@ -19,10 +16,10 @@ pub(super) struct Formulas {
 }
 
 impl Formulas {
-    /// Begins the formula of a cell.
-    pub(super) fn begin(&mut self, tag: &BytesStart<'_>) {
-        let is_shared = attribute(tag, "t").is_some_and(|kind| kind == "shared");
-        self.group = attribute(tag, "si").filter(|_| is_shared);
+    /// Begins the formula of a cell, by the attributes of its element.
+    pub(super) fn begin(&mut self, attribute: impl Fn(&str) -> Option<String>) {
+        let is_shared = attribute("t").is_some_and(|kind| kind == "shared");
+        self.group = attribute("si").filter(|_| is_shared);
         self.text.clear();
     }
 

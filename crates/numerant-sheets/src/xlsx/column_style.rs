@@ -7,7 +7,6 @@ use quick_xml::events::{BytesStart, Event};
 
 use super::cell_reference::CellReference;
 use super::edit::Colors;
-use crate::color::{of_digits, of_palette, tinted};
 use crate::package::Package;
 use numerant_data::source::ReadProblem;
 use numerant_format::sheet::{
@@ -198,7 +197,10 @@ impl CellLooks {
                     "i" => font.is_italic = is_set(),
                     "u" => font.is_underlined = attribute(tag, "val").as_deref() != Some("none"),
                     // The usual text color is that of the program.
-                    "color" => font.color = color(tag, theme).filter(|color| *color != [0, 0, 0]),
+                    "color" => {
+                        let color = theme.color(|name| plain_attribute(tag, name));
+                        font.color = color.filter(|color| *color != [0, 0, 0]);
+                    }
                     _ => {}
                 }
             }
@@ -213,7 +215,9 @@ impl CellLooks {
             }
             ("fills", "fgColor") => {
                 if let Some(Some(fill)) = self.fills.last_mut() {
-                    *fill = color(tag, theme).unwrap_or_default();
+                    *fill = theme
+                        .color(|name| plain_attribute(tag, name))
+                        .unwrap_or_default();
                 }
             }
             ("cellXfs", "xf") => {
@@ -242,18 +246,4 @@ impl CellLooks {
             _ => {}
         }
     }
-}
-
-/// The color of an element after 18.8.3.
-fn color(tag: &BytesStart<'_>, theme: &Colors) -> Option<Rgb> {
-    let number = |name: &str| plain_attribute(tag, name)?.parse::<usize>().ok();
-    let color = if let Some(digits) = plain_attribute(tag, "rgb") {
-        of_digits(&digits)?
-    } else if let Some(place) = plain_attribute(tag, "theme") {
-        of_digits(&theme.opaque(&place)?)?
-    } else {
-        of_palette(number("indexed")?)?
-    };
-    let tint = plain_attribute(tag, "tint").and_then(|text| text.parse().ok());
-    Some(tinted(color, tint.unwrap_or(0.0)))
 }

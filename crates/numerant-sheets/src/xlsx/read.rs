@@ -469,7 +469,7 @@ impl State {
                 "f" => {
                     self.has_formula = true;
                     if let Some(formulas) = &mut self.formulas {
-                        formulas.begin(&tag);
+                        formulas.begin(|name| attribute(&tag, name));
                         self.inside = Inside::Formula;
                     }
                 }
@@ -494,7 +494,7 @@ impl State {
                 "f" => {
                     self.has_formula = true;
                     if let Some(formulas) = &mut self.formulas {
-                        formulas.begin(&tag);
+                        formulas.begin(|name| attribute(&tag, name));
                     }
                 }
                 "v" => self.has_value = true,

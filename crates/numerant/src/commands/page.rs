@@ -4,6 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Zoned;
+use numerant_data::disk::Disk;
 
 use super::Failure;
 use crate::report::page::{self, Made};
@@ -58,15 +59,7 @@ impl PagePlace {
             at: Zoned::now().strftime("%Y-%m-%d %H:%M").to_string(),
             command: page::command(std::env::args()),
         };
-        let text = page(folder, &made);
-        let name = path.file_name().unwrap_or_default().to_string_lossy();
-        let staged = folder.join(format!(".{name}.{}", std::process::id()));
-        let written = std::fs::write(&staged, text).and_then(|()| std::fs::rename(&staged, path));
-        if written.is_err() {
-            // What is half-written is of no use.
-            let _ = std::fs::remove_file(&staged);
-        }
-        written
+        Disk::default().write_whole(path, page(folder, &made).as_bytes())
     }
 }
 

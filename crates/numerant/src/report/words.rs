@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 use std::path::Path;
 
-use numerant_data::value::Number;
+use numerant_data::value::{Number, grouped};
 use numerant_engine::ledger::Ledger;
 use unicode_width::UnicodeWidthStr;
 
@@ -64,30 +64,9 @@ pub(super) fn number(number: u64) -> String {
     grouped(&number.to_string())
 }
 
-/// Digits in groups of three.
-fn grouped(digits: &str) -> String {
-    let mut text = String::with_capacity(digits.len() + digits.len() / 3);
-    for (place, digit) in digits.chars().enumerate() {
-        if place > 0 && (digits.len() - place).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(digit);
-    }
-    text
-}
-
 /// `1,234,567.50`, with all digits that there are.
 pub(super) fn decimal(number: Number) -> String {
-    let text = number.to_string();
-    let (sign, digits) = match text.strip_prefix('-') {
-        Some(digits) => ("-", digits),
-        None => ("", text.as_str()),
-    };
-    let (whole, fraction) = match digits.split_once('.') {
-        Some((whole, fraction)) => (whole, format!(".{fraction}")),
-        None => (digits, String::new()),
-    };
-    format!("{sign}{}{fraction}", grouped(whole))
+    grouped(&number.to_string())
 }
 
 /// `2.1 MB`, in powers of 1000 as file managers and disks count.

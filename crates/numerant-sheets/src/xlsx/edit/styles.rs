@@ -6,8 +6,10 @@ use std::collections::HashMap;
 use super::SMALL;
 use super::element::{Document, Element, Node};
 use super::sheet::Used;
+use crate::color::{of_digits, of_palette, tinted};
 use crate::package::Package;
 use numerant_data::source::ReadProblem;
+use numerant_format::sheet::Rgb;
 
 /// Number formats from this number on are a workbook's own.
 const OWN_FORMATS: u32 = 164;
@@ -110,6 +112,19 @@ impl Colors {
             }
         });
         Ok(theme)
+    }
+
+    /// The color of an element by its attributes, after 18.8.3.
+    pub(in crate::xlsx) fn color(&self, attribute: impl Fn(&str) -> Option<String>) -> Option<Rgb> {
+        let color = if let Some(digits) = attribute("rgb") {
+            of_digits(&digits)?
+        } else if let Some(place) = attribute("theme") {
+            of_digits(&self.opaque(&place)?)?
+        } else {
+            of_palette(attribute("indexed")?.trim().parse().ok()?)?
+        };
+        let tint = attribute("tint").and_then(|text| text.trim().parse().ok());
+        Some(tinted(color, tint.unwrap_or(0.0)))
     }
 
     /// The colour with a number, as opaque.

@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, HashMap};
 use roxmltree::Node;
 
 use super::{child, elements, is_true, name, number, parsed};
+use crate::xlsx::cell_formulas::Formulas;
 use crate::xlsx::cell_reference::{Area, CellReference};
-use crate::xlsx::formula::shifted;
 use crate::xlsx::strings::unescaped;
 use numerant_data::source::ReadProblem;
 use numerant_format::sheet::LeftOutDrawing;
@@ -111,7 +111,7 @@ impl SheetCells {
     pub(super) fn read(
         root: Node<'_, '_>,
         strings: &[SharedString],
-        formulas: FormulaValues,
+        formula_values: FormulaValues,
         path: &str,
     ) -> Result<Self, ReadProblem> {
         let mut found = Self::default();
@@ -133,7 +133,7 @@ impl SheetCells {
                 .merged
                 .extend(range.attribute("ref").and_then(Area::parse));
         }
-        let mut shared: HashMap<String, (CellReference, String)> = HashMap::new();
+        let mut formulas = Formulas::default();
         let mut row_number = 0;
         for row in elements(child(root, "sheetData")) {
             row_number = number(row, "r").unwrap_or(row_number + 1);
@@ -154,10 +154,12 @@ impl SheetCells {
                     column,
                 });
                 column = at.column + 1;
-                let (formula, value) = found.content(cell, at, strings, &mut shared, path)?;
+                let (formula, value) = found.content(cell, at, strings, &mut formulas, path)?;
                 let content = match formula {
                     Some(formula) if value == Content::Blank => Content::Formula(formula),
-                    Some(formula) if formulas == FormulaValues::MayBeOld && !formula.is_empty() => {
+                    Some(formula)
+                        if formula_values == FormulaValues::MayBeOld && !formula.is_empty() =>
+                    {
                         found.old.insert(at, value);
                         Content::Formula(formula)
                     }
@@ -176,7 +178,7 @@ impl SheetCells {
         cell: Node<'_, '_>,
         at: CellReference,
         strings: &[SharedString],
-        shared: &mut HashMap<String, (CellReference, String)>,
+        formulas: &mut Formulas,
         path: &str,
     ) -> Result<(Option<String>, Content), ReadProblem> {
         let damaged = |what: &str| ReadProblem::Damaged {
@@ -185,22 +187,9 @@ impl SheetCells {
         let value = child(cell, "v").map(|value| value.text().unwrap_or_default());
         let mut formula = None;
         if let Some(node) = child(cell, "f") {
-            let text = node.text().unwrap_or_default().to_owned();
-            let group = node
-                .attribute("si")
-                .filter(|_| node.attribute("t") == Some("shared"));
-            formula = Some(match group {
-                Some(group) if text.is_empty() => {
-                    let first = shared.get(group);
-                    let moved = first.and_then(|(from, text)| shifted(text, *from, at));
-                    moved.unwrap_or_default()
-                }
-                Some(group) => {
-                    shared.insert(group.to_owned(), (at, text.clone()));
-                    text
-                }
-                None => text,
-            });
+            formulas.begin(|name| node.attribute(name).map(str::to_owned));
+            formulas.text.push_str(node.text().unwrap_or_default());
+            formula = Some(formulas.take(at));
         }
         let kind = cell.attribute("t").unwrap_or("n");
         if kind == "inlineStr" {

@@ -3,7 +3,7 @@
 use roxmltree::Node;
 
 use super::{child, descendant, elements, is_true, name, number, parsed};
-use crate::color::{of_digits, of_palette, tinted};
+use crate::color::of_digits;
 use crate::package::Package;
 use numerant_data::source::ReadProblem;
 use numerant_format::sheet::{
@@ -131,15 +131,9 @@ impl Looks {
     }
 
     /// A color of an element after 18.8.3.
-    pub(super) fn color(&self, node: Node<'_, '_>) -> Option<Rgb> {
-        let color = if let Some(digits) = node.attribute("rgb") {
-            of_digits(digits)?
-        } else if let Some(place) = node.attribute("theme") {
-            of_digits(&self.theme.opaque(place)?)?
-        } else {
-            of_palette(number(node, "indexed")?)?
-        };
-        Some(tinted(color, number(node, "tint").unwrap_or(0.0)))
+    fn color(&self, node: Node<'_, '_>) -> Option<Rgb> {
+        self.theme
+            .color(|name| node.attribute(name).map(str::to_owned))
     }
 
     /// A color of the theme by its name in drawings.

@@ -1,5 +1,8 @@
 //! Charts of sheets: columns, bars, lines and pies.
 
+mod axis;
+
+use self::axis::{Axis, bars_of, lane_count};
 use crate::fonts::{FontFace, MissingGlyph};
 use crate::pdf::pen::{Area, Pen};
 use numerant_format::sheet::{Chart, ChartKind, Rgb};
@@ -143,119 +146,6 @@ fn legend(pen: &mut Pen<'_>, chart: &Chart, inner: &mut Area) -> Result<(), Miss
     Ok(())
 }
 
-/// The values between which an axis goes, and the steps on it.
-#[derive(Clone, Copy, Debug, PartialEq)]
-struct Axis {
-    least: f64,
-    greatest: f64,
-    step: f64,
-}
-
-impl Axis {
-    fn of(chart: &Chart) -> Self {
-        let mut values: Vec<f64> = chart
-            .series
-            .iter()
-            .flat_map(|series| series.values.iter().flatten().copied())
-            .collect();
-        if chart.is_stacked {
-            let count = chart
-                .series
-                .iter()
-                .map(|series| series.values.len())
-                .max()
-                .unwrap_or(0);
-            values = (0..count)
-                .map(|place| {
-                    chart
-                        .series
-                        .iter()
-                        .filter_map(|series| *series.values.get(place)?)
-                        .sum()
-                })
-                .collect();
-        }
-        let greatest = values.iter().copied().fold(0.0, f64::max);
-        let least = values.iter().copied().fold(0.0, f64::min);
-        let spread = if greatest > least {
-            greatest - least
-        } else {
-            1.0
-        };
-        let rough = spread / 5.0;
-        let power = 10_f64.powf(rough.log10().floor());
-        let factor = [1.0, 2.0, 2.5, 5.0]
-            .into_iter()
-            .find(|factor| rough <= factor * power);
-        let step = factor.unwrap_or(10.0) * power;
-        Self {
-            least: (least / step).floor() * step,
-            greatest: (greatest / step).ceil().max((least / step).floor() + 1.0) * step,
-            step,
-        }
-    }
-
-    /// Where a value is, from 0 to 1.
-    fn share(self, value: f64) -> f32 {
-        ((value - self.least) / (self.greatest - self.least)) as f32
-    }
-
-    fn steps(self) -> impl Iterator<Item = f64> {
-        let count = ((self.greatest - self.least) / self.step).round() as u32;
-        (0..=count.min(20)).map(move |place| self.least + f64::from(place) * self.step)
-    }
-
-    fn text(self, value: f64) -> String {
-        // As many digits as steps have.
-        let is_whole = |places: &usize| {
-            let moved = self.step * 10_f64.powi(*places as i32);
-            (moved - moved.round()).abs() < moved * 1e-6
-        };
-        let places = (0..7).find(is_whole).unwrap_or(7);
-        let plain = format!("{:.places$}", value.abs());
-        let (whole, fraction) = plain
-            .split_once('.')
-            .map_or((plain.as_str(), None), |(w, f)| (w, Some(f)));
-        let mut text = String::new();
-        for (place, digit) in whole.chars().enumerate() {
-            if place > 0 && (whole.len() - place).is_multiple_of(3) {
-                text.push(',');
-            }
-            text.push(digit);
-        }
-        if let Some(fraction) = fraction {
-            text.push('.');
-            text.push_str(fraction);
-        }
-        if value < 0.0 {
-            format!("-{text}")
-        } else {
-            text
-        }
-    }
-}
-
-/// Values that stand on each other: the positive ones upwards, the negative ones downwards.
-#[derive(Clone, Copy, Debug, Default)]
-struct Stack {
-    up: f64,
-    down: f64,
-}
-
-impl Stack {
-    /// Puts a value on its side, and returns where it begins.
-    fn put(&mut self, value: f64) -> f64 {
-        let end = if value < 0.0 {
-            &mut self.down
-        } else {
-            &mut self.up
-        };
-        let begins = *end;
-        *end += value;
-        begins
-    }
-}
-
 /// As much of a text as there is room for.
 fn cut(pen: &Pen<'_>, text: &str, room: f32) -> String {
     if pen.fonts.width(text, FontFace::REGULAR) * SIZE <= room {
@@ -344,32 +234,17 @@ fn upright(pen: &mut Pen<'_>, chart: &Chart, inner: Area) -> Result<(), MissingG
             pen.polyline(&line, 1.5, color(chart, place));
         }
     } else {
-        let side_by_side = if chart.is_stacked {
-            1.0
-        } else {
-            chart.series.len().max(1) as f32
-        };
-        let width = step * 0.7 / side_by_side;
-        for at in 0..count {
-            let mut stack = Stack::default();
-            for (place, series) in chart.series.iter().enumerate() {
-                let Some(value) = series.values.get(at).copied().flatten() else {
-                    continue;
-                };
-                let (from, column) = if chart.is_stacked {
-                    (stack.put(value), 0.0)
-                } else {
-                    (0.0, place as f32)
-                };
-                let (one, other) = (height_of(from), height_of(from + value));
-                let bar = Area {
-                    left: plot.left + at as f32 * step + step * 0.15 + column * width,
-                    top: one.min(other),
-                    width,
-                    height: (one - other).abs(),
-                };
-                pen.rect(bar, color(chart, place));
-            }
+        let lanes = lane_count(chart) as f32;
+        let width = step * 0.7 / lanes;
+        for bar in bars_of(chart) {
+            let (one, other) = (height_of(bar.from), height_of(bar.to));
+            let area = Area {
+                left: plot.left + (bar.at as f32 + 0.15) * step + bar.lane as f32 * width,
+                top: one.min(other),
+                width,
+                height: (one - other).abs(),
+            };
+            pen.rect(area, color(chart, bar.series));
         }
     }
     let zero = height_of(0.0);
@@ -418,43 +293,25 @@ fn bars(pen: &mut Pen<'_>, chart: &Chart, inner: Area) -> Result<(), MissingGlyp
         .unwrap_or(0)
         .max(1);
     let step = plot.height / count as f32;
-    let side_by_side = if chart.is_stacked {
-        1.0
-    } else {
-        chart.series.len().max(1) as f32
-    };
-    let height = step * 0.7 / side_by_side;
-    for at in 0..count {
-        let top = plot.top + plot.height - (at as f32 + 1.0) * step;
-        if let Some(name) = names.get(at).filter(|_| step > SIZE * 0.9) {
-            let left = plot.left - 4.0 - width_of(pen, name);
-            pen.words(
-                name,
-                (left, top + step / 2.0 + SIZE * 0.35),
-                SIZE,
-                FontFace::REGULAR,
-                INK,
-            )?;
-        }
-        let mut stack = Stack::default();
-        for (place, series) in chart.series.iter().enumerate() {
-            let Some(value) = series.values.get(at).copied().flatten() else {
-                continue;
-            };
-            let (from, row) = if chart.is_stacked {
-                (stack.put(value), 0.0)
-            } else {
-                (0.0, side_by_side - 1.0 - place as f32)
-            };
-            let (one, other) = (x_of(from), x_of(from + value));
-            let bar = Area {
-                left: one.min(other),
-                top: top + step * 0.15 + row * height,
-                width: (one - other).abs(),
-                height,
-            };
-            pen.rect(bar, color(chart, place));
-        }
+    let lanes = lane_count(chart);
+    let height = step * 0.7 / lanes as f32;
+    // The first category and the first series are at the bottom.
+    let top_of = |at: usize| plot.top + plot.height - (at as f32 + 1.0) * step;
+    for (at, name) in names.iter().enumerate().filter(|_| step > SIZE * 0.9) {
+        let left = plot.left - 4.0 - width_of(pen, name);
+        let base = top_of(at) + step / 2.0 + SIZE * 0.35;
+        pen.words(name, (left, base), SIZE, FontFace::REGULAR, INK)?;
+    }
+    for bar in bars_of(chart) {
+        let (one, other) = (x_of(bar.from), x_of(bar.to));
+        let row = (lanes - 1 - bar.lane) as f32;
+        let area = Area {
+            left: one.min(other),
+            top: top_of(bar.at) + step * 0.15 + row * height,
+            width: (one - other).abs(),
+            height,
+        };
+        pen.rect(area, color(chart, bar.series));
     }
     let zero = x_of(0.0);
     pen.rule((zero, plot.top), (zero, plot.top + plot.height), 0.8, INK);
@@ -532,44 +389,4 @@ pub(super) fn description(chart: &Chart) -> String {
         text.push_str(&format!("; {}: {}", series.name, values.join(", ")));
     }
     text
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use numerant_format::sheet::Series;
-
-    #[test]
-    fn axes_end_at_round_numbers() {
-        let axis = |values: &[f64], is_stacked: bool| {
-            let series = values.iter().map(|value| Series {
-                name: String::new(),
-                color: None,
-                values: vec![Some(*value)],
-            });
-            let chart = Chart {
-                kind: ChartKind::Columns,
-                title: String::new(),
-                category_title: String::new(),
-                value_title: String::new(),
-                categories: Vec::new(),
-                series: series.collect(),
-                is_stacked,
-                has_legend: false,
-            };
-            let axis = Axis::of(&chart);
-            (
-                axis.text(axis.least),
-                axis.text(axis.greatest),
-                axis.text(axis.step),
-            )
-        };
-        let texts =
-            |one: &str, two: &str, three: &str| (one.to_owned(), two.to_owned(), three.to_owned());
-        assert_eq!(axis(&[3.0, 9.5], false), texts("0", "10", "2"));
-        assert_eq!(axis(&[60.0, 60.0], true), texts("0", "125", "25"));
-        assert_eq!(axis(&[-4.0, 8.0], false), texts("-5.0", "10.0", "2.5"));
-        assert_eq!(axis(&[0.0], false), texts("0.0", "0.2", "0.2"));
-        assert_eq!(axis(&[12_345.0], false), texts("0", "12,500", "2,500"));
-    }
 }
