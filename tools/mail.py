@@ -28,7 +28,7 @@ KEYS = [f"Quay {number:03}" for number in range(200)]
 
 
 class Handler:
-    """Keeps what comes in, and answers as it is told to."""
+    """Keeps what comes in, and answers as a case says."""
 
     def __init__(self):
         self.messages, self.answers, self.lock = [], {}, threading.Lock()
@@ -189,6 +189,8 @@ def main():
         server.stop()
         print("4xx is tried again, 5xx is named, and a line that is cut after the content is in doubt")
 
+        stalls(program, folder, plain)
+        interrupted(program, folder, plain)
         kills(program, folder, plain)
         done = run(command(program, server, *plain, "--in-doubt", "skip"), folder)
         assert done.returncode == 0, "all was handed over by then"
@@ -196,6 +198,42 @@ def main():
         done = run(command(program, server, *plain, "--retries", "0"), folder)
         assert done.returncode == 3 and "1 failed, 199 not tried" in done.stdout, done
         print("a server that is gone: named once, and the others are not tried")
+
+
+def stalls(program, folder, plain):
+    """A server that takes messages and does not answer: after two in doubt, the others are not tried."""
+    handler = Handler()
+    handler.delay = 30
+    server = Server(handler).start()
+    forget(folder)
+    began = time.monotonic()
+    done = run(command(program, server, *plain, "--timeout", "1", "--retries", "0"), folder)
+    assert done.returncode == 3 and "2 in doubt" in done.stdout and "198 not tried" in done.stdout, done
+    assert time.monotonic() - began < 25, "the answer is not waited for"
+    server.stop()
+    print("a server that stalls: two messages are in doubt after a second each, and the others are not tried")
+
+
+def interrupted(program, folder, plain):
+    """A delivery that is interrupted ends between two messages, with code 130, and goes on where it was."""
+    handler = Handler()
+    handler.delay = 0.02
+    server = Server(handler).start()
+    forget(folder)
+    process = subprocess.Popen(command(program, server, *plain), cwd=folder, stdout=subprocess.DEVNULL,
+                               stderr=subprocess.DEVNULL)
+    while not handler.messages:
+        time.sleep(0.01)
+    process.send_signal(signal.SIGINT)
+    assert process.wait() == 130, process.returncode
+    count = len(handler.messages)
+    assert 0 < count < 200, count
+    handler.delay = 0
+    done = run(command(program, server, *plain), folder)
+    assert done.returncode == 0 and f"{count} handed over before" in done.stdout, done
+    assert recipients(handler) == sorted(map(address, KEYS))
+    server.stop()
+    print("interrupted: code 130 between two messages, and the next run hands over the others")
 
 
 def kills(program, folder, plain):

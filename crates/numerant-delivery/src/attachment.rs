@@ -7,19 +7,8 @@ use std::path::PathBuf;
 use zip::write::SimpleFileOptions;
 use zip::{AesMode, CompressionMethod, DateTime, ZipWriter};
 
-use crate::Deliverable;
-
-/// What to do with attachments that are too large for a message.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Oversize {
-    /// Refuse the delivery.
-    #[default]
-    Refuse,
-    /// Put them into a zip archive.
-    Zip,
-    /// Spread them over several messages.
-    Split,
-}
+use crate::{Deliverable, Password};
+use numerant_engine::job::OversizePolicy;
 
 /// How files are attached.
 #[derive(Clone, Debug, Default)]
@@ -27,9 +16,9 @@ pub struct Attachments {
     /// Bytes of a message at most.
     pub max_message: Option<u64>,
     /// What to do with more.
-    pub oversize: Oversize,
+    pub oversize: OversizePolicy,
     /// All files go into a zip archive that is encrypted (AES-256) with this password.
-    pub password: Option<String>,
+    pub password: Option<Password>,
 }
 
 /// A file that cannot be attached.
@@ -57,7 +46,7 @@ pub(crate) fn encoded_size(bytes: u64) -> u64 {
 }
 
 /// The bytes of an output, which must be those that the run has written.
-pub(crate) fn read(output: &Deliverable) -> Result<Vec<u8>, AttachError> {
+fn read(output: &Deliverable) -> Result<Vec<u8>, AttachError> {
     let bytes = fs::read(&output.file).map_err(|cause| AttachError::Read {
         file: output.file.clone(),
         cause,
@@ -66,6 +55,14 @@ pub(crate) fn read(output: &Deliverable) -> Result<Vec<u8>, AttachError> {
         return Err(AttachError::Changed(output.file.clone()));
     }
     Ok(bytes)
+}
+
+/// The files of a message with their names.
+pub(crate) fn read_all(files: &[Deliverable]) -> Result<Vec<(String, Vec<u8>)>, AttachError> {
+    let named = names(files).into_iter().zip(files);
+    named
+        .map(|(name, output)| Ok((name, read(output)?)))
+        .collect()
 }
 
 /// Names for the files of a message: the last part of the path, or all of it where two would have one name.
@@ -109,7 +106,7 @@ fn safe(name: &str) -> String {
 /// A zip archive with files, encrypted if there is a password.
 pub(crate) fn archive(
     files: &[(String, Vec<u8>)],
-    password: Option<&str>,
+    password: Option<&Password>,
 ) -> Result<Vec<u8>, AttachError> {
     let wrong = |error: &dyn std::fmt::Display| AttachError::Zip(error.to_string());
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
@@ -118,7 +115,7 @@ pub(crate) fn archive(
             .compression_method(CompressionMethod::Deflated)
             .last_modified_time(DateTime::default());
         let options = match password {
-            Some(password) => options.with_aes_encryption(AesMode::Aes256, password),
+            Some(password) => options.with_aes_encryption(AesMode::Aes256, &password.0),
             None => options,
         };
         zip.start_file(name.as_str(), options)
@@ -154,7 +151,7 @@ mod tests {
         let files = [("a.csv".to_owned(), b"id\n1\n".to_vec())];
         let plain = archive(&files, None).expect("an archive");
         assert_eq!(plain, archive(&files, None).expect("an archive"));
-        let locked = archive(&files, Some("secret")).expect("an archive");
+        let locked = archive(&files, Some(&Password("secret".to_owned()))).expect("an archive");
         let mut zip = zip::ZipArchive::new(Cursor::new(&locked)).expect("a zip");
         assert!(zip.by_index(0).is_err());
         let mut text = String::new();

@@ -25,6 +25,7 @@
 mod attachment;
 mod channel;
 mod journal;
+mod ledger;
 mod message;
 mod plan;
 mod routes;
@@ -32,17 +33,21 @@ mod run;
 mod template;
 
 use std::collections::BTreeMap;
+use std::fmt;
 use std::path::PathBuf;
 
-pub use attachment::{AttachError, Attachments, Oversize};
+use numerant_data::value::Number;
+
+pub use attachment::{AttachError, Attachments};
 pub use channel::{
-    Channel, CommandChannel, Composed, Drafts, Folders, HandOverError, Smtp, SmtpOptions, Tls,
+    Channel, CommandChannel, Composed, Drafts, Folders, HandOverError, Smtp, SmtpOptions, Wants,
 };
 pub use journal::{Event, Journal, JournalEntry, JournalError, State};
+pub use ledger::{LedgerError, deliverables};
 pub use message::{ComposeError, PlannedMessage, Sender};
 pub use plan::{PlanError, PlanOptions, plan};
-pub use routes::{Match, Policy, Route, RouteError, Routes, Unmatched};
-pub use run::{Delivered, DeliveryOptions, InDoubt, Outcome, Pace, Watch, deliver};
+pub use routes::{Match, Route, RouteError, Routes, Unmatched};
+pub use run::{Channels, Delivered, DeliveryOptions, Outcome, Pace, Watch, deliver};
 pub use template::{TemplateError, TextTemplate, Values};
 
 /// An output of a run that can be handed over.
@@ -57,7 +62,7 @@ pub struct Deliverable {
     /// Records in it.
     pub records: u64,
     /// Its control totals, by column.
-    pub totals: Vec<(String, String)>,
+    pub totals: Vec<(String, Number)>,
     /// Its size.
     pub bytes: u64,
     /// The BLAKE3 digest of its bytes, in hexadecimal.
@@ -68,5 +73,15 @@ impl Deliverable {
     /// The last part of its path.
     pub fn name(&self) -> &str {
         self.path.rsplit(['/', '\\']).next().unwrap_or(&self.path)
+    }
+}
+
+/// A password, which no message shows.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Password(pub String);
+
+impl fmt::Debug for Password {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Password")
     }
 }

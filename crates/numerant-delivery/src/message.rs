@@ -7,9 +7,11 @@ use lettre::Message;
 use lettre::message::header::{ContentTransferEncoding, ContentType, HeaderName, HeaderValue};
 use lettre::message::{Attachment, Body, Mailbox, MultiPart, MultiPartKind, SinglePart};
 
-use crate::Deliverable;
 use crate::attachment::{self, AttachError};
 use crate::channel::{Composed, Wants};
+use crate::{Deliverable, Password};
+use numerant_engine::job::DeliveryChannel;
+use numerant_markup::push_escaped;
 
 /// Who sends, and when.
 #[derive(Clone, Debug)]
@@ -22,11 +24,22 @@ pub struct Sender {
     pub test_to: Option<Mailbox>,
 }
 
+/// The texts of a message.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Texts {
+    pub(crate) subject: String,
+    pub(crate) text: String,
+    pub(crate) html: Option<String>,
+    pub(crate) folder: Option<String>,
+}
+
 /// A message that is planned.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct PlannedMessage {
-    /// What it is told apart by: a digest of its content and its recipients.
+    /// Its identifier: a digest of its content, its channel and its recipients, without the day and time.
     pub id: String,
+    /// How it is handed over.
+    pub channel: DeliveryChannel,
     /// Who gets it.
     pub to: Vec<Mailbox>,
     /// Who gets a copy.
@@ -61,21 +74,23 @@ pub enum ComposeError {
 }
 
 impl PlannedMessage {
-    /// Sets what it is told apart by, once all else is.
-    pub(crate) fn with_id(mut self) -> Self {
+    /// Sets its identifier, with texts that do not depend on the day and time of the delivery: a delivery that is
+    /// repeated later makes the same messages.
+    pub(crate) fn with_id(mut self, timeless: &Texts) -> Self {
         let mut digest = blake3::Hasher::new();
         let mut add = |text: &str| {
             digest.update(&(text.len() as u64).to_le_bytes());
             digest.update(text.as_bytes());
         };
+        add(self.channel.name());
         for (kind, list) in [("to", &self.to), ("cc", &self.cc), ("bcc", &self.bcc)] {
             add(kind);
             list.iter().for_each(|mailbox| add(&mailbox.to_string()));
         }
-        add(self.folder.as_deref().unwrap_or_default());
-        add(&self.subject);
-        add(&self.text);
-        add(self.html.as_deref().unwrap_or_default());
+        add(timeless.folder.as_deref().unwrap_or_default());
+        add(&timeless.subject);
+        add(&timeless.text);
+        add(timeless.html.as_deref().unwrap_or_default());
         add(self.archive.as_deref().unwrap_or_default());
         for file in &self.files {
             add(&file.path);
@@ -99,25 +114,24 @@ impl PlannedMessage {
         &self,
         sender: &Sender,
         wants: Wants,
-        password: Option<&str>,
+        password: Option<&Password>,
     ) -> Result<Composed, ComposeError> {
-        let names = attachment::names(&self.files);
-        let mut files = Vec::new();
-        for (name, output) in names.into_iter().zip(&self.files) {
-            files.push((name, attachment::read(output)?));
-        }
+        let mut files = attachment::read_all(&self.files)?;
         if let Some(name) = &self.archive {
             files = vec![(name.clone(), attachment::archive(&files, password)?)];
         }
         let is_test = sender.test_to.is_some();
-        let recipients: Vec<Address> = match &sender.test_to {
-            Some(test) => vec![test.email.clone()],
-            None => self
-                .recipients()
-                .iter()
-                .map(|mailbox| mailbox.email.clone())
-                .collect(),
+        let mut recipients: Vec<Address> = Vec::new();
+        let all = match &sender.test_to {
+            Some(test) => vec![test],
+            None => self.recipients(),
         };
+        for mailbox in all {
+            // Somebody may stand among several of them.
+            if !recipients.contains(&mailbox.email) {
+                recipients.push(mailbox.email.clone());
+            }
+        }
         let mut composed = Composed {
             id: self.id.clone(),
             from: sender.from.email.clone(),
@@ -241,11 +255,14 @@ fn content_type(name: &str) -> Result<ContentType, lettre::message::header::Cont
     ContentType::parse(kind)
 }
 
-/// A text without what would be markup.
+/// A text as HTML, whose lines stay lines.
 pub(crate) fn escaped(text: &str) -> String {
-    let text = text
-        .replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('>', "&gt;");
-    text.replace('"', "&quot;").replace('\n', "<br>\n")
+    let mut out = Vec::new();
+    for (place, line) in text.lines().enumerate() {
+        if place > 0 {
+            out.extend_from_slice(b"<br>\n");
+        }
+        push_escaped(line, true, &mut out);
+    }
+    String::from_utf8_lossy(&out).into_owned()
 }

@@ -4,10 +4,13 @@ use std::collections::BTreeMap;
 
 use jiff::civil::DateTime;
 
-use crate::attachment::{self, AttachError, Attachments, Oversize, encoded_size};
-use crate::message::escaped;
+use crate::attachment::{self, AttachError, Attachments, encoded_size};
+use crate::channel::{HandOverError, below};
+use crate::message::{Texts, escaped};
 use crate::routes::Match;
 use crate::{Deliverable, PlannedMessage, TemplateError, TextTemplate, Values};
+use numerant_data::value::{ArithmeticError, Number};
+use numerant_engine::job::{DeliveryChannel, OversizePolicy};
 
 /// What messages are made with.
 #[derive(Clone, Debug)]
@@ -20,6 +23,8 @@ pub struct PlanOptions<'p> {
     pub html: Option<&'p str>,
     /// How files are attached.
     pub attachments: &'p Attachments,
+    /// The channel of routes that state none.
+    pub channel: DeliveryChannel,
     /// The domains that addresses must have; any if none is stated.
     pub domains: &'p [String],
     /// The day and time of templates.
@@ -43,6 +48,12 @@ pub enum PlanError {
     /// Messages that are too large.
     #[error("larger than a message may be: {}", .0.join("; "))]
     TooLarge(Vec<String>),
+    /// Routes that lack what their channel needs.
+    #[error("routes without what their channel needs: {}", .0.join("; "))]
+    Incomplete(Vec<String>),
+    /// Control totals of the files of a message cannot be added up.
+    #[error("the control totals of a message cannot be added up: {0}")]
+    Sum(ArithmeticError),
     /// A file cannot be read.
     #[error(transparent)]
     Attach(#[from] AttachError),
@@ -57,6 +68,7 @@ struct Shared {
     folder: Option<String>,
     subject: Option<String>,
     body: Option<String>,
+    channel: DeliveryChannel,
 }
 
 /// The messages for outputs with routes, in the order of the first output of each. Outputs for the same people with
@@ -89,6 +101,7 @@ pub fn plan(
             folder: route.folder.clone(),
             subject: route.subject.clone(),
             body: route.body.clone(),
+            channel: route.channel.unwrap_or(options.channel),
         };
         let place = *places.entry(shared).or_insert_with(|| {
             groups.push(Vec::new());
@@ -101,6 +114,7 @@ pub fn plan(
             groups[place].push(found);
         }
     }
+    check_routes(matches, options.channel)?;
     check_domains(matches, options.domains)?;
     let mut messages = Vec::new();
     let mut too_large = Vec::new();
@@ -120,6 +134,32 @@ pub fn plan(
         Ok(messages)
     } else {
         Err(PlanError::TooLarge(too_large))
+    }
+}
+
+/// Mail needs a recipient, and files need a folder.
+fn check_routes(matches: &[Match<'_>], usual: DeliveryChannel) -> Result<(), PlanError> {
+    let mut incomplete = Vec::new();
+    for found in matches {
+        let route = found.route;
+        let missing = match route.channel.unwrap_or(usual) {
+            DeliveryChannel::Folder if route.folder.is_none() => "folder",
+            DeliveryChannel::Drafts | DeliveryChannel::Smtp | DeliveryChannel::Command
+                if route.to.is_empty() =>
+            {
+                "to"
+            }
+            _ => continue,
+        };
+        let text = format!("row {} ({missing})", route.row);
+        if !incomplete.contains(&text) {
+            incomplete.push(text);
+        }
+    }
+    if incomplete.is_empty() {
+        Ok(())
+    } else {
+        Err(PlanError::Incomplete(incomplete))
     }
 }
 
@@ -179,21 +219,22 @@ fn parts(
         format!("{} ({size} bytes)", names.join(", "))
     };
     let is_too_large = all > max;
-    if attachments.password.is_some() || (is_too_large && attachments.oversize == Oversize::Zip) {
-        let names = attachment::names(files);
-        let mut content = Vec::new();
-        for (name, file) in names.into_iter().zip(files) {
-            content.push((name, attachment::read(file)?));
-        }
-        let zipped = attachment::archive(&content, attachments.password.as_deref())?;
-        let size = TEXTS + encoded_size(zipped.len() as u64);
-        if size > max {
-            return Ok(Err(described(size)));
-        }
+    let must_zip = attachments.password.is_some();
+    if must_zip || (is_too_large && attachments.oversize == OversizePolicy::Zip) {
         let name = match files {
             [one] => format!("{}.zip", one.name()),
             _ => "files.zip".to_owned(),
         };
+        // How large an archive is shows when it is made.
+        let mut size = all;
+        if attachments.max_message.is_some() {
+            let content = attachment::read_all(files)?;
+            let zipped = attachment::archive(&content, attachments.password.as_ref())?;
+            size = TEXTS + encoded_size(zipped.len() as u64);
+        }
+        if size > max {
+            return Ok(Err(described(size)));
+        }
         return Ok(Ok(vec![MessageFiles {
             files: files.to_vec(),
             archive: Some(name),
@@ -207,7 +248,7 @@ fn parts(
             size: all,
         }]));
     }
-    if attachments.oversize == Oversize::Refuse {
+    if attachments.oversize == OversizePolicy::Refuse {
         return Ok(Err(described(all)));
     }
     let mut parts: Vec<MessageFiles> = Vec::new();
@@ -242,62 +283,73 @@ fn message(
         .iter()
         .filter(|found| part.files.iter().any(|file| file.path == found.output.path))
         .collect();
-    let values = values(&of_part, &part.files);
+    let values = values(&of_part, &part.files)?;
     let route = group[0].route;
-    let rendered = |what: &str, text: &str, escape: fn(&str) -> String| {
-        let wrong = |problem| PlanError::Template {
-            what: format!("{what} of the message for row {} of the routes", route.row),
-            problem,
+    let texts = |now: DateTime| -> Result<Texts, PlanError> {
+        let rendered = |what: &str, text: &str, escape: fn(&str) -> String| {
+            let wrong = |problem| PlanError::Template {
+                what: format!("{what} of the message for row {} of the routes", route.row),
+                problem,
+            };
+            let template = TextTemplate::parse(text);
+            let rendered = template.and_then(|template| template.render(&values, now, escape));
+            rendered.map_err(wrong)
         };
-        TextTemplate::parse(text)
-            .and_then(|template| template.render(&values, options.now, escape))
-            .map_err(wrong)
+        let plain: fn(&str) -> String = str::to_owned;
+        let subject = route.subject.as_deref().unwrap_or(options.subject);
+        // A value can never begin a header of its own.
+        let subject = rendered("the subject", subject, plain)?;
+        let subject = subject
+            .chars()
+            .map(|sign| if sign.is_control() { ' ' } else { sign });
+        let mut subject: String = subject.collect();
+        if count > 1 {
+            subject.push_str(&format!(" ({place} of {count})"));
+        }
+        let text = route.body.as_deref().unwrap_or(options.body);
+        let html = options.html.filter(|_| route.body.is_none());
+        let folder = route.folder.as_deref();
+        Ok(Texts {
+            subject,
+            text: rendered("the text", text, plain)?,
+            html: html
+                .map(|html| rendered("the HTML", html, escaped))
+                .transpose()?,
+            folder: folder
+                .map(|folder| rendered("the folder", folder, plain))
+                .transpose()?,
+        })
     };
-    let plain: fn(&str) -> String = str::to_owned;
-    let subject = rendered(
-        "the subject",
-        route.subject.as_deref().unwrap_or(options.subject),
-        plain,
-    )?;
-    // A value can never begin a header of its own.
-    let mut subject: String = subject
-        .chars()
-        .map(|sign| if sign.is_control() { ' ' } else { sign })
-        .collect();
-    if count > 1 {
-        subject.push_str(&format!(" ({place} of {count})"));
+    let shown = texts(options.now)?;
+    let channel = route.channel.unwrap_or(options.channel);
+    if let Some(folder) = shown
+        .folder
+        .as_deref()
+        .filter(|_| channel == DeliveryChannel::Folder)
+    {
+        let wrong =
+            |why: HandOverError| PlanError::Incomplete(vec![format!("row {}: {why}", route.row)]);
+        below(folder).map_err(wrong)?;
     }
-    let text = rendered(
-        "the text",
-        route.body.as_deref().unwrap_or(options.body),
-        plain,
-    )?;
-    let html = match options.html {
-        Some(html) if route.body.is_none() => Some(rendered("the HTML", html, escaped)?),
-        _ => None,
-    };
-    let folder = match &route.folder {
-        Some(folder) => Some(rendered("the folder", folder, plain)?),
-        None => None,
-    };
-    let unsent = PlannedMessage {
+    let message = PlannedMessage {
         id: String::new(),
+        channel,
         to: route.to.clone(),
         cc: route.cc.clone(),
         bcc: route.bcc.clone(),
-        folder,
-        subject,
-        text,
-        html,
+        folder: shown.folder,
+        subject: shown.subject,
+        text: shown.text,
+        html: shown.html,
         files: part.files,
         archive: part.archive,
         size: part.size,
     };
-    Ok(unsent.with_id())
+    Ok(message.with_id(&texts(DateTime::ZERO)?))
 }
 
 /// What placeholders stand for: a value that differs between the outputs is all of them, with commas.
-fn values(group: &[&&Match<'_>], files: &[Deliverable]) -> Values {
+fn values(group: &[&&Match<'_>], files: &[Deliverable]) -> Result<Values, PlanError> {
     let mut columns: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for found in group {
         let of_route = found.route.values.iter();
@@ -311,70 +363,25 @@ fn values(group: &[&&Match<'_>], files: &[Deliverable]) -> Values {
     let columns = columns
         .into_iter()
         .map(|(name, values)| (name, values.join(", ")));
-    let mut totals: Vec<(String, String)> = Vec::new();
-    for (column, _) in files.first().map_or(&[][..], |file| &file.totals) {
-        let of_files = files.iter().filter_map(|file| {
-            file.totals
-                .iter()
-                .find(|(known, _)| known == column)
-                .map(|(_, total)| total.as_str())
-        });
-        totals.push((column.clone(), sum(of_files)));
+    let mut totals: Vec<(String, Number)> = Vec::new();
+    for (column, total) in files.iter().flat_map(|file| &file.totals) {
+        match totals.iter_mut().find(|(known, _)| known == column) {
+            Some((_, sum)) => *sum = sum.plus(*total).map_err(PlanError::Sum)?,
+            None => totals.push((column.clone(), *total)),
+        }
     }
-    Values {
+    Ok(Values {
         columns: columns.collect(),
         rows: files.iter().map(|file| file.records).sum(),
         totals,
         files: attachment::names(files),
-    }
-}
-
-/// The sum of decimal numbers, exactly.
-fn sum<'a>(numbers: impl Iterator<Item = &'a str>) -> String {
-    let numbers: Vec<&str> = numbers.collect();
-    let places = numbers
-        .iter()
-        .map(|text| text.split_once('.').map_or(0, |(_, digits)| digits.len()));
-    let places = places.max().unwrap_or(0);
-    let mut units: i128 = 0;
-    for text in &numbers {
-        let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
-        let digits = format!("{whole}{fraction:0<places$}");
-        let Some(sum) = digits
-            .parse::<i128>()
-            .ok()
-            .and_then(|number| units.checked_add(number))
-        else {
-            return numbers.join(" + ");
-        };
-        units = sum;
-    }
-    let digits = format!("{:0>width$}", units.unsigned_abs(), width = places + 1);
-    let (whole, fraction) = digits.split_at(digits.len() - places);
-    let sign = if units < 0 { "-" } else { "" };
-    if places == 0 {
-        format!("{sign}{whole}")
-    } else {
-        format!("{sign}{whole}.{fraction}")
-    }
+    })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::{Routes, Unmatched};
-
-    #[test]
-    fn sums_are_exact() {
-        for (numbers, expected) in [
-            (&["1.10", "2.205"][..], "3.305"),
-            (&["-0.5", "0.25"], "-0.25"),
-            (&["99999999999999999999", "1"], "100000000000000000000"),
-            (&[], "0"),
-        ] {
-            assert_eq!(sum(numbers.iter().copied()), expected);
-        }
-    }
 
     fn outputs(folder: &std::path::Path) -> Vec<Deliverable> {
         let named = ["North", "East", "West"].into_iter().enumerate();
@@ -387,7 +394,10 @@ mod tests {
                 file,
                 keys: [("quay".to_owned(), quay.to_owned())].into(),
                 records: 10 * (place as u64 + 1),
-                totals: vec![("dues".to_owned(), format!("{place}.5"))],
+                totals: vec![(
+                    "dues".to_owned(),
+                    format!("{place}.5").parse().expect("a number"),
+                )],
                 bytes: text.len() as u64,
                 blake3: blake3::hash(text.as_bytes()).to_hex().to_string(),
             }
@@ -420,6 +430,7 @@ mod tests {
                 body: "{.rows} records, {.total:dues} of dues\n{.files}",
                 html: Some("<b>{name}</b>"),
                 attachments,
+                channel: DeliveryChannel::Drafts,
                 domains: &domains,
                 now: jiff::civil::date(2026, 3, 5).at(9, 30, 0, 0),
             },
@@ -443,7 +454,7 @@ mod tests {
         );
         assert_eq!(
             messages[1].html.as_deref(),
-            Some("<b>Bo\r<br>\nBcc: x@y.example</b>")
+            Some("<b>Bo<br>\nBcc: x@y.example</b>")
         );
         assert_eq!(messages[0].id.len(), 32);
         assert_ne!(messages[0].id, messages[1].id);
@@ -455,20 +466,98 @@ mod tests {
     }
 
     #[test]
+    fn the_clock_does_not_make_other_messages() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let outputs = outputs(folder.path());
+        let columns = ["quay", "to"].map(str::to_owned);
+        let row = |quay: &str| vec![quay.to_owned(), "a@varnholm.example".to_owned()];
+        let routes = Routes::new(&columns, ["North", "East", "West"].map(row).into());
+        let routes = routes.expect("routes");
+        let matches = routes
+            .matched(&outputs, Unmatched::default())
+            .expect("matched");
+        let planned = |day: i8, subject: &str| {
+            let options = PlanOptions {
+                subject,
+                body: "{.time}",
+                html: Some("{.date}"),
+                attachments: &Attachments::default(),
+                channel: DeliveryChannel::Smtp,
+                domains: &[],
+                now: jiff::civil::date(2026, 3, day).at(9, day, 0, 0),
+            };
+            plan(&matches, &options).expect("planned").remove(0)
+        };
+        let (one, other) = (planned(5, "for {.date}"), planned(6, "for {.date}"));
+        assert_eq!(
+            (one.subject.as_str(), other.subject.as_str()),
+            ("for 2026-03-05", "for 2026-03-06")
+        );
+        assert_eq!(one.id, other.id);
+        assert_ne!(one.id, planned(5, "of {.date}").id);
+    }
+
+    #[test]
+    fn routes_have_what_their_channel_needs() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let outputs = outputs(folder.path());
+        let columns = ["quay", "to", "folder", "channel"].map(str::to_owned);
+        let plans = |rows: [[&str; 4]; 3], channel| -> Result<Vec<DeliveryChannel>, String> {
+            let rows = rows.map(|row| row.map(str::to_owned).to_vec()).to_vec();
+            let routes = Routes::new(&columns, rows).map_err(|error| error.to_string())?;
+            let matches = routes.matched(&outputs, Unmatched::default());
+            let matches = matches.map_err(|error| error.to_string())?;
+            let options = PlanOptions {
+                subject: "{quay}",
+                body: "",
+                html: None,
+                attachments: &Attachments::default(),
+                channel,
+                domains: &[],
+                now: jiff::civil::date(2026, 3, 5).at(9, 30, 0, 0),
+            };
+            let messages = plan(&matches, &options).map_err(|error| error.to_string())?;
+            Ok(messages.iter().map(|message| message.channel).collect())
+        };
+        let rows = [
+            ["North", "a@varnholm.example", "", ""],
+            ["East", "", "{quay}/x", "folder"],
+            ["West", "a@varnholm.example", "", "smtp"],
+        ];
+        use DeliveryChannel::{Drafts, Folder, Smtp};
+        assert_eq!(plans(rows, Drafts), Ok(vec![Drafts, Folder, Smtp]));
+        let refused = plans(rows, Folder).expect_err("no folder");
+        assert!(refused.ends_with("row 1 (folder)"), "{refused}");
+        let mut without = rows;
+        without[0][1] = "";
+        let refused = plans(without, Drafts).expect_err("no address");
+        assert!(refused.ends_with("row 1 (to)"), "{refused}");
+        for (folder, channel, why) in [
+            ("../x", "folder", "not one below"),
+            ("x", "fax", "unknown channels"),
+        ] {
+            let mut wrong = rows;
+            (wrong[1][2], wrong[1][3]) = (folder, channel);
+            let refused = plans(wrong, Drafts).expect_err(folder);
+            assert!(refused.contains(why), "{refused}");
+        }
+    }
+
+    #[test]
     fn large_messages_are_refused_zipped_or_split() {
         let with = |max: u64, oversize| Attachments {
             max_message: Some(max),
             oversize,
             password: None,
         };
-        let refused = planned(&with(20_000, Oversize::Refuse), &[]).expect_err("refused");
+        let refused = planned(&with(20_000, OversizePolicy::Refuse), &[]).expect_err("refused");
         assert!(
             refused.to_string().contains("North.csv, West.csv"),
             "{refused}"
         );
-        let zipped = planned(&with(20_000, Oversize::Zip), &[]).expect("planned");
+        let zipped = planned(&with(20_000, OversizePolicy::Zip), &[]).expect("planned");
         assert_eq!(zipped[0].archive.as_deref(), Some("files.zip"));
-        let split = planned(&with(20_000, Oversize::Split), &[]).expect("planned");
+        let split = planned(&with(20_000, OversizePolicy::Split), &[]).expect("planned");
         let subjects: Vec<&str> = split
             .iter()
             .map(|message| message.subject.as_str())
@@ -481,7 +570,7 @@ mod tests {
                 "East for Bo  Bcc: x@y.example"
             ]
         );
-        assert!(planned(&with(5_000, Oversize::Split), &[]).is_err());
+        assert!(planned(&with(5_000, OversizePolicy::Split), &[]).is_err());
         let outside = planned(&Attachments::default(), &["other.example"]).expect_err("refused");
         assert_eq!(
             outside.to_string(),

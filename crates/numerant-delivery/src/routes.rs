@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use lettre::message::Mailbox;
 
 use crate::Deliverable;
+use numerant_engine::job::{DeliveryChannel, WithoutCounterpart};
 
 /// Columns of the table that are no keys and no values for templates alone.
 const TO: &str = "to";
@@ -13,6 +14,7 @@ const BCC: &str = "bcc";
 const SUBJECT: &str = "subject";
 const BODY: &str = "body";
 const FOLDER: &str = "folder";
+const CHANNEL: &str = "channel";
 /// The column that names an output by its path.
 const FILE: &str = "file";
 
@@ -38,6 +40,8 @@ pub struct Route {
     pub body: Option<String>,
     /// The folder that the outputs are copied to.
     pub folder: Option<String>,
+    /// How the outputs are handed over, if that is stated.
+    pub channel: Option<DeliveryChannel>,
 }
 
 /// The table.
@@ -56,23 +60,13 @@ pub struct Match<'m> {
     pub route: &'m Route,
 }
 
-/// What to do with what has no counterpart.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Policy {
-    /// Refuse the delivery.
-    #[default]
-    Refuse,
-    /// Leave it out.
-    Skip,
-}
-
 /// What to do with outputs without a route, and with routes without an output.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Unmatched {
     /// Outputs without a route.
-    pub outputs: Policy,
+    pub outputs: WithoutCounterpart,
     /// Routes without an output.
-    pub routes: Policy,
+    pub routes: WithoutCounterpart,
 }
 
 /// Why routes cannot be used.
@@ -84,6 +78,9 @@ pub enum RouteError {
     /// Addresses that are none.
     #[error("{} not valid: {}", counted(.0.len(), "address is", "addresses are"), .0.join("; "))]
     Addresses(Vec<String>),
+    /// Channels that there are not.
+    #[error("unknown channels (drafts, smtp, folder and command are known): {}", .0.join("; "))]
+    Channels(Vec<String>),
     /// No column of the routes is a key.
     #[error(
         "no column of the routes is a key of the outputs ({keys}) or 'file'; their columns are {columns}"
@@ -122,7 +119,7 @@ impl Routes {
         if !has(TO) && !has(FOLDER) {
             return Err(RouteError::NoRecipients(columns.join(", ")));
         }
-        let mut wrong = Vec::new();
+        let (mut wrong, mut channels) = (Vec::new(), Vec::new());
         let mut routes = Vec::new();
         for (place, row) in rows.into_iter().enumerate() {
             let values: BTreeMap<String, String> = columns.iter().cloned().zip(row).collect();
@@ -147,10 +144,11 @@ impl Routes {
                     .cloned()
             };
             let (subject, body, folder) = (stated(SUBJECT), stated(BODY), stated(FOLDER));
-            let has_text = values.get(TO).is_some_and(|text| !text.trim().is_empty());
-            if to.is_empty() && folder.is_none() && !has_text {
-                wrong.push(format!("row {}, {TO}: blank", place + 1));
-            }
+            let channel = stated(CHANNEL).map(|name| {
+                let known = DeliveryChannel::of_name(name.trim());
+                known.ok_or_else(|| channels.push(format!("row {}: '{name}'", place + 1)))
+            });
+            let channel = channel.and_then(Result::ok);
             routes.push(Route {
                 row: place + 1,
                 to,
@@ -159,14 +157,17 @@ impl Routes {
                 subject,
                 body,
                 folder,
+                channel,
                 values,
             });
         }
-        if wrong.is_empty() {
-            Ok(Self { columns, routes })
-        } else {
-            Err(RouteError::Addresses(wrong))
+        if !channels.is_empty() {
+            return Err(RouteError::Channels(channels));
         }
+        if !wrong.is_empty() {
+            return Err(RouteError::Addresses(wrong));
+        }
+        Ok(Self { columns, routes })
     }
 
     /// The rows.
@@ -232,7 +233,7 @@ impl Routes {
                 without.push(described(output));
             }
         }
-        if !without.is_empty() && unmatched.outputs == Policy::Refuse {
+        if !without.is_empty() && unmatched.outputs == WithoutCounterpart::Refuse {
             return Err(RouteError::WithoutRoute(without));
         }
         let unused = self.routes.iter().zip(&used).filter(|(_, used)| !**used);
@@ -243,7 +244,7 @@ impl Routes {
                 format!("row {} ({})", route.row, values.join(" / "))
             })
             .collect();
-        if !unused.is_empty() && unmatched.routes == Policy::Refuse {
+        if !unused.is_empty() && unmatched.routes == WithoutCounterpart::Refuse {
             return Err(RouteError::WithoutOutput(unused));
         }
         Ok(matches)
@@ -315,8 +316,8 @@ mod tests {
     }
 
     const SKIP: Unmatched = Unmatched {
-        outputs: Policy::Skip,
-        routes: Policy::Skip,
+        outputs: WithoutCounterpart::Skip,
+        routes: WithoutCounterpart::Skip,
     };
 
     #[test]
@@ -362,7 +363,7 @@ mod tests {
             .to_string();
         assert_eq!(refused, "1 output without a route: n.csv (quay 'North')");
         let skip_outputs = Unmatched {
-            outputs: Policy::Skip,
+            outputs: WithoutCounterpart::Skip,
             ..Unmatched::default()
         };
         let refused = pairs(&table, &outputs, skip_outputs)
@@ -385,7 +386,6 @@ mod tests {
             "@b.example",
             "a@x.example\r\nBcc: b@y.example",
             "a b@x.example",
-            "",
         ] {
             let found = routes("quay|to", &[&format!("East|{wrong}")]);
             assert!(

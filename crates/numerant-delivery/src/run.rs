@@ -1,23 +1,13 @@
 //! Hands messages over one by one, with a journal, retries and a pace.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::channel::{Channel, Composed, HandOverError};
 use crate::journal::{Event, Journal, JournalEntry, JournalError, State};
-use crate::{PlannedMessage, Sender};
-
-/// What to do with messages of an earlier delivery that may have arrived or not.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum InDoubt {
-    /// Leave them, and name them.
-    #[default]
-    Name,
-    /// Send them once more.
-    Send,
-    /// Take them as delivered.
-    Skip,
-}
+use crate::{Password, PlannedMessage, Sender};
+use numerant_engine::job::{DeliveryChannel, DoubtPolicy};
 
 /// How fast messages follow each other, and how often one is tried.
 #[derive(Clone, Copy, Debug)]
@@ -36,11 +26,11 @@ pub struct DeliveryOptions {
     /// Who sends, and when.
     pub sender: Sender,
     /// The password of archives.
-    pub password: Option<String>,
+    pub password: Option<Password>,
     /// How fast.
     pub pace: Pace,
     /// What to do with messages in doubt.
-    pub in_doubt: InDoubt,
+    pub in_doubt: DoubtPolicy,
 }
 
 /// What became of a message.
@@ -67,7 +57,10 @@ pub struct Delivered<'d> {
     pub outcome: Outcome,
 }
 
-/// Is told how a delivery goes, and may end it.
+/// The channels of a delivery.
+pub type Channels = BTreeMap<DeliveryChannel, Box<dyn Channel>>;
+
+/// Follows a delivery, and may end it.
 pub trait Watch {
     /// The time of day for the journal, after ISO 8601.
     fn now(&self) -> String;
@@ -86,18 +79,19 @@ pub trait Watch {
 /// If the journal cannot be written. What becomes of messages is in the result.
 pub fn deliver<'d>(
     messages: &'d [PlannedMessage],
-    channel: &mut dyn Channel,
+    channels: &mut Channels,
     journal: &mut Journal,
     options: &DeliveryOptions,
     watch: &dyn Watch,
 ) -> Result<Vec<Delivered<'d>>, JournalError> {
     let mut delivery = Delivery {
-        channel,
+        channels,
         journal,
         options,
         watch,
         last: None,
-        is_closed: false,
+        closed: BTreeSet::new(),
+        unanswered: BTreeSet::new(),
     };
     let mut delivered = Vec::with_capacity(messages.len());
     for (place, message) in messages.iter().enumerate() {
@@ -105,20 +99,24 @@ pub fn deliver<'d>(
         delivered.push(Delivered { message, outcome });
         watch.has_done(place + 1);
     }
-    delivery.channel.close();
+    for channel in delivery.channels.values_mut() {
+        channel.close();
+    }
     Ok(delivered)
 }
 
 /// A delivery on its way.
 struct Delivery<'d> {
-    channel: &'d mut dyn Channel,
+    channels: &'d mut Channels,
     journal: &'d mut Journal,
     options: &'d DeliveryOptions,
     watch: &'d dyn Watch,
     /// When the last message was handed over.
     last: Option<Instant>,
-    /// Nothing more can be handed over.
-    is_closed: bool,
+    /// The channels by which nothing more can be handed over.
+    closed: BTreeSet<DeliveryChannel>,
+    /// The channels whose last message had no answer.
+    unanswered: BTreeSet<DeliveryChannel>,
 }
 
 impl Delivery<'_> {
@@ -129,24 +127,31 @@ impl Delivery<'_> {
             None => message.id.clone(),
             Some(test) => format!("{}-test-{}", message.id, test.email),
         };
+        let Some(channel) = self.channels.get(&message.channel) else {
+            return Ok(Outcome::NotTried);
+        };
         match self.journal.state(&id) {
             State::Delivered => return Ok(Outcome::Before),
-            State::InDoubt if !self.channel.is_repeatable() => match self.options.in_doubt {
-                InDoubt::Send => {}
-                InDoubt::Skip => return Ok(Outcome::Before),
-                InDoubt::Name => {
+            State::InDoubt if !channel.is_repeatable() => match self.options.in_doubt {
+                DoubtPolicy::Send => {}
+                DoubtPolicy::Skip => return Ok(Outcome::Before),
+                DoubtPolicy::Name => {
                     let why = "an earlier delivery was cut off, or had no answer";
                     return Ok(Outcome::InDoubt(why.to_owned()));
                 }
             },
             State::InDoubt | State::Missing => {}
         }
-        self.keep_pace();
-        if self.is_closed || self.watch.is_cancelled() {
+        let wants = channel.wants();
+        if self.closed.contains(&message.channel) {
             return Ok(Outcome::NotTried);
         }
-        let (sender, password) = (&self.options.sender, self.options.password.as_deref());
-        match message.compose(sender, self.channel.wants(), password) {
+        self.keep_pace();
+        if self.watch.is_cancelled() {
+            return Ok(Outcome::NotTried);
+        }
+        let (sender, password) = (&self.options.sender, self.options.password.as_ref());
+        match message.compose(sender, wants, password) {
             Ok(composed) => self.hand_over(message, &id, &composed),
             Err(error) => Ok(Outcome::Failed(error.to_string())),
         }
@@ -178,7 +183,10 @@ impl Delivery<'_> {
         let mut tries = 0;
         loop {
             self.record(message, id, composed, Event::Begun, "")?;
-            let result = self.channel.hand_over(composed);
+            let Some(channel) = self.channels.get_mut(&message.channel) else {
+                return Ok(Outcome::NotTried);
+            };
+            let result = channel.hand_over(composed);
             let (event, reply) = match &result {
                 Ok(reply) => (Event::Delivered, reply),
                 Err(HandOverError::Unclear(why)) => (Event::Unclear, why),
@@ -190,18 +198,27 @@ impl Delivery<'_> {
                 ) => (Event::Refused, why),
             };
             self.record(message, id, composed, event, reply)?;
+            let is_unclear = matches!(result, Err(HandOverError::Unclear(_)));
+            if !is_unclear {
+                self.unanswered.remove(&message.channel);
+            } else if !self.unanswered.insert(message.channel) {
+                // A server that stalls would put each message in doubt, one timeout after the other.
+                self.closed.insert(message.channel);
+            }
             match result {
                 Ok(reply) => return Ok(Outcome::Delivered(reply)),
                 Err(HandOverError::Unclear(why)) => return Ok(Outcome::InDoubt(why)),
                 Err(HandOverError::Final(why)) => return Ok(Outcome::Failed(why)),
                 Err(HandOverError::Closed(why)) => {
-                    self.is_closed = true;
+                    self.closed.insert(message.channel);
                     return Ok(Outcome::Failed(why));
                 }
                 Err(error @ (HandOverError::Temporary(_) | HandOverError::Unreachable(_))) => {
                     if tries == self.options.pace.retries || self.watch.is_cancelled() {
                         // Others would wait as long for the same.
-                        self.is_closed |= matches!(error, HandOverError::Unreachable(_));
+                        if matches!(error, HandOverError::Unreachable(_)) {
+                            self.closed.insert(message.channel);
+                        }
                         return Ok(Outcome::Failed(error.to_string()));
                     }
                     tries += 1;
@@ -226,7 +243,7 @@ impl Delivery<'_> {
             at: self.watch.now(),
             message: id.to_owned(),
             event,
-            channel: self.channel.name().to_owned(),
+            channel: message.channel.name().to_owned(),
             to: composed
                 .recipients
                 .iter()
@@ -245,44 +262,56 @@ const STEP: Duration = Duration::from_millis(100);
 
 #[cfg(test)]
 mod tests {
+    use std::cell::{Cell, RefCell};
+    use std::path::Path;
+    use std::rc::Rc;
+
     use super::*;
     use crate::Deliverable;
     use crate::channel::Wants;
-    use std::cell::Cell;
+    use crate::message::Texts;
 
-    /// Answers with what it is told to, and counts.
+    type Answer = Result<(), HandOverError>;
+
+    /// Gives the answers that were set, and remembers what it took.
+    #[derive(Clone)]
     struct Server {
-        answers: Vec<Result<(), HandOverError>>,
-        taken: Vec<String>,
-        is_repeatable: bool,
+        answers: Rc<RefCell<Vec<Answer>>>,
+        taken: Rc<Cell<usize>>,
+    }
+
+    impl Server {
+        fn new(answers: Vec<Answer>) -> Self {
+            Self {
+                answers: Rc::new(RefCell::new(answers)),
+                taken: Rc::default(),
+            }
+        }
+
+        fn channels(&self) -> Channels {
+            let channel: Box<dyn Channel> = Box::new(self.clone());
+            [(DeliveryChannel::Smtp, channel)].into()
+        }
     }
 
     impl Channel for Server {
-        fn name(&self) -> &'static str {
-            "smtp"
-        }
-
         fn wants(&self) -> Wants {
             Wants::Mail
         }
 
         fn is_repeatable(&self) -> bool {
-            self.is_repeatable
+            false
         }
 
-        fn hand_over(&mut self, message: &Composed) -> Result<String, HandOverError> {
-            let answer = if self.answers.is_empty() {
+        fn hand_over(&mut self, _: &Composed) -> Result<String, HandOverError> {
+            let mut answers = self.answers.borrow_mut();
+            let answer = if answers.is_empty() {
                 Ok(())
             } else {
-                self.answers.remove(0)
+                answers.remove(0)
             };
-            if !matches!(
-                answer,
-                Err(HandOverError::Temporary(_)
-                    | HandOverError::Final(_)
-                    | HandOverError::Closed(_))
-            ) {
-                self.taken.push(message.id.clone());
+            if matches!(answer, Ok(()) | Err(HandOverError::Unclear(_))) {
+                self.taken.set(self.taken.get() + 1);
             }
             answer.map(|()| "250 ok".to_owned())
         }
@@ -304,32 +333,38 @@ mod tests {
         }
     }
 
-    fn messages(folder: &std::path::Path) -> Vec<PlannedMessage> {
-        let named = ["a", "b", "c"].into_iter();
+    fn messages(folder: &Path) -> Vec<PlannedMessage> {
         let message = |name: &str| {
             let file = folder.join(name);
             std::fs::write(&file, name).expect("written");
-            let mut message = PlannedMessage {
-                to: vec![
-                    format!("{name}@varnholm.example")
-                        .parse()
-                        .expect("an address"),
-                ],
+            let address = format!("{name}@varnholm.example");
+            let message = PlannedMessage {
+                channel: DeliveryChannel::Smtp,
+                to: vec![address.parse().expect("an address")],
+                files: vec![Deliverable {
+                    path: name.to_owned(),
+                    file,
+                    blake3: blake3::hash(name.as_bytes()).to_hex().to_string(),
+                    ..Deliverable::default()
+                }],
                 ..PlannedMessage::default()
             };
-            message.files.push(Deliverable {
-                path: name.to_owned(),
-                file,
-                blake3: blake3::hash(name.as_bytes()).to_hex().to_string(),
-                ..Deliverable::default()
-            });
-            message.with_id()
+            message.with_id(&Texts::default())
         };
-        named.map(message).collect()
+        ["a", "b", "c"].map(message).into()
     }
 
-    fn options(in_doubt: InDoubt) -> DeliveryOptions {
-        DeliveryOptions {
+    fn delivered(folder: &Path, server: &Server, in_doubt: DoubtPolicy) -> Vec<Outcome> {
+        delivered_of(&messages(folder), folder, server, in_doubt)
+    }
+
+    fn delivered_of(
+        messages: &[PlannedMessage],
+        folder: &Path,
+        server: &Server,
+        in_doubt: DoubtPolicy,
+    ) -> Vec<Outcome> {
+        let options = DeliveryOptions {
             sender: Sender {
                 from: "port@varnholm.example".parse().expect("an address"),
                 at: std::time::SystemTime::UNIX_EPOCH,
@@ -342,25 +377,18 @@ mod tests {
                 wait: Duration::ZERO,
             },
             in_doubt,
-        }
-    }
-
-    fn delivered(folder: &std::path::Path, server: &mut Server, in_doubt: InDoubt) -> Vec<Outcome> {
-        let messages = messages(folder);
+        };
         let mut journal = Journal::open(&folder.join("journal")).expect("a journal");
         let watch = Silent(Cell::new(0));
-        let done = deliver(&messages, server, &mut journal, &options(in_doubt), &watch)
-            .expect("a journal");
-        assert_eq!(watch.0.get(), 3);
+        let mut channels = server.channels();
+        let done = deliver(messages, &mut channels, &mut journal, &options, &watch);
+        assert_eq!(watch.0.get(), messages.len());
+        let done = done.expect("a journal");
         done.into_iter().map(|done| done.outcome).collect()
     }
 
-    fn server(answers: Vec<Result<(), HandOverError>>) -> Server {
-        Server {
-            answers,
-            taken: Vec::new(),
-            is_repeatable: false,
-        }
+    fn taken() -> Outcome {
+        Outcome::Delivered("250 ok".to_owned())
     }
 
     #[test]
@@ -369,29 +397,52 @@ mod tests {
         let folder = tempfile::tempdir().expect("a folder");
         let later = || Err(Temporary("451 later".to_owned()));
         let never = Err(Final("550 no".to_owned()));
-        let unclear = Err(Unclear("the line is gone".to_owned()));
-        let mut first = server(vec![later(), later(), Ok(()), never, unclear]);
-        let outcomes = delivered(folder.path(), &mut first, InDoubt::Name);
-        let taken = Outcome::Delivered("250 ok".to_owned());
-        assert_eq!(outcomes[0], taken);
-        assert_eq!(outcomes[1], Outcome::Failed("550 no".to_owned()));
+        let unclear = Err(Unclear("the connection is gone".to_owned()));
+        let first = Server::new(vec![later(), later(), Ok(()), never, unclear]);
+        let outcomes = delivered(folder.path(), &first, DoubtPolicy::Name);
+        assert_eq!(
+            outcomes[..2],
+            [taken(), Outcome::Failed("550 no".to_owned())]
+        );
         assert!(matches!(outcomes[2], Outcome::InDoubt(_)));
-        let mut second = server(Vec::new());
-        let outcomes = delivered(folder.path(), &mut second, InDoubt::Name);
-        assert_eq!(outcomes[..2], [Outcome::Before, taken.clone()]);
+        let second = Server::new(Vec::new());
+        let outcomes = delivered(folder.path(), &second, DoubtPolicy::Name);
+        assert_eq!(outcomes[..2], [Outcome::Before, taken()]);
         assert!(matches!(outcomes[2], Outcome::InDoubt(_)));
-        assert_eq!(second.taken.len(), 1);
-        let mut third = server(Vec::new());
-        let outcomes = delivered(folder.path(), &mut third, InDoubt::Send);
-        assert_eq!(outcomes, [Outcome::Before, Outcome::Before, taken]);
+        assert_eq!(second.taken.get(), 1);
+        let third = Server::new(Vec::new());
+        let outcomes = delivered(folder.path(), &third, DoubtPolicy::Send);
+        assert_eq!(outcomes, [Outcome::Before, Outcome::Before, taken()]);
     }
 
     #[test]
     fn a_server_that_takes_nothing_is_asked_once() {
+        use HandOverError::{Closed, Unreachable};
+        let nobody = || Err(Unreachable("nobody answers".to_owned()));
+        for answers in [
+            vec![Err(Closed("no such host".to_owned()))],
+            vec![nobody(), nobody(), nobody()],
+        ] {
+            let folder = tempfile::tempdir().expect("a folder");
+            let closed = Server::new(answers);
+            let outcomes = delivered(folder.path(), &closed, DoubtPolicy::Name);
+            assert!(matches!(outcomes[0], Outcome::Failed(_)));
+            assert_eq!(outcomes[1..], [Outcome::NotTried, Outcome::NotTried]);
+        }
+    }
+
+    #[test]
+    fn a_server_that_leaves_two_messages_unanswered_gets_no_third() {
+        let unclear = || Err(HandOverError::Unclear("no answer in time".to_owned()));
+        let in_doubt = || Outcome::InDoubt("no answer in time".to_owned());
         let folder = tempfile::tempdir().expect("a folder");
-        let mut closed = server(vec![Err(HandOverError::Closed("no such host".to_owned()))]);
-        let outcomes = delivered(folder.path(), &mut closed, InDoubt::Name);
-        assert_eq!(outcomes[1..], [Outcome::NotTried, Outcome::NotTried]);
+        let stalled = Server::new(vec![unclear(), unclear()]);
+        let outcomes = delivered(folder.path(), &stalled, DoubtPolicy::Name);
+        assert_eq!(outcomes, [in_doubt(), in_doubt(), Outcome::NotTried]);
+        let folder = tempfile::tempdir().expect("a folder");
+        let slow = Server::new(vec![unclear(), Ok(()), unclear()]);
+        let outcomes = delivered(folder.path(), &slow, DoubtPolicy::Name);
+        assert_eq!(outcomes, [in_doubt(), taken(), in_doubt()]);
     }
 
     #[test]
@@ -399,20 +450,10 @@ mod tests {
         let folder = tempfile::tempdir().expect("a folder");
         let messages = messages(folder.path());
         std::fs::write(folder.path().join("b"), "other").expect("written");
-        let mut journal = Journal::open(&folder.path().join("journal")).expect("a journal");
-        let mut all = server(Vec::new());
-        let watch = Silent(Cell::new(0));
-        let done = deliver(
-            &messages,
-            &mut all,
-            &mut journal,
-            &options(InDoubt::Name),
-            &watch,
-        );
-        let done = done.expect("a journal");
-        assert!(
-            matches!(&done[1].outcome, Outcome::Failed(why) if why.contains("changed since the run"))
-        );
-        assert_eq!(all.taken.len(), 2);
+        let server = Server::new(Vec::new());
+        let outcomes = delivered_of(&messages, folder.path(), &server, DoubtPolicy::Name);
+        let is_changed = |why: &str| why.contains("changed since the run");
+        assert!(matches!(&outcomes[1], Outcome::Failed(why) if is_changed(why)));
+        assert_eq!(server.taken.get(), 2);
     }
 }

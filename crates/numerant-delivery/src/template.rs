@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 
 use jiff::civil::DateTime;
+use numerant_data::value::{Number, grouped};
 
 /// A text in which `{quay}` stands for a value. `{{` and `}}` are braces.
 ///
@@ -47,7 +48,7 @@ pub struct Values {
     /// Records in all outputs of the message.
     pub rows: u64,
     /// Control totals over all outputs of the message.
-    pub totals: Vec<(String, String)>,
+    pub totals: Vec<(String, Number)>,
     /// The names of the attached files.
     pub files: Vec<String>,
 }
@@ -131,7 +132,7 @@ impl fmt::Display for TextTemplate {
 impl Values {
     fn value(&self, name: &str, part: Option<&str>, now: DateTime) -> Option<String> {
         match (name, part) {
-            (".rows", None) => Some(grouped(self.rows)),
+            (".rows", None) => Some(grouped(&self.rows.to_string())),
             (".files", None) => Some(self.files.join("\n")),
             (".file", None) => Some(match self.files.as_slice() {
                 [one] => one.clone(),
@@ -141,7 +142,7 @@ impl Values {
             (".time", None) => Some(now.strftime("%H:%M").to_string()),
             (".total", Some(column)) => {
                 let total = self.totals.iter().find(|(known, _)| known == column);
-                total.map(|(_, total)| grouped_decimal(total))
+                total.map(|(_, total)| grouped(&total.to_string()))
             }
             // Keys can be parts of columns, and have a colon then.
             (name, Some(part)) => self.columns.get(&format!("{name}:{part}")).cloned(),
@@ -182,32 +183,6 @@ fn date(now: DateTime, part: Option<&str>) -> Option<String> {
     })
 }
 
-/// A decimal number with commas between groups of three digits before its point.
-fn grouped_decimal(text: &str) -> String {
-    let (sign, digits) = match text.strip_prefix('-') {
-        Some(digits) => ("-", digits),
-        None => ("", text),
-    };
-    let (whole, fraction) = digits.split_at(digits.find('.').unwrap_or(digits.len()));
-    match whole.parse() {
-        Ok(whole) => format!("{sign}{}{fraction}", grouped(whole)),
-        Err(_) => text.to_owned(),
-    }
-}
-
-/// A number with a comma between groups of three digits.
-fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::new();
-    for (place, digit) in digits.chars().enumerate() {
-        if place > 0 && (digits.len() - place).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -218,7 +193,7 @@ mod tests {
                 .map(|(name, value)| (name.to_owned(), value.to_owned()))
                 .into(),
             rows: 12_345,
-            totals: vec![("dues".to_owned(), "-1299.50".to_owned())],
+            totals: vec![("dues".to_owned(), "-1299.50".parse().expect("a number"))],
             files: vec!["a.csv".to_owned(), "b.csv".to_owned()],
         };
         let now = jiff::civil::date(2026, 3, 5).at(9, 30, 0, 0);

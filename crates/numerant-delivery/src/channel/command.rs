@@ -20,10 +20,6 @@ impl CommandChannel {
 }
 
 impl Channel for CommandChannel {
-    fn name(&self) -> &'static str {
-        "command"
-    }
-
     fn wants(&self) -> Wants {
         Wants::Draft
     }

@@ -4,27 +4,24 @@ use std::fs;
 use std::io;
 use std::path::{Component, Path, PathBuf};
 
-use super::drafts::write_whole;
 use super::{Channel, Composed, HandOverError, Wants};
+use numerant_data::disk::Disk;
 
 /// Copies the files of each message into the folder that its route names, below a folder for all.
 #[derive(Debug)]
 pub struct Folders {
     folder: PathBuf,
+    disk: Disk,
 }
 
 impl Folders {
     /// Folders below this one.
-    pub fn new(folder: PathBuf) -> Self {
-        Self { folder }
+    pub fn new(folder: PathBuf, disk: Disk) -> Self {
+        Self { folder, disk }
     }
 }
 
 impl Channel for Folders {
-    fn name(&self) -> &'static str {
-        "folder"
-    }
-
     fn wants(&self) -> Wants {
         Wants::Files
     }
@@ -45,23 +42,25 @@ impl Channel for Folders {
         fs::create_dir_all(&folder).map_err(failed)?;
         for (name, bytes) in &message.files {
             let path = folder.join(name);
-            match fs::read(&path) {
-                Ok(there) if there == *bytes => continue,
-                Ok(_) => {
-                    let why = "another file is there; move it, or give the outputs another name";
-                    return Err(HandOverError::Final(format!("{}: {why}", path.display())));
+            match self.disk.write_new(&path, bytes) {
+                Ok(()) => {}
+                // A delivery that was cut off may have written it.
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                    if fs::read(&path).map_err(failed)? != *bytes {
+                        let why =
+                            "another file is there; move it, or give the outputs another name";
+                        return Err(HandOverError::Final(format!("{}: {why}", path.display())));
+                    }
                 }
-                Err(error) if error.kind() == io::ErrorKind::NotFound => {}
                 Err(error) => return Err(failed(error)),
             }
-            write_whole(&folder, name, bytes).map_err(failed)?;
         }
         Ok(folder.display().to_string())
     }
 }
 
 /// A path that leads nowhere else than below a folder.
-fn below(text: &str) -> Result<&Path, HandOverError> {
+pub(crate) fn below(text: &str) -> Result<&Path, HandOverError> {
     let path = Path::new(text.trim());
     let is_below = path
         .components()

@@ -10,7 +10,8 @@ use lettre::Address;
 pub use command::CommandChannel;
 pub use drafts::Drafts;
 pub use folders::Folders;
-pub use smtp::{Smtp, SmtpOptions, Tls};
+pub(crate) use folders::below;
+pub use smtp::{Smtp, SmtpOptions};
 
 /// A message that is ready.
 #[derive(Clone, Debug)]
@@ -42,9 +43,6 @@ pub enum Wants {
 
 /// A way to hand messages over.
 pub trait Channel {
-    /// What it is called in messages, in the journal and on the command line.
-    fn name(&self) -> &'static str;
-
     /// What it takes.
     fn wants(&self) -> Wants;
 

@@ -15,43 +15,25 @@ use lettre::transport::smtp::commands::{Data, Mail, Rcpt, Rset};
 use lettre::transport::smtp::extension::{ClientId, Extension, MailParameter};
 
 use super::{Channel, Composed, HandOverError, Wants};
+use numerant_engine::job::Encryption;
 
-/// How the connection is encrypted.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Tls {
-    /// From the first answer on, and refused if the server cannot.
-    #[default]
-    StartTls,
-    /// From the beginning.
-    Implicit,
-    /// Not at all.
-    None,
-}
+use crate::Password;
 
 /// The server, and how it is spoken to.
-#[derive(Clone)]
+#[derive(Clone, Debug)]
 pub struct SmtpOptions {
     /// Its name.
     pub host: String,
     /// Its port.
     pub port: u16,
     /// How the connection is encrypted.
-    pub tls: Tls,
+    pub tls: Encryption,
     /// The user and the password.
-    pub login: Option<(String, String)>,
+    pub login: Option<(String, Password)>,
     /// A certificate in PEM that is trusted besides those of the system.
     pub authority: Option<Vec<u8>>,
     /// How long an answer may take.
     pub timeout: Duration,
-}
-
-impl fmt::Debug for SmtpOptions {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("SmtpOptions")
-            .field("host", &self.host)
-            .field("port", &self.port)
-            .finish_non_exhaustive()
-    }
 }
 
 /// Hands messages to a server.
@@ -160,11 +142,11 @@ impl Smtp {
         let parameters = parameters.build().map_err(|error| closed("", &error))?;
         let name = ClientId::default();
         let address = (options.host.as_str(), options.port);
-        let implicit = (options.tls == Tls::Implicit).then_some(&parameters);
+        let implicit = (options.tls == Encryption::Implicit).then_some(&parameters);
         let mut connection =
             SmtpConnection::connect(address, Some(options.timeout), &name, implicit, None)
                 .map_err(|error| closed("", &error))?;
-        if options.tls == Tls::StartTls {
+        if options.tls == Encryption::StartTls {
             if !connection.can_starttls() {
                 connection.abort();
                 return Err(HandOverError::Closed(format!(
@@ -177,7 +159,7 @@ impl Smtp {
                 .map_err(|error| closed("encryption: ", &error))?;
         }
         if let Some((user, password)) = &options.login {
-            let credentials = Credentials::new(user.clone(), password.clone());
+            let credentials = Credentials::new(user.clone(), password.0.clone());
             let mechanisms = [Mechanism::Plain, Mechanism::Login];
             connection
                 .auth(&mechanisms, &credentials)
@@ -229,10 +211,6 @@ impl Smtp {
 }
 
 impl Channel for Smtp {
-    fn name(&self) -> &'static str {
-        "smtp"
-    }
-
     fn wants(&self) -> Wants {
         Wants::Mail
     }

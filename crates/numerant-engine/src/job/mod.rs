@@ -1,4 +1,4 @@
-//! A job: all that a run is told, as plain data. A command line is one way to fill it in.
+//! Jobs as plain data: what a run does, from the command line or from a job file.
 
 mod check;
 mod deliver;
@@ -7,7 +7,7 @@ mod error;
 mod file;
 mod format_options;
 mod inspect;
-mod owner;
+mod notification;
 mod page_options;
 mod reading;
 
@@ -16,12 +16,13 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 
 pub use deliver::{
-    DeliverJob, DeliveryChannel, DoubtPolicy, Encryption, OversizePolicy, WithoutCounterpart,
+    DeliverJob, DeliveryChannel, DoubtPolicy, Encryption, OversizePolicy, Transport,
+    WithoutCounterpart,
 };
 pub use error::JobError;
 pub use file::{Entry, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml};
 pub use inspect::InspectJob;
-pub use owner::{Owner, TellWhen};
+pub use notification::{Notification, NotifyWhen};
 pub use page_options::PageOptions;
 pub use reading::read_options_with;
 

@@ -292,7 +292,7 @@ pub struct Totals {
 
 /// A control total. Records that were rejected before their fields could be told apart are in none
 /// of its sums.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct SumEntry {
     /// The column.

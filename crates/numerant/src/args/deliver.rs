@@ -5,17 +5,11 @@ use std::path::PathBuf;
 use clap::Args;
 use numerant_data::value::Size;
 use numerant_engine::job::{
-    DeliverJob, DeliveryChannel, DoubtPolicy, Encryption, OversizePolicy, WithoutCounterpart, Work,
+    DeliverJob, DeliveryChannel, DoubtPolicy, Encryption, OversizePolicy, Transport,
+    WithoutCounterpart, Work,
 };
 
 use super::options::{Mode, ReportOptions, SavingOptions, choice};
-
-const CHANNELS: &[(&str, DeliveryChannel)] = &[
-    ("drafts", DeliveryChannel::Drafts),
-    ("smtp", DeliveryChannel::Smtp),
-    ("folder", DeliveryChannel::Folder),
-    ("command", DeliveryChannel::Command),
-];
 
 const ENCRYPTIONS: &[(&str, Encryption)] = &[
     ("starttls", Encryption::StartTls),
@@ -45,7 +39,7 @@ const OVERSIZES: &[(&str, OversizePolicy)] = &[
 #[command(
     after_help = "Outputs are taken from the ledger of a run (--ledger of split and others), and only if they are what \
     the run has written. The table of routes says who gets which: columns with the names of the keys, such as quay, and \
-    to, cc, bcc, subject, body, folder. * in a key column stands for any value; several addresses stand between commas. \
+    to, cc, bcc, subject, body, folder, channel. * in a key column stands for any value; several addresses stand between commas. \
     Outputs for the same people go in one message.\n\n\
     Subject, body and HTML are templates: {quay} is a key or a column of the routes, {.rows} and {.total:COLUMN} are those \
     of the outputs in the message, {.file} and {.files} their names, {.date} and {.date:month} the day.\n\n\
@@ -62,7 +56,7 @@ pub(crate) struct DeliverArguments {
     /// The ledger of the run whose outputs are handed over
     #[arg(value_name = "LEDGER")]
     ledger: PathBuf,
-    /// Table of routes: columns of keys, and to, cc, bcc, subject, body, folder
+    /// Table of routes: columns of keys, and to, cc, bcc, subject, body, folder, channel
     #[arg(long, value_name = "FILE", required_unless_present = "history")]
     routes: Option<PathBuf>,
     /// Where the outputs are now [default: where the run has written them]
@@ -124,8 +118,9 @@ struct MessageOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Channel")]
 struct ChannelOptions {
-    /// How to hand messages over: as drafts to look at and send, by a mail server, files into folders, to a command
-    #[arg(long, value_name = "CHANNEL", value_parser = choice(CHANNELS), default_value = "drafts")]
+    /// How to hand messages over whose route does not state it: as drafts to look at and send, by a mail server, as
+    /// files in folders, to a program
+    #[arg(long, value_name = "CHANNEL", value_parser = choice(DeliveryChannel::ALL), default_value = "drafts")]
     channel: DeliveryChannel,
     /// Folder of drafts, or the one that the folders of routes are in [default: drafts]
     #[arg(long, value_name = "DIR")]
@@ -136,12 +131,19 @@ struct ChannelOptions {
     /// Encryption of the connection to it; its certificate is checked
     #[arg(long, value_name = "WAY", value_parser = choice(ENCRYPTIONS), default_value = "starttls")]
     tls: Encryption,
-    /// User that logs in to it; the password is read from --password-file or NUMERANT_SMTP_PASSWORD
+    /// User that logs in to it; the password is read from --password-file, --password-command or
+    /// NUMERANT_SMTP_PASSWORD
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
     /// File with the password, which only its owner may read
     #[arg(long, value_name = "FILE")]
     password_file: Option<PathBuf>,
+    /// Program that prints the password, such as one that asks the keyring of the system
+    #[arg(long, value_name = "COMMAND", conflicts_with = "password_file")]
+    password_command: Option<String>,
+    /// Seconds to wait for an answer of the mail server
+    #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u64).range(1..))]
+    timeout: u64,
     /// Certificate (PEM) to trust besides those of the system
     #[arg(long, value_name = "FILE")]
     trust: Option<PathBuf>,
@@ -203,18 +205,22 @@ impl DeliverArguments {
             ledger: self.ledger,
             out: self.out,
             routes: self.routes.unwrap_or_default(),
-            channel: self.channel.channel,
+            transport: Transport {
+                channel: self.channel.channel,
+                into: self.channel.into,
+                smtp: self.channel.smtp,
+                tls: self.channel.tls,
+                user: self.channel.user,
+                password_file: self.channel.password_file,
+                password_command: self.channel.password_command,
+                timeout: self.channel.timeout,
+                trust: self.channel.trust,
+                program: self.channel.program,
+            },
             from: self.message.from,
             subject: self.message.subject,
             body: self.message.body,
             html: self.message.html,
-            into: self.channel.into,
-            smtp: self.channel.smtp,
-            tls: self.channel.tls,
-            user: self.channel.user,
-            password_file: self.channel.password_file,
-            trust: self.channel.trust,
-            program: self.channel.program,
             only: self.only,
             test_to: self.doing.test_to,
             domains: self.message.domains,

@@ -3,7 +3,7 @@
 mod deliver;
 mod demo;
 mod inspect;
-mod owner;
+mod notify;
 mod page;
 mod recover;
 mod run;

@@ -9,7 +9,7 @@ use numerant_data::source::Identity;
 use numerant_engine::job::{JobFile, Work, to_toml};
 use numerant_engine::{Error, dated_path, files};
 
-use super::{Failure, deliver, inspect, owner, run, verify};
+use super::{Failure, deliver, inspect, notify, run, verify};
 use crate::args::{
     DeliverRequest, InspectRequest, Mode, RunRequest, SavedArguments, VerifyRequest,
 };
@@ -36,7 +36,7 @@ pub(super) fn run_file(
     let mut result = run_checked(arguments, reporter, interrupts, &mut story);
     let is_run = !arguments.check && !arguments.plan;
     if let Some(file) = read.filter(|_| is_run) {
-        match (owner::tell(&file, &story, &result), &result) {
+        match (notify::notify(&file, &story, &result), &result) {
             (Err(failure), Ok(())) => result = Err(failure),
             (Err(failure), Err(_)) => reporter.failure(&failure)?,
             (Ok(()), _) => {}
@@ -199,7 +199,7 @@ fn check_log(log: &Path, arguments: &SavedArguments) -> Result<(), Failure> {
     }
 }
 
-/// Lets everything that is told of the run go to a file, a JSON object a line.
+/// Writes what happens in the run to a file, a JSON object a line.
 fn log_to(path: &Path) -> Result<(), Failure> {
     let opened = File::options().create(true).append(true).open(path);
     let file = opened.map_err(|cause| Failure::Usage {

@@ -2,9 +2,10 @@
 
 use std::sync::Arc;
 
+use jiff::Zoned;
 use numerant_data::source::SourcePath;
-use numerant_engine::PartsOptions;
-use numerant_engine::job::Job;
+use numerant_engine::job::{Job, VerifyJob};
+use numerant_engine::{PartsOptions, dated_path};
 
 use super::{Failure, page, saved};
 use crate::args::{Report, VerifyRequest};
@@ -19,7 +20,14 @@ pub(super) fn verify(
     if let Some((path, work)) = &request.save {
         return saved::save(work, path, reporter);
     }
-    let job = &request.job;
+    let job = &VerifyJob {
+        ledger: request
+            .job
+            .ledger
+            .as_deref()
+            .map(|path| dated_path(path, Zoned::now().datetime())),
+        ..request.job.clone()
+    };
     let page = page::place(job.page.as_ref())?;
     let progress = Arc::new(Progress::new(request.report.quiet));
     let context = interrupts.context(Arc::clone(&progress) as _);

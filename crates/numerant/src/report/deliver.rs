@@ -35,23 +35,29 @@ pub(super) fn in_words(messages: &[PlannedMessage]) -> String {
 }
 
 fn channel(job: &DeliverJob) -> String {
-    match job.channel {
+    match job.transport.channel {
         DeliveryChannel::Drafts => {
-            let folder = job.into.as_deref().unwrap_or(Path::new("drafts"));
+            let folder = job.transport.into.as_deref().unwrap_or(Path::new("drafts"));
             format!("as drafts in {}", super::folder(folder))
         }
-        DeliveryChannel::Smtp => format!("by {}", job.smtp.as_deref().unwrap_or("a mail server")),
+        DeliveryChannel::Smtp => format!(
+            "by {}",
+            job.transport.smtp.as_deref().unwrap_or("a mail server")
+        ),
         DeliveryChannel::Folder => {
-            let folder = job.into.as_deref().unwrap_or(Path::new("."));
+            let folder = job.transport.into.as_deref().unwrap_or(Path::new("."));
             format!("into folders in {}", super::folder(folder))
         }
-        DeliveryChannel::Command => format!("to '{}'", job.program.as_deref().unwrap_or_default()),
+        DeliveryChannel::Command => format!(
+            "to '{}'",
+            job.transport.program.as_deref().unwrap_or_default()
+        ),
     }
 }
 
 /// Who a message is for.
-fn people(message: &PlannedMessage, job: &DeliverJob) -> String {
-    if job.channel == DeliveryChannel::Folder {
+fn people(message: &PlannedMessage) -> String {
+    if message.channel == DeliveryChannel::Folder {
         return message.folder.clone().unwrap_or_default();
     }
     let list = |label: &str, list: &[lettre::message::Mailbox]| {
@@ -112,7 +118,7 @@ pub(super) fn plan(
     for message in messages {
         table.row(&[
             bytes(message.size),
-            people(message, job),
+            people(message),
             short(&message.subject),
             files(message),
         ]);
@@ -170,7 +176,7 @@ pub(super) fn done(
         Outcome::Delivered(_) | Outcome::Before | Outcome::NotTried => None,
     });
     for (what, message, why) in wrong.take(LISTED) {
-        let (people, subject) = (people(message, job), short(&message.subject));
+        let (people, subject) = (people(message), short(&message.subject));
         writeln!(out, "  {BAD}{what:<8}{BAD:#} {people} ({subject}): {why}")?;
     }
     if in_doubt > 0 {

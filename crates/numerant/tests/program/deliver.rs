@@ -158,26 +158,38 @@ fn files_are_copied_into_folders_and_never_over_others() {
         "people",
     ];
     bench.write("people/b/Ro_Ro.csv", "another");
+    let refused = bench.run(&words);
+    assert!(
+        refused.contains("row 3: the folder '../out' is not one below")
+            && refused.contains("code 1"),
+        "{refused}"
+    );
+    assert!(
+        !bench
+            .files()
+            .iter()
+            .any(|file| file.starts_with("out/") || file.starts_with("people/a"))
+    );
+    bench.write(
+        "folders.csv",
+        "quay,folder\nNorth,a/{quay}\nRo/Ro,b\nÅngkajen,c\n,b\n",
+    );
     let done = bench.run(&words);
     assert!(
-        done.contains("1 handed over, 2 failed") && done.contains("code 3"),
+        done.contains("2 handed over, 1 failed") && done.contains("code 3"),
         "{done}"
     );
-    assert!(
-        done.contains("another file is there") && done.contains("not one below"),
-        "{done}"
-    );
+    assert!(done.contains("another file is there"), "{done}");
     assert_eq!(
         bench.read("people/a/North/North.csv"),
         bench.read("parts/North.csv")
     );
     assert_eq!(bench.read("people/b/Ro_Ro.csv"), "another");
-    assert!(!bench.files().iter().any(|file| file.starts_with("out/")));
     // What failed is done when it can be.
     fs::remove_file(bench.path("people/b/Ro_Ro.csv")).expect("removed");
     let done = bench.run(&words);
     assert!(
-        done.contains("1 handed over, 1 handed over before, 1 failed"),
+        done.contains("1 handed over, 2 handed over before"),
         "{done}"
     );
     assert_eq!(
@@ -218,27 +230,27 @@ fn a_job_delivers_after_its_split() {
 }
 
 #[test]
-fn the_owner_of_a_job_is_told_what_came_of_it() {
+fn a_message_about_a_run_goes_to_those_that_the_job_file_names() {
     let bench = prepared();
     let job = |routes: &str, when: &str| {
         format!(
-            "[owner]\nto = \"analyst@varnholm.example\"\nfrom = \"port@varnholm.example\"\ninto = \"told\"\nwhen = \"{when}\"\n\n\
+            "[notify]\nto = \"analyst@varnholm.example\"\nfrom = \"port@varnholm.example\"\ninto = \"notices\"\nwhen = \"{when}\"\n\n\
              [[job]]\ncommand = \"split\"\nsources = [\"calls.csv\"]\nby = [\"quay\"]\nledger = \"n.json\"\nout = \"n\"\n\
              existing = \"replace\"\npage = \"run.html\"\n\n\
              [[job]]\ncommand = \"deliver\"\nledger = \"n.json\"\nroutes = \"{routes}\"\nfrom = \"port@varnholm.example\"\n"
         )
     };
-    let told = |bench: &Bench| -> Vec<String> {
+    let notices = |bench: &Bench| -> Vec<String> {
         let files = bench
             .files()
             .into_iter()
-            .filter(|file| file.starts_with("told/"));
+            .filter(|file| file.starts_with("notices/"));
         files.map(|file| bench.read(&file)).collect()
     };
     bench.write("night.toml", job("routes.csv", "always"));
     let done = bench.run(&["run", "night.toml"]);
     assert!(done.contains("code 0"), "{done}");
-    let mails = told(&bench);
+    let mails = notices(&bench);
     assert_eq!(mails.len(), 1);
     for part in [
         "Subject: night.toml: done",
@@ -251,7 +263,7 @@ fn the_owner_of_a_job_is_told_what_came_of_it() {
     bench.write("night.toml", job("nowhere.csv", "failure"));
     let failed = bench.run(&["run", "night.toml"]);
     assert!(failed.contains("code 1"), "{failed}");
-    let mails = told(&bench);
+    let mails = notices(&bench);
     let last = mails
         .iter()
         .find(|mail| mail.contains("Subject: night.toml: failed with code 1"));
@@ -261,5 +273,30 @@ fn the_owner_of_a_job_is_told_what_came_of_it() {
     );
     bench.write("night.toml", job("routes.csv", "failure"));
     bench.run(&["run", "night.toml"]);
-    assert_eq!(told(&bench).len(), 2);
+    assert_eq!(notices(&bench).len(), 2);
+    let wrong = [
+        (
+            "to = \"analyst@varnholm.example\"\n",
+            "",
+            "'to': it is missing",
+        ),
+        ("into", "onto", "'onto'"),
+        (
+            "into = \"notices\"",
+            "channel = \"folder\"",
+            "drafts, smtp or command",
+        ),
+    ];
+    for (key, other, reason) in wrong {
+        bench.write(
+            "night.toml",
+            job("routes.csv", "always").replace(key, other),
+        );
+        let refused = bench.run(&["run", "night.toml"]);
+        assert!(
+            refused.contains("code 2") && refused.contains(reason),
+            "{refused}"
+        );
+    }
+    assert_eq!(notices(&bench).len(), 2);
 }

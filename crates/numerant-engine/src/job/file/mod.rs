@@ -23,7 +23,7 @@ pub use schema::schema;
 pub use write::to_toml;
 
 use super::format_options::{FormatOptions, take_from_toml};
-use super::{DeliverJob, InspectJob, Job, Owner};
+use super::{DeliverJob, InspectJob, Job, Notification};
 use numerant_data::record::nearest;
 use numerant_data::source::SourcePath;
 use numerant_data::value::{DateFormat, Language, NumberFormat, Size};
@@ -46,8 +46,8 @@ pub struct JobFile {
     pub path: PathBuf,
     /// The parameters with the values that they have.
     pub parameters: BTreeMap<String, String>,
-    /// Who is told what came of it.
-    pub owner: Option<Owner>,
+    /// The message about a run of it.
+    pub notification: Option<Notification>,
     /// What is to be done, in order.
     pub entries: Vec<Entry>,
 }
@@ -211,7 +211,7 @@ impl JobFile {
         let spans = spans.get_ref();
         source.check_keys(
             spans,
-            &["params".to_owned(), "owner".to_owned(), "job".to_owned()],
+            &["params".to_owned(), "notify".to_owned(), "job".to_owned()],
             "a job file",
         )?;
         let parameters = Parameters::read(&source, spans, &values, given)?;
@@ -232,12 +232,12 @@ impl JobFile {
         if entries.is_empty() {
             return Err(source.error(None, JobFileProblem::NoJob));
         }
-        let owner = match values.get("owner") {
-            Some(owner) => Some(source.owner(owner, spans, &parameters)?),
-            None => None,
+        let notification = match (values.get("notify"), spans.get("notify")) {
+            (Some(table), Some(spans)) => Some(source.notification(table, spans, &parameters)?),
+            _ => None,
         };
         Ok(Self {
-            owner,
+            notification,
             path: path.to_owned(),
             parameters: parameters.into_values(),
             entries,
@@ -315,17 +315,8 @@ impl Source<'_> {
         };
         let keys = schema::keys(command);
         self.check_keys(spans, &keys, command)?;
-        let mut filled = Table::new();
-        for (key, value) in job {
-            if key == "command" {
-                continue;
-            }
-            let span = spans.get(key.as_str()).map(Spanned::span);
-            let value = parameters
-                .fill(value, Kind::of(key))
-                .map_err(|problem| self.error_at(span, problem))?;
-            filled.insert(key.clone(), value);
-        }
+        let values = job.iter().filter(|(key, _)| *key != "command");
+        let mut filled = self.filled(values, spans, parameters)?;
         let of_formats = take_from_toml(&mut filled).map_err(|(key, reason)| {
             let span = spans.get(key.as_str()).map(Spanned::span);
             self.error_at(span, JobFileProblem::Value { key, reason })
@@ -376,25 +367,47 @@ impl Source<'_> {
         })
     }
 
-    /// Who is told what came of the file.
-    fn owner(
+    /// The message about a run of the file.
+    fn notification(
         &self,
-        owner: &Value,
+        table: &Value,
+        spans: &Spanned<DeValue<'_>>,
+        parameters: &Parameters,
+    ) -> Result<Notification, JobFileError> {
+        let (Value::Table(table), DeValue::Table(keys)) = (table, spans.get_ref()) else {
+            let problem = JobFileProblem::Value {
+                key: "notify".to_owned(),
+                reason: "it is no table".to_owned(),
+            };
+            return Err(self.error_at(Some(spans.span()), problem));
+        };
+        self.check_keys(keys, &schema::notification_keys(), "[notify]")?;
+        let filled = self.filled(table.iter(), keys, parameters)?;
+        let mut notification: Notification = self.typed(filled, keys)?;
+        if let Some((key, reason)) = notification.problem() {
+            let span = keys.get(key).map_or(spans.span(), Spanned::span);
+            let (key, reason) = (key.to_owned(), reason.to_owned());
+            return Err(self.error_at(Some(span), JobFileProblem::Value { key, reason }));
+        }
+        let folder = self.folder();
+        notification.map_paths(&|path| from_folder(&folder, path));
+        Ok(notification)
+    }
+
+    /// The values of a table, with those of parameters in them.
+    fn filled<'v>(
+        &self,
+        values: impl Iterator<Item = (&'v String, &'v Value)>,
         spans: &DeTable<'_>,
         parameters: &Parameters,
-    ) -> Result<Owner, JobFileError> {
-        let span = spans.get("owner").map(Spanned::span);
-        let wrong = |reason: String| {
-            let key = "owner".to_owned();
-            self.error_at(span.clone(), JobFileProblem::Value { key, reason })
-        };
-        let owner = parameters.fill(owner, Kind::Plain);
-        let owner = owner.map_err(|problem| self.error_at(span.clone(), problem))?;
-        let owner: Result<Owner, _> = owner.try_into();
-        let mut owner = owner.map_err(|error| wrong(error.message().to_owned()))?;
-        let folder = self.folder();
-        owner.map_paths(&|path| from_folder(&folder, path));
-        Ok(owner)
+    ) -> Result<Table, JobFileError> {
+        let filled = values.map(|(key, value)| {
+            let span = spans.get(key.as_str()).map(Spanned::span);
+            let value = parameters.fill(value, Kind::of(key));
+            let value = value.map_err(|problem| self.error_at(span, problem))?;
+            Ok((key.clone(), value))
+        });
+        filled.collect()
     }
 
     fn folder(&self) -> PathBuf {

@@ -6,7 +6,7 @@ use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
 use serde_json::{Map, Value, json};
 
 use super::{COMMANDS, VerifyJob};
-use crate::job::{DeliverJob, InspectJob, Job, Owner};
+use crate::job::{DeliverJob, InspectJob, Job, Notification};
 use numerant_format::{ReadOptions, Side, Takes};
 use numerant_formats::options;
 
@@ -107,6 +107,13 @@ pub(super) fn keys(command: &str) -> Vec<String> {
     keys
 }
 
+/// The keys of `[notify]`.
+pub(super) fn notification_keys() -> Vec<String> {
+    let schema = Notification::json_schema(&mut generator());
+    let properties = schema.get("properties").and_then(Value::as_object);
+    properties.map_or_else(Vec::new, |properties| properties.keys().cloned().collect())
+}
+
 /// What the keys of a command's job mean, each in one line.
 pub(super) fn meanings(command: &str) -> HashMap<String, String> {
     let properties = properties(command, &mut generator()).into_iter();
@@ -136,7 +143,9 @@ pub fn schema() -> Value {
             })
         })
         .collect();
-    let owner = Owner::json_schema(&mut generator);
+    let mut notification = Notification::json_schema(&mut generator);
+    notification.insert("required".to_owned(), json!(Notification::REQUIRED));
+    notification.insert("additionalProperties".to_owned(), json!(false));
     let scalar = json!({ "type": ["string", "integer", "number", "boolean"] });
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
@@ -161,7 +170,7 @@ pub fn schema() -> Value {
                     ],
                 },
             },
-            "owner": owner,
+            "notify": notification,
             "job": {
                 "description": "What is to be done, in order.",
                 "type": "array",

@@ -1,28 +1,29 @@
-//! Tells the owner of a job file what came of it.
+//! Sends the message about a run of a job file.
 
 use std::path::PathBuf;
 
 use lettre::message::Mailboxes;
-use numerant_delivery::{Deliverable, PlannedMessage};
+use numerant_data::disk::Disk;
+use numerant_delivery::{Deliverable, PlannedMessage, Sender};
 use numerant_engine::dated_path;
-use numerant_engine::job::{JobFile, Owner, TellWhen, Work};
+use numerant_engine::job::{JobFile, Notification, NotifyWhen, Work};
 
 use super::{Failure, deliver};
 use crate::report::failure_in_words;
 
 /// Sends the message about a run, with the pages that its jobs have written.
-pub(super) fn tell(
+pub(super) fn notify(
     file: &JobFile,
     story: &[String],
     result: &Result<(), Failure>,
 ) -> Result<(), Failure> {
-    let Some(owner) = &file.owner else {
+    let Some(notification) = &file.notification else {
         return Ok(());
     };
-    if owner.when == TellWhen::Failure && result.is_ok() {
+    if notification.when == NotifyWhen::Failure && result.is_ok() {
         return Ok(());
     }
-    send(file, owner, story, result).map_err(|failure| {
+    send(file, notification, story, result).map_err(|failure| {
         let (message, hint) = failure_in_words(&failure);
         let done = if result.is_ok() {
             "the run is done"
@@ -30,7 +31,7 @@ pub(super) fn tell(
             "the run has failed"
         };
         Failure::Delivery {
-            message: format!("{done}, but its owner was not told: {message}"),
+            message: format!("{done}, but the message about it could not be sent: {message}"),
             hint: hint.unwrap_or_default(),
         }
     })
@@ -38,7 +39,7 @@ pub(super) fn tell(
 
 fn send(
     file: &JobFile,
-    owner: &Owner,
+    notification: &Notification,
     story: &[String],
     result: &Result<(), Failure>,
 ) -> Result<(), Failure> {
@@ -46,8 +47,8 @@ fn send(
         message,
         hint: String::new(),
     };
-    let to: Result<Mailboxes, _> = owner.to.parse();
-    let to = to.map_err(|_| wrong(format!("to: '{}' is no address", owner.to)))?;
+    let to: Result<Mailboxes, _> = notification.to.parse();
+    let to = to.map_err(|_| wrong(format!("to: '{}' is no address", notification.to)))?;
     let name = file
         .path
         .file_name()
@@ -71,18 +72,23 @@ fn send(
         subject,
         text,
         files: pages(file),
-        // A run is told once, whatever came of the one before.
+        channel: notification.transport.channel,
+        // Each run has a message of its own, whatever the one before has sent.
         id: blake3_of(&[&name, &jiff::Zoned::now().to_string()]),
         ..PlannedMessage::default()
     };
-    let delivery = owner.delivery();
-    let sender = deliver::sender(&delivery)?;
-    let mut channel = deliver::channel(&delivery)?;
+    let sender = Sender {
+        from: deliver::address("from", &notification.from)?,
+        at: std::time::SystemTime::now(),
+        test_to: None,
+    };
+    let transport = &notification.transport;
+    let mut channel = deliver::channel(transport, transport.channel, &Disk::default())?;
     let composed = message.compose(&sender, channel.wants(), None);
     let composed = composed.map_err(|error| wrong(error.to_string()))?;
-    let told = channel.hand_over(&composed);
+    let sent = channel.hand_over(&composed);
     channel.close();
-    told.map(drop).map_err(|error| wrong(error.to_string()))
+    sent.map(drop).map_err(|error| wrong(error.to_string()))
 }
 
 /// The pages that the jobs of a file have written.

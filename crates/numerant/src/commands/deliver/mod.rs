@@ -1,6 +1,8 @@
 //! `numerant deliver`.
 
-use std::collections::BTreeMap;
+mod transport;
+
+use std::collections::BTreeSet;
 use std::io::{self, BufRead, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -8,18 +10,16 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, SystemTime};
 
 use jiff::Zoned;
-use lettre::message::Mailbox;
-use numerant_data::value::Number;
 use numerant_delivery::{
-    Attachments, Channel, CommandChannel, Deliverable, DeliveryOptions, Drafts, Folders, InDoubt,
-    Journal, Match, Outcome, Oversize, Pace, PlanError, PlanOptions, PlannedMessage, Policy,
-    Routes, Sender, Smtp, SmtpOptions, Tls, Unmatched, Watch, deliver as hand_over, plan,
+    Attachments, Channels, Deliverable, DeliveryOptions, Journal, Match, Outcome, Pace, Password,
+    PlanError, PlanOptions, PlannedMessage, Routes, Sender, Unmatched, Watch, deliver as hand_over,
+    deliverables, plan,
 };
-use numerant_engine::job::{
-    DeliverJob, DeliveryChannel, DoubtPolicy, Encryption, OversizePolicy, WithoutCounterpart,
-};
-use numerant_engine::ledger::Ledger;
-use numerant_engine::{Context, Error, outputs_of_ledger, read_table, verify_ledger};
+use numerant_engine::job::{DeliverJob, DeliveryChannel, WithoutCounterpart};
+use numerant_engine::{Context, Error, dated_path, outputs_of_ledger, read_table, verify_ledger};
+
+pub(super) use transport::{address, channel};
+use transport::{secret, text_of};
 
 use super::{Failure, saved};
 use crate::args::{DeliverRequest, Mode};
@@ -28,12 +28,6 @@ use crate::surroundings::Interrupts;
 
 /// The text of messages for which none is stated.
 const BODY: &str = "{.files}\n\n{.rows} records\n";
-
-/// The environment variable with the password of the mail server.
-const PASSWORD: &str = "NUMERANT_SMTP_PASSWORD";
-
-/// How long a mail server may take to answer.
-const TIMEOUT: Duration = Duration::from_secs(60);
 
 /// How long to wait before a message is tried again.
 const WAIT: Duration = Duration::from_secs(5);
@@ -46,7 +40,7 @@ pub(super) fn deliver(
     if let Some((path, work)) = &request.save {
         return saved::save(work, path, reporter);
     }
-    let job = &request.job;
+    let job = &dated(&request.job);
     let journal_path = job.journal.clone().unwrap_or_else(|| beside(&job.ledger));
     if request.shows_history {
         let entries = Journal::read(&journal_path).map_err(|error| refused(&error))?;
@@ -68,7 +62,7 @@ pub(super) fn deliver(
             return Err(Failure::Declined);
         }
     }
-    let mut channel = channel(job)?;
+    let mut channels = open_channels(job, &messages, &context)?;
     let mut journal = Journal::open(&journal_path).map_err(|error| refused(&error))?;
     let options = DeliveryOptions {
         sender,
@@ -78,11 +72,7 @@ pub(super) fn deliver(
             retries: job.retries,
             wait: WAIT,
         },
-        in_doubt: match job.in_doubt {
-            DoubtPolicy::Name => InDoubt::Name,
-            DoubtPolicy::Send => InDoubt::Send,
-            DoubtPolicy::Skip => InDoubt::Skip,
-        },
+        in_doubt: job.in_doubt,
     };
     context.observer.begins(None);
     let watch = Watched {
@@ -90,7 +80,7 @@ pub(super) fn deliver(
         context: &context,
         all: messages.len() as u64,
     };
-    let done = hand_over(&messages, channel.as_mut(), &mut journal, &options, &watch);
+    let done = hand_over(&messages, &mut channels, &mut journal, &options, &watch);
     progress.clear();
     let done = done.map_err(|error| refused(&error))?;
     reporter
@@ -104,6 +94,16 @@ pub(super) fn deliver(
         Ok(())
     } else {
         Err(Failure::SomeFailed)
+    }
+}
+
+/// The job with the day and time in the names of its ledger and journal.
+fn dated(job: &DeliverJob) -> DeliverJob {
+    let now = Zoned::now().datetime();
+    DeliverJob {
+        ledger: dated_path(&job.ledger, now),
+        journal: job.journal.as_deref().map(|path| dated_path(path, now)),
+        ..job.clone()
     }
 }
 
@@ -170,7 +170,8 @@ fn outputs(job: &DeliverJob, context: &Context) -> Result<Vec<Deliverable>, Fail
             "unpack it, and name the folder with --out",
         ));
     }
-    let outputs = deliverables(&ledger, &out)?;
+    let outputs = deliverables(&ledger, &out)
+        .map_err(|error| with_hint(&error, "keep the ledger of a run with --ledger"))?;
     if job.only.is_empty() {
         return Ok(outputs);
     }
@@ -191,49 +192,6 @@ fn outputs(job: &DeliverJob, context: &Context) -> Result<Vec<Deliverable>, Fail
     Ok(outputs.into_iter().filter(wanted).collect())
 }
 
-/// The files of a ledger; those of several sheets have what these have in common.
-fn deliverables(ledger: &Ledger, out: &Path) -> Result<Vec<Deliverable>, Failure> {
-    let mut outputs: Vec<Deliverable> = Vec::new();
-    let mut places: BTreeMap<&str, usize> = BTreeMap::new();
-    let mut sums: Vec<Vec<Number>> = Vec::new();
-    for entry in &ledger.outputs {
-        let Some(place) = places.get(entry.path.as_str()) else {
-            places.insert(&entry.path, outputs.len());
-            outputs.push(Deliverable {
-                path: entry.path.clone(),
-                file: out.join(&entry.path),
-                keys: entry.keys.clone(),
-                records: entry.records,
-                totals: Vec::new(),
-                bytes: entry.bytes.unwrap_or(0),
-                blake3: entry.blake3.clone().unwrap_or_default(),
-            });
-            sums.push(entry.sums.clone());
-            continue;
-        };
-        let output = &mut outputs[*place];
-        output
-            .keys
-            .retain(|key, value| entry.keys.get(key) == Some(value));
-        output.records += entry.records;
-        for (sum, more) in sums[*place].iter_mut().zip(&entry.sums) {
-            *sum = sum.plus(*more).map_err(|error| refused(&error))?;
-        }
-    }
-    for (output, sums) in outputs.iter_mut().zip(sums) {
-        let columns = ledger.sums.iter().map(|sum| sum.column.clone());
-        output.totals = columns.zip(sums.iter().map(Number::to_string)).collect();
-        if output.blake3.is_empty() {
-            let message = format!("{}: the ledger has no digest of it", output.path);
-            return Err(with_hint(
-                &message,
-                "keep the ledger of a run with --ledger",
-            ));
-        }
-    }
-    Ok(outputs)
-}
-
 /// The messages for the outputs.
 fn messages(
     job: &DeliverJob,
@@ -248,17 +206,13 @@ fn messages(
         )
     };
     let routes = Routes::new(&columns, rows).map_err(|error| of_routes(&error))?;
-    let policy = |policy: WithoutCounterpart| match policy {
-        WithoutCounterpart::Refuse => Policy::Refuse,
-        WithoutCounterpart::Skip => Policy::Skip,
-    };
     let unmatched = Unmatched {
-        outputs: policy(job.unrouted),
+        outputs: job.unrouted,
         // Where only some outputs are chosen, others' routes wait for theirs.
         routes: if job.only.is_empty() {
-            policy(job.unused)
+            job.unused
         } else {
-            Policy::Skip
+            WithoutCounterpart::Skip
         },
     };
     let matches: Vec<Match<'_>> = routes
@@ -266,11 +220,7 @@ fn messages(
         .map_err(|error| of_routes(&error))?;
     let attachments = Attachments {
         max_message: job.max_message.map(|size| size.0),
-        oversize: match job.oversize {
-            OversizePolicy::Refuse => Oversize::Refuse,
-            OversizePolicy::Zip => Oversize::Zip,
-            OversizePolicy::Split => Oversize::Split,
-        },
+        oversize: job.oversize,
         password: password_of_archives(job)?,
     };
     let body = job.body.as_deref().map(text_of).transpose()?;
@@ -280,6 +230,7 @@ fn messages(
         body: body.as_deref().unwrap_or(BODY),
         html: html.as_deref(),
         attachments: &attachments,
+        channel: job.transport.channel,
         domains: &job.domains,
         now: context.now,
     };
@@ -290,55 +241,19 @@ fn messages(
             PlanError::TooLarge(_) => {
                 "--oversize zip packs files, --oversize split spreads them over messages; --max-message allows more"
             }
-            PlanError::Attach(_) => "run it again, or look with numerant verify",
+            PlanError::Incomplete(_) => "mend the routes",
+            PlanError::Sum(_) | PlanError::Attach(_) => "run it again, or look with numerant verify",
         };
         with_hint(&error, &format!("{hint}; nothing was handed over"))
     })
 }
 
-fn text_of(path: &Path) -> Result<String, Failure> {
-    std::fs::read_to_string(path).map_err(|cause| refused(&format!("{}: {cause}", path.display())))
-}
-
-/// The first line of a file that only its owner may read.
-fn secret(path: &Path) -> Result<String, Failure> {
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::MetadataExt;
-        let facts = std::fs::metadata(path);
-        let facts = facts.map_err(|cause| refused(&format!("{}: {cause}", path.display())))?;
-        if facts.mode() & 0o077 != 0 {
-            let shown = path.display();
-            return Err(with_hint(
-                &format!("{shown}: others than its owner may read it"),
-                &format!("chmod 600 {shown}"),
-            ));
-        }
-    }
-    let text = text_of(path)?;
-    let line = text.lines().next().unwrap_or_default().to_owned();
-    if line.is_empty() {
-        Err(refused(&format!("{}: it has no password", path.display())))
-    } else {
-        Ok(line)
-    }
-}
-
-fn password_of_archives(job: &DeliverJob) -> Result<Option<String>, Failure> {
+fn password_of_archives(job: &DeliverJob) -> Result<Option<Password>, Failure> {
     job.encrypt.as_deref().map(secret).transpose()
 }
 
-fn address(option: &str, text: &str) -> Result<Mailbox, Failure> {
-    text.parse().map_err(|_| {
-        usage(
-            format!("{option} {text}: it is no address"),
-            "write ADDRESS or 'NAME <ADDRESS>'",
-        )
-    })
-}
-
-pub(super) fn sender(job: &DeliverJob) -> Result<Sender, Failure> {
-    let from = match (&job.from, job.channel) {
+fn sender(job: &DeliverJob) -> Result<Sender, Failure> {
+    let from = match (&job.from, job.transport.channel) {
         (Some(from), _) => address("--from", from)?,
         // Files in folders have no sender.
         (None, DeliveryChannel::Folder) => address("--from", "nobody@localhost.example")?,
@@ -361,92 +276,18 @@ pub(super) fn sender(job: &DeliverJob) -> Result<Sender, Failure> {
     })
 }
 
-pub(super) fn channel(job: &DeliverJob) -> Result<Box<dyn Channel>, Failure> {
-    let into = || job.into.clone().unwrap_or_else(|| PathBuf::from("drafts"));
-    Ok(match job.channel {
-        DeliveryChannel::Drafts => Box::new(Drafts::new(into())),
-        DeliveryChannel::Folder => match &job.into {
-            Some(into) => Box::new(Folders::new(into.clone())),
-            None => {
-                return Err(usage(
-                    "--into is missing",
-                    "name the folder that the folders of routes are in",
-                ));
-            }
-        },
-        DeliveryChannel::Command => {
-            let command = job.program.as_deref().and_then(CommandChannel::new);
-            Box::new(
-                command.ok_or_else(|| {
-                    usage("--program is missing", "such as --program 'sendmail -t'")
-                })?,
-            )
-        }
-        DeliveryChannel::Smtp => Box::new(Smtp::new(smtp(job)?)),
-    })
-}
-
-fn smtp(job: &DeliverJob) -> Result<SmtpOptions, Failure> {
-    let Some(server) = &job.smtp else {
-        return Err(usage(
-            "--smtp is missing",
-            "name the mail server: --smtp mail.varnholm.example",
-        ));
-    };
-    let usual = if job.tls == Encryption::Implicit {
-        465
-    } else {
-        587
-    };
-    let (host, port) = match server.rsplit_once(':') {
-        None => (server.as_str(), usual),
-        Some((host, port)) => {
-            let port = port.parse().map_err(|_| {
-                usage(
-                    format!("--smtp {server}: '{port}' is no port"),
-                    "write HOST or HOST:PORT",
-                )
-            })?;
-            (host, port)
-        }
-    };
-    let login = match &job.user {
-        None => None,
-        Some(_) if job.tls == Encryption::None => {
-            return Err(usage(
-                "--user with --tls none would send the password in the clear",
-                "leave one of the two out",
-            ));
-        }
-        Some(user) => {
-            let password = match &job.password_file {
-                Some(path) => secret(path)?,
-                None => std::env::var(PASSWORD).map_err(|_| {
-                    usage(
-                        format!("the password of {user} is missing"),
-                        format!("put it into the environment as {PASSWORD}, or name a file with --password-file"),
-                    )
-                })?,
-            };
-            Some((user.clone(), password))
-        }
-    };
-    let authority = match &job.trust {
-        None => None,
-        Some(path) => Some(text_of(path)?.into_bytes()),
-    };
-    Ok(SmtpOptions {
-        host: host.to_owned(),
-        port,
-        tls: match job.tls {
-            Encryption::StartTls => Tls::StartTls,
-            Encryption::Implicit => Tls::Implicit,
-            Encryption::None => Tls::None,
-        },
-        login,
-        authority,
-        timeout: TIMEOUT,
-    })
+/// The channels that messages need.
+fn open_channels(
+    job: &DeliverJob,
+    messages: &[PlannedMessage],
+    context: &Context,
+) -> Result<Channels, Failure> {
+    let wanted: BTreeSet<DeliveryChannel> =
+        messages.iter().map(|message| message.channel).collect();
+    let opened = wanted
+        .into_iter()
+        .map(|wanted| Ok((wanted, channel(&job.transport, wanted, &context.disk)?)));
+    opened.collect()
 }
 
 /// Watches a delivery for the progress and for an interrupt.
