@@ -14,6 +14,7 @@ mod shared;
 pub use archive::{Member, is_bomb, members};
 pub use error::{Place, ReadError, ReadProblem};
 pub use lock::{is_lock, is_open_elsewhere};
+pub use natural::natural;
 pub use open::{Compression, Identity, Input, SourcePath, as_text, as_texts, common_folder, plain};
 pub use select::{FilePattern, Found, SelectError, Selected, Selection, select};
 pub use shared::SharedFile;

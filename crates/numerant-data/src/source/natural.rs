@@ -3,10 +3,17 @@
 use std::cmp::Ordering;
 use std::path::Path;
 
-/// Compares names as people count: runs of digits by their value, all else by its characters.
-/// Names that differ only in leading zeros are told apart by their bytes, so that the order is
-/// total.
-pub(crate) fn natural(one: &str, other: &str) -> Ordering {
+/// Compares names in natural order: runs of digits by their value, everything else by its bytes. Names that differ
+/// only in leading zeros are compared by their bytes, so that the order is total.
+///
+/// ```
+/// use numerant_data::source::natural;
+///
+/// let mut names = ["part-10", "part-2"];
+/// names.sort_by(|one, other| natural(one, other));
+/// assert_eq!(names, ["part-2", "part-10"]);
+/// ```
+pub fn natural(one: &str, other: &str) -> Ordering {
     let (mut left, mut right) = (one.as_bytes(), other.as_bytes());
     loop {
         match (left.first(), right.first()) {

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use super::{Gathering, Job, JobError, Overflow, PageOptions};
+use super::{Gathering, Job, JobError, Overflow, PageOptions, SheetOrder};
 use numerant_data::source::{Compression, SourcePath};
 use numerant_data::value::{
     Cells, ColumnType, DateFormat, DecimalMark, NumberFormat, WrittenHints,
@@ -15,6 +15,20 @@ use numerant_naming::{Key, NamePattern, Part, RunField, Template};
 use numerant_steps::{CASE_COLUMN, Step};
 
 impl Job {
+    /// The order of sheets: as stated, or else natural where values name them; those that are named after sources stay
+    /// in the order of these.
+    pub(crate) fn order_of_sheets(&self) -> SheetOrder {
+        let has_values = self
+            .sheet
+            .as_ref()
+            .is_some_and(|sheet| !sheet.keys().is_empty());
+        self.sheet_order.unwrap_or(if has_values {
+            SheetOrder::Natural
+        } else {
+            SheetOrder::Records
+        })
+    }
+
     /// What stands before the fraction of numbers.
     pub(super) fn decimal_mark(&self) -> DecimalMark {
         match &self.number_format {

@@ -1,4 +1,4 @@
-//! What is to be looked at: the job of `inspect`.
+//! The job of `inspect`.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -6,10 +6,10 @@ use serde::{Deserialize, Serialize};
 use super::Job;
 use numerant_naming::Key;
 
-/// Records that are shown, if nothing else is said.
+/// Default number of records that are shown.
 const SHOW: usize = 5;
 
-/// What is to be looked at.
+/// The files to inspect, and what is shown of them.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
 pub struct InspectJob {
@@ -18,6 +18,9 @@ pub struct InspectJob {
     pub values: Option<Key>,
     /// How many records are shown.
     pub show: usize,
+    /// Of several files, each is shown with its columns and first records.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub details: bool,
     /// What is read, and what is done to its records.
     #[serde(flatten)]
     pub job: Job,
@@ -28,6 +31,7 @@ impl Default for InspectJob {
         Self {
             values: None,
             show: SHOW,
+            details: false,
             job: Job::default(),
         }
     }

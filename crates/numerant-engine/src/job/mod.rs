@@ -50,6 +50,16 @@ pub enum Overflow {
     Files,
 }
 
+/// The order of the sheets of a workbook.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum SheetOrder {
+    /// By their names, numbers in them by value.
+    Natural,
+    /// In the order of their first records.
+    Records,
+}
+
 /// What several files become.
 #[derive(
     Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
@@ -149,6 +159,9 @@ pub struct Job {
     /// extension are in that format.
     #[serde(skip)]
     pub source_format: Option<&'static str>,
+    /// The order of the sheets of a workbook; by default natural, unless they are named after sources only.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sheet_order: Option<SheetOrder>,
     /// The sheet of each output, in workbooks.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sheet: Option<Template>,
@@ -268,6 +281,7 @@ impl Default for Job {
             name: None,
             to: None,
             source_format: None,
+            sheet_order: None,
             sheet: None,
             pages: PageOptions::default(),
             per_sheet: false,

@@ -14,8 +14,9 @@ use super::plan::RunPlan;
 use super::produce::{Produced, SourceSheet};
 use super::run::Keep;
 use super::{Context, Error, Notice, prepare};
-use crate::job::Job;
+use crate::job::{Job, SheetOrder};
 use crate::ledger::{Ambiguous, TypedColumn};
+use numerant_data::source::natural;
 use numerant_data::value::{Number, WrittenOutcome};
 use numerant_format::sheet::{
     Head, KeptFormat, LeftOutDrawing, Odd, Plan, Spooler, Types, WorkbookContent, width,
@@ -42,11 +43,16 @@ pub(super) struct Written {
 pub(super) struct WrittenFile {
     /// Its path below the output folder.
     pub(super) path: String,
-    /// The output that is its first sheet.
+    /// The first of the outputs that are its sheets.
     pub(super) first: usize,
     pub(super) staged: PathBuf,
     pub(super) bytes: u64,
     pub(super) digest: Option<String>,
+}
+
+/// The first of the outputs of a workbook, which has its size in the ledger; sheets may be in another order.
+fn first_of(outputs: &[usize]) -> usize {
+    outputs.iter().copied().min().unwrap_or(0)
 }
 
 /// Writes all workbooks of a run, several at the same time.
@@ -70,7 +76,7 @@ pub(super) fn write(
             notices: Vec::new(),
         });
     };
-    // Sheets by workbook, in the order of first records.
+    // Sheets by workbook.
     let mut places: HashMap<&str, usize> = HashMap::new();
     let mut files: Vec<(&str, Vec<usize>)> = Vec::new();
     for (output, path) in produced.paths.iter().enumerate() {
@@ -80,6 +86,12 @@ pub(super) fn write(
             files.len() - 1
         });
         files[place].1.push(output);
+    }
+    if job.order_of_sheets() == SheetOrder::Natural {
+        let name = |output: &usize| produced.sheets[*output].as_str();
+        for (_, outputs) in &mut files {
+            outputs.sort_by(|one, other| natural(name(one), name(other)));
+        }
     }
     let codes = plan.job.read.context.number_formats.codes();
     let formats: Arc<[KeptFormat]> = codes.iter().map(KeptFormat::of).collect();
@@ -153,7 +165,7 @@ pub(super) fn write(
             let book = WorkbookContent {
                 sheets: sheets.collect(),
             };
-            task.write(&book, path, outputs[0], staged)
+            task.write(&book, path, first_of(outputs), staged)
         };
         let new_part = |output: usize, to: &Path| {
             let place = files[*file].1.iter().position(|known| *known == output);
@@ -180,7 +192,7 @@ pub(super) fn write(
                     tables,
                     values.unwrap_or_default(),
                     path,
-                    outputs[0],
+                    first_of(outputs),
                     staged,
                 )
             }
@@ -216,7 +228,9 @@ pub(super) fn write(
                         })
                     });
                     let parts: Result<Vec<TakenSheet>, Error> = parts.collect();
-                    parts.and_then(|parts| task.assemble(&parts, path, outputs[0], staged, job, 0))
+                    parts.and_then(|parts| {
+                        task.assemble(&parts, path, first_of(outputs), staged, job, 0)
+                    })
                 }
             }
             false => new(outputs, staged),
@@ -244,9 +258,9 @@ pub(super) fn write(
                 let draws = task.format.capabilities().draws_sheets;
                 taken.and_then(|taken| {
                     if draws {
-                        task.draw_taken(&taken, path, outputs[0], staged, count)
+                        task.draw_taken(&taken, path, first_of(outputs), staged, count)
                     } else {
-                        task.assemble(&taken, path, outputs[0], staged, job, count)
+                        task.assemble(&taken, path, first_of(outputs), staged, job, count)
                     }
                 })
             }

@@ -27,7 +27,7 @@ mod types;
 #[cfg(test)]
 mod tests;
 
-pub use check::{Scope, ScopeColumn};
+pub use check::{FUNCTIONS, Scope, ScopeColumn};
 pub use error::{EvalError, ExprError, ExprProblem, OneSided};
 pub use evaluate::Compiled;
 pub use expression::Expression;

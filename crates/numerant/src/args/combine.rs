@@ -9,12 +9,12 @@ use numerant_naming::Template;
 use super::options::{FormulaOptions, GatherOptions, choice};
 use super::run::{OutputOptions, RunRequest, SourceOptions};
 
-/// Put files together: into one table, or into one workbook with a sheet for each
+/// Combine files into one table, or into one workbook with a sheet for each
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Files that become one table are matched by the names of their columns; those that \
-    become sheets of one workbook, as with --sheet '{.stem}', each keep their own. Files come in \
-    the order in which they are named, those of a folder or pattern with part-2 before part-10.\n\n\
+    after_help = "Columns are matched by name, in any order. With --sheet '{.stem}' each file becomes a sheet with its own \
+    columns. Files are combined in the order given, those of a folder or pattern in natural order: \
+    part-2 before part-10.\n\n\
     Examples:\n  \
     numerant combine 'calls/*.csv' --name year.csv\n  \
     numerant combine months --recursive --name year.csv --from-name '{quay}/{month}.csv'\n  \
@@ -28,13 +28,12 @@ pub(crate) struct CombineArguments {
     source: SourceOptions,
     #[command(flatten)]
     gather: GatherOptions,
-    /// What the files become: one table, or sheets: one workbook with all their sheets as they are,
-    /// look and formulas kept
+    /// Combine into one table, or copy all sheets, with their look and formulas, into one workbook
     #[arg(long = "as", value_name = "WHAT", value_parser = choice(GATHERINGS), default_value = "table", help_heading = "Combining")]
     gathering: Gathering,
     #[command(flatten)]
     formulas: FormulaOptions,
-    /// Path of the output, such as year.xlsx; its extension says the format
+    /// Path of the output, such as year.xlsx; the extension decides the format
     #[arg(
         long,
         value_name = "TEMPLATE",
@@ -42,7 +41,8 @@ pub(crate) struct CombineArguments {
         help_heading = "Naming"
     )]
     name: Template,
-    /// Folder for the output, made with its parents [default: this one]
+    /// Write the output to DIR, which is created; - for standard output [default: the current
+    /// folder]
     #[arg(
         long,
         value_name = "DIR",

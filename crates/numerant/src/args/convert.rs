@@ -9,17 +9,17 @@ use numerant_naming::Template;
 use super::options::format;
 use super::run::{OutputOptions, RunRequest, SourceOptions};
 
-/// Turn each file into one of another format or form
+/// Convert each file to another format
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Each file becomes one of its own, with its name and the new extension. A file that \
-    fails stops no other; the exit code is 3 then, and --existing newer goes on with what is \
-    missing or has changed. With several files --rejects names a folder.\n\n\
+    after_help = "Each source becomes an output of its own. If a file fails, the others are still converted, and the \
+    exit code is 3; --existing newer then converts what is missing or has changed. With several \
+    files, --rejects names a folder.\n\n\
     Examples:\n  \
     numerant convert calls.csv --to jsonl\n  \
     numerant convert incoming --recursive --to xlsx --out sheets --existing newer\n  \
     numerant convert manifests/*.json --to xml --out customs --shape customs.xml \\\n    \
-    --set total='net + tax' --comment '{.rows} items from {.source}'"
+    --set total='net + tax' --xml-comment '{.rows} items from {.source}'"
 )]
 pub(crate) struct ConvertArguments {
     /// Write outputs in FORMAT, such as csv, jsonl or xlsx, whatever extension --name has
@@ -33,15 +33,15 @@ pub(crate) struct ConvertArguments {
     to: Option<String>,
     #[command(flatten)]
     source: SourceOptions,
-    /// Path of each output, such as '{.stem}.xlsx' [default: the source's name with the extension of
-    /// --to]
+    /// Path of each output, such as '{.stem}.xlsx' [default: the source's name with the extension
+    /// of --to]
     #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
     name: Option<Template>,
-    /// Folder for the outputs, in folders like those of the sources below what was named
-    /// [default: each output beside its source]
+    /// Write outputs to DIR, which is created, with the subfolders of the sources; - for one output
+    /// to standard output [default: beside each source; with --name the current folder]
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
     out: Option<PathBuf>,
-    /// Let the first file that fails end the run; without it the others are done all the same
+    /// Stop at the first file that fails [default: the other files are converted]
     #[arg(long, help_heading = "Running")]
     stop_on_error: bool,
     #[command(flatten)]
@@ -50,10 +50,12 @@ pub(crate) struct ConvertArguments {
 
 impl ConvertArguments {
     pub(crate) fn into_request(self) -> RunRequest {
+        // A path that is typed begins where it is typed; outputs without one stay beside their sources.
+        let here = self.name.is_some().then(|| PathBuf::from("."));
         let job = Job {
+            out: self.out.or(here.filter(|_| !self.output.packs())),
             name: self.name,
             to: self.to,
-            out: self.out,
             batch: true,
             stop_on_error: self.stop_on_error,
             ..self.source.into_job()

@@ -34,17 +34,16 @@ const OVERSIZES: &[(&str, OversizePolicy)] = &[
     ("split", OversizePolicy::Split),
 ];
 
-/// Hand the outputs of a run to their people: drafts, mail, folders
+/// Send the outputs of a run to their recipients: drafts, mail, folders
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Outputs are taken from the ledger of a run (--ledger of split and others), and only if they are what \
-    the run has written. The table of routes says who gets which: columns with the names of the keys, such as quay, and \
-    to, cc, bcc, subject, body, folder, channel. * in a key column stands for any value; several addresses stand between commas. \
-    Outputs for the same people go in one message.\n\n\
-    Subject, body and HTML are templates: {quay} is a key or a column of the routes, {.rows} and {.total:COLUMN} are those \
-    of the outputs in the message, {.file} and {.files} their names, {.date} and {.date:month} the day.\n\n\
-    A journal beside the ledger records each message before and after it is handed over: a delivery that is repeated \
-    sends what is missing, and nothing twice.\n\n\
+    after_help = "The ledger lists the outputs, which must be unchanged since the run. The table of routes has a column for \
+    each key, such as quay (* matches any value), and the columns to, cc, bcc, subject, body, folder, \
+    channel; separate addresses by commas. Outputs for the same recipients go in one message.\n\n\
+    Subject, body and HTML are templates: {quay} is a key or a column of the routes, {.rows} and {.total:COLUMN} \
+    are sums over the outputs of the message, {.file} and {.files} their names, {.date} and {.date:month} the date.\n\n\
+    A journal beside the ledger records each message before and after it is sent. If a delivery is repeated, it \
+    sends only the messages that are missing.\n\n\
     Examples:\n  \
     numerant split calls.csv --by quay --total dues --ledger calls.json\n  \
     numerant deliver calls.json --routes routes.csv --from port@varnholm.example --subject '{quay}: {.rows} calls' --plan\n  \
@@ -53,22 +52,22 @@ const OVERSIZES: &[(&str, OversizePolicy)] = &[
     numerant deliver calls.json --history"
 )]
 pub(crate) struct DeliverArguments {
-    /// The ledger of the run whose outputs are handed over
+    /// Ledger of the run whose outputs are sent
     #[arg(value_name = "LEDGER")]
     ledger: PathBuf,
-    /// Table of routes: columns of keys, and to, cc, bcc, subject, body, folder, channel
+    /// Table of recipients, with columns of keys and to, cc, bcc, subject, body, folder, channel
     #[arg(long, value_name = "FILE", required_unless_present = "history")]
     routes: Option<PathBuf>,
-    /// Where the outputs are now [default: where the run has written them]
+    /// Folder of the outputs [default: where the run wrote them]
     #[arg(long, value_name = "DIR")]
     out: Option<PathBuf>,
-    /// Hand over only outputs with this key value or path; may be repeated
+    /// Send only outputs with this key value or path; may be repeated
     #[arg(long, value_name = "VALUE")]
     only: Vec<String>,
-    /// What to do with outputs without a route
+    /// Outputs without a route: refuse ends the delivery, skip leaves them out
     #[arg(long, value_name = "POLICY", value_parser = choice(COUNTERPARTS), default_value = "refuse")]
     unrouted: WithoutCounterpart,
-    /// What to do with routes without an output
+    /// Routes without an output: refuse ends the delivery, skip leaves them out
     #[arg(long, value_name = "POLICY", value_parser = choice(COUNTERPARTS), default_value = "refuse")]
     unused: WithoutCounterpart,
     #[command(flatten)]
@@ -99,17 +98,17 @@ struct MessageOptions {
     /// Text as HTML besides, in a file
     #[arg(long, value_name = "FILE")]
     html: Option<PathBuf>,
-    /// Refuse addresses outside these domains
+    /// Refuse addresses in other domains
     #[arg(long, value_name = "DOMAIN[,DOMAIN…]", value_delimiter = ',')]
     domains: Vec<String>,
-    /// Largest message
+    /// Maximum size of a message, such as 20M
     #[arg(long, value_name = "SIZE")]
     max_message: Option<Size>,
-    /// What to do with a message that is larger
+    /// Larger messages: refuse ends the delivery, zip packs the files, split sends several messages
     #[arg(long, value_name = "POLICY", value_parser = choice(OVERSIZES), default_value = "refuse")]
     oversize: OversizePolicy,
-    /// Put files into an encrypted zip archive (AES-256) whose password is in this file; hand the password over
-    /// elsewhere
+    /// Pack files into an encrypted zip archive (AES-256) with the password in FILE; send the
+    /// password separately
     #[arg(long, value_name = "FILE")]
     encrypt: Option<PathBuf>,
 }
@@ -118,21 +117,21 @@ struct MessageOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Channel")]
 struct ChannelOptions {
-    /// How to hand messages over whose route does not state it: as drafts to look at and send, by a mail server, as
-    /// files in folders, to a program
+    /// Send messages as drafts (.eml files), by a mail server (smtp), as files in folders, or to a
+    /// program (command); the channel column of a route overrides it
     #[arg(long, value_name = "CHANNEL", value_parser = choice(DeliveryChannel::ALL), default_value = "drafts")]
     channel: DeliveryChannel,
-    /// Folder of drafts, or the one that the folders of routes are in [default: drafts]
+    /// Folder for drafts, or the parent of the routes' folders [default: drafts]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
     /// Mail server [default port: 587, or 465 with --tls implicit]
     #[arg(long, value_name = "HOST[:PORT]")]
     smtp: Option<String>,
-    /// Encryption of the connection to it; its certificate is checked
+    /// Encryption of the connection to the mail server; its certificate is checked
     #[arg(long, value_name = "WAY", value_parser = choice(ENCRYPTIONS), default_value = "starttls")]
     tls: Encryption,
-    /// User that logs in to it; the password is read from --password-file, --password-command or
-    /// NUMERANT_SMTP_PASSWORD
+    /// User name for the mail server; the password is read from --password-file, --password-command
+    /// or NUMERANT_SMTP_PASSWORD
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
     /// File with the password, which only its owner may read
@@ -147,13 +146,13 @@ struct ChannelOptions {
     /// Certificate (PEM) to trust besides those of the system
     #[arg(long, value_name = "FILE")]
     trust: Option<PathBuf>,
-    /// Program that takes each message on its standard input, such as 'sendmail -t'
+    /// Program that receives each message on its standard input, such as 'sendmail -t'
     #[arg(long, value_name = "COMMAND")]
     program: Option<String>,
-    /// Messages a minute at most
+    /// Maximum number of messages per minute
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     per_minute: Option<u32>,
-    /// How often to try a message again that a server may take later
+    /// Number of retries for a message that the server refuses for now (4xx)
     #[arg(long, value_name = "N", default_value_t = 3)]
     retries: u32,
 }
@@ -162,22 +161,23 @@ struct ChannelOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Running")]
 struct DeliveryDoing {
-    /// Show who would get what, and hand nothing over
+    /// Show the messages without sending them
     #[arg(long, conflicts_with = "ask")]
     plan: bool,
-    /// Show who would get what, and ask first
+    /// Show the messages and ask before sending them
     #[arg(long)]
     ask: bool,
-    /// Send all messages to this address; their text says who they are for
+    /// Send all messages to this address; their text names the real recipients
     #[arg(long, value_name = "ADDRESS")]
     test_to: Option<String>,
-    /// What to do with messages of an earlier delivery that may have arrived or not
+    /// Messages of an earlier delivery that may have arrived: name lists them and sends nothing,
+    /// send sends them again, skip counts them as sent
     #[arg(long, value_name = "POLICY", value_parser = choice(DOUBTS), default_value = "name")]
     in_doubt: DoubtPolicy,
     /// Journal of deliveries [default: the ledger's name with .deliveries.jsonl]
     #[arg(long, value_name = "FILE")]
     journal: Option<PathBuf>,
-    /// Show the journal, and hand nothing over
+    /// Show the journal without sending anything
     #[arg(long, conflicts_with_all = ["routes", "plan", "ask"])]
     history: bool,
 }

@@ -4,10 +4,10 @@ use std::path::PathBuf;
 
 use clap::Args;
 
-/// Lay out the sample data of the Port of Varnholm and walk through the work with it
+/// Create sample data of the Port of Varnholm and run every command on it
 #[derive(Debug, Args)]
 pub(crate) struct DemoArguments {
-    /// Folder to lay it out in; made anew each time
+    /// Folder for the sample data; replaced each time
     #[arg(default_value = "varnholm", value_name = "DIR")]
     pub(crate) folder: PathBuf,
 }

@@ -13,15 +13,14 @@ use super::run::{OutputOptions, RunRequest, SourceOptions};
 use super::split::{Keys, keys};
 use super::steps::case;
 
-/// Fill copies of a formatted workbook with data from other files
+/// Fill copies of a formatted workbook with data
 #[derive(Debug, Args)]
 #[command(
-    after_help = "For each group of records, those with one --name, there is a copy of the template. \
-    What is put is {.records}, the records as rows; {.table}, the names of their columns above; or a \
-    value: text with {column} of what the copy is named by, {.rows}, {.date}, {.time}, {.stem}. \
-    {.records:PATTERN} are those of files whose names fit, or of the --case of that name. Where only \
-    --from-name says a column, it is not put. Formulas, charts and all else of the template stay, and \
-    are computed anew when the copy is opened.\n\n\
+    after_help = "Records with the same --name fill one copy of the template. WHAT is {.records}, the records as \
+    rows; {.table}, the records below their header; or a text with {column} (a column of --name or --by), \
+    {.rows}, {.date}, {.time} or {.stem}. {.records:PATTERN} are the records of files whose names match, or \
+    of the --case of that name. Columns of --from-name are not written. Formulas, charts and everything \
+    else in the template are kept; formulas are calculated when the copy is opened.\n\n\
     Examples:\n  \
     numerant fill report.xlsx gauges/*.tsv --from-name '{station}_{kind}.tsv' --name '{station} \
     report.xlsx' --put 'Level!A6={.records:*_level.tsv}' --put 'Salinity!A6={.records:*_salinity.tsv}' \
@@ -32,11 +31,11 @@ use super::steps::case;
     'Calls!B1={quay}, {.rows} calls'"
 )]
 pub(crate) struct FillArguments {
-    /// The formatted workbook, .xlsx or .xlsm
+    /// Workbook to copy and fill, .xlsx or .xlsm
     #[arg(value_name = "TEMPLATE")]
     template: PathBuf,
-    /// What is put where, such as 'Level!A6={.records}', 'Summary!B3={station}', or a named range in
-    /// the place of the cell; may be repeated
+    /// Write WHAT at PLACE, a cell or a named range, such as 'Level!A6={.records}' or
+    /// 'Summary!B3={station}'; may be repeated
     #[arg(
         long,
         value_name = "PLACE=WHAT",
@@ -44,17 +43,18 @@ pub(crate) struct FillArguments {
         help_heading = "Filling"
     )]
     put: Vec<Put>,
-    /// What to do where a cell that is to be filled holds something
+    /// Cells to fill that are not blank: refuse ends the run, replace overwrites them
     #[arg(long, value_name = "POLICY", value_parser = choice(OCCUPIED), default_value = "refuse", help_heading = "Filling")]
     occupied: Occupied,
-    /// What to do with a copy for which a table has no records: skip leaves it out, fill fills it in
-    /// part
+    /// Copies for which one table has no records: refuse ends the run, skip leaves the copy out,
+    /// fill leaves the table blank
     #[arg(long, value_name = "POLICY", value_parser = choice(INCOMPLETE), default_value = "refuse", help_heading = "Filling")]
     incomplete: Incomplete,
-    /// Give all rows of a table the look that its first row has in the template
+    /// Format all rows of a table like its first row in the template
     #[arg(long, help_heading = "Filling")]
     style_down: bool,
-    /// Columns, or parts such as arrived:month, that tell the copies apart, besides those of --name
+    /// Make a copy for each value of these columns, or parts such as arrived:month, besides those
+    /// of --name
     #[arg(
         long,
         value_name = "COLUMN[,COLUMN…]",
@@ -62,8 +62,8 @@ pub(crate) struct FillArguments {
         help_heading = "Filling"
     )]
     by: Vec<Keys>,
-    /// A name for records for which a condition holds, for a table of their own; repeated, the first
-    /// that holds counts
+    /// Name records that match CONDITION, for a table of their own; if repeated, the first match
+    /// counts
     #[arg(
         long,
         value_name = "NAME=CONDITION",
@@ -71,7 +71,7 @@ pub(crate) struct FillArguments {
         help_heading = "Filling"
     )]
     case: Vec<Case>,
-    /// The name for records of no case; without it they are left out
+    /// Name for all other records, which match no --case [default: they are left out]
     #[arg(long, value_name = "NAME", help_heading = "Filling")]
     rest: Option<String>,
     #[command(flatten)]
@@ -84,7 +84,7 @@ pub(crate) struct FillArguments {
         help_heading = "Naming"
     )]
     name: Template,
-    /// Folder for the copies, made with its parents [default: a new one named after the first file]
+    /// Write copies to DIR, which is created [default: a new folder named after the first file]
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
     out: Option<PathBuf>,
     #[command(flatten)]

@@ -14,15 +14,19 @@ use super::run::SourceOptions;
 #[command(after_help = "Examples:\n  \
     numerant inspect calls.csv\n  \
     numerant inspect calls.csv --values quay\n  \
+    numerant inspect incoming --recursive\n  \
     numerant inspect calls.csv --values arrived:month --report json\n  \
     numerant inspect calls.csv --set net='dues * 0.8' --where \"cargo = 'fish'\" --keep call_id,net")]
 pub(crate) struct InspectArguments {
     /// Count the values of a column, or of a part of it such as arrived:month
     #[arg(long, value_name = "COLUMN", value_parser = key)]
     values: Option<Key>,
-    /// How many records to show, as they would be written
+    /// Number of records to show
     #[arg(long, value_name = "N", default_value_t = 5)]
     show: usize,
+    /// Show the columns and first records of each file [default: of one file; several files are listed in a table]
+    #[arg(long)]
+    details: bool,
     #[command(flatten)]
     source: SourceOptions,
     #[command(flatten)]
@@ -51,6 +55,7 @@ impl InspectArguments {
         let job = InspectJob {
             values: self.values,
             show: self.show,
+            details: self.details,
             job: Job {
                 memory: self.running.memory,
                 page: self.page.page,

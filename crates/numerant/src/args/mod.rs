@@ -8,6 +8,7 @@ mod deliver;
 mod demo;
 mod fill;
 mod format_options;
+mod help;
 mod inspect;
 mod options;
 mod recover;
@@ -27,6 +28,7 @@ pub(crate) use convert::ConvertArguments;
 pub(crate) use deliver::{DeliverArguments, DeliverRequest};
 pub(crate) use demo::DemoArguments;
 pub(crate) use fill::FillArguments;
+pub(crate) use help::{HelpArguments, Section, Topic};
 pub(crate) use inspect::{InspectArguments, InspectRequest};
 pub(crate) use options::{Mode, Report, ReportOptions};
 pub(crate) use recover::RecoverArguments;
@@ -36,17 +38,16 @@ pub(crate) use shell::{CompletionsArguments, ManualArguments};
 pub(crate) use split::SplitArguments;
 pub(crate) use verify::{VerifyArguments, VerifyRequest};
 
-/// Takes consolidated data files apart, puts them together, and proves that nothing was lost.
+/// Split, combine and convert data files, and check that nothing is lost.
 #[derive(Debug, Parser)]
 #[command(
     name = "numerant",
     version,
     disable_help_subcommand = true,
     max_term_width = 100,
-    after_help = "Begin with 'numerant demo', which lays out sample data and walks through the work.\n\
-        Exit codes: 0 done and balanced; 1 the data or the files were at fault and nothing was \
-        written, unless the message says what is in place; 2 the command line was at fault; 3 a batch is done, but some files failed, each \
-        named; 130 interrupted, nothing half-written is left."
+    after_help = "Start with 'numerant demo', which creates sample data and runs every command on it.\n\
+        'numerant COMMAND -h' shows the common options, 'numerant COMMAND --help' all of them.\n\
+        'numerant help TOPIC' explains one of: names, expressions, dates, formats, exit-codes."
 )]
 pub(crate) struct Arguments {
     #[command(subcommand)]
@@ -66,6 +67,7 @@ pub(crate) enum Command {
     Deliver(Box<DeliverArguments>),
     Recover(RecoverArguments),
     Demo(DemoArguments),
+    Help(HelpArguments),
     Completions(CompletionsArguments),
     Manual(ManualArguments),
 }
@@ -73,14 +75,51 @@ pub(crate) enum Command {
 /// The most slips in a word that is still taken for another.
 const SLIPS: usize = 2;
 
-/// The arguments of the process. An option that there is not is not said to be similar to one that it is
-/// not.
+/// A complete command for each that needs more than its name.
+const NEAREST: [(&str, &str); 7] = [
+    ("inspect", "numerant inspect calls.csv"),
+    ("split", "numerant split calls.csv --by quay --plan"),
+    ("combine", "numerant combine 'calls/*.csv' --name year.csv"),
+    ("convert", "numerant convert calls.csv --to xlsx"),
+    (
+        "fill",
+        "numerant fill quay.xlsx calls.csv --name '{quay}.xlsx' --put 'Calls!A3={.table}'",
+    ),
+    ("verify", "numerant verify calls.json"),
+    (
+        "deliver",
+        "numerant deliver calls.json --routes routes.csv --from port@varnholm.example --plan",
+    ),
+];
+
+/// Adds a complete command to an error about missing arguments.
+fn with_example(mut error: clap::Error) -> clap::Error {
+    if error.kind() != ErrorKind::MissingRequiredArgument {
+        return error;
+    }
+    let words: Vec<String> = std::env::args().skip(1).collect();
+    let known = NEAREST
+        .iter()
+        .find(|(name, _)| words.iter().any(|word| word == name));
+    if let Some((_, example)) = known {
+        let suggestion = format!("a complete command is: {example}");
+        error.insert(
+            ContextKind::Suggested,
+            ContextValue::StyledStrs(vec![suggestion.into()]),
+        );
+    }
+    error
+}
+
+/// The arguments of the process. An option that does not exist is compared only with similar ones.
 pub(crate) fn parse() -> Result<Arguments, clap::Error> {
     let mut command = Arguments::command();
     if short_help::is_wanted(std::env::args_os()) {
         command = short_help::with_short_help(command);
     }
-    let matches = command.try_get_matches().map_err(without_far_suggestion)?;
+    let matches = command
+        .try_get_matches()
+        .map_err(|error| with_example(without_far_suggestion(error)))?;
     Arguments::from_arg_matches(&matches)
 }
 

@@ -12,7 +12,7 @@ use numerant_data::source::{Compression, FilePattern};
 use numerant_data::tree::Repeats;
 use numerant_data::value::{DateFormat, Language, NumberFormat, Size};
 use numerant_engine::gather::ColumnPolicy;
-use numerant_engine::job::{Formulas, Overflow};
+use numerant_engine::job::{Formulas, Overflow, SheetOrder};
 use numerant_engine::output::ExistingPolicy;
 use numerant_format::sheet::{CellContent, Types, Uncomputed};
 use numerant_format::{
@@ -107,6 +107,11 @@ const OVERFLOWS: &[(&str, Overflow)] = &[
     ("files", Overflow::Files),
 ];
 
+const SHEET_ORDERS: &[(&str, SheetOrder)] = &[
+    ("natural", SheetOrder::Natural),
+    ("records", SheetOrder::Records),
+];
+
 const CLASHES: &[(&str, ClashPolicy)] = &[
     ("refuse", ClashPolicy::Refuse),
     ("number", ClashPolicy::Number),
@@ -154,26 +159,26 @@ const REPORTS: &[(&str, Report)] = &[("text", Report::Text), ("json", Report::Js
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Reading")]
 pub(super) struct FileOptions {
-    /// Files, folders, or patterns such as 'in/**/*.csv'; - for standard input. .gz and .zst are
-    /// decompressed
+    /// Files, folders, or patterns such as 'in/**/*.csv'; - for standard input. Files compressed
+    /// with gzip or Zstandard are decompressed
     #[arg(required = true, value_name = "FILE", help_heading = None)]
     pub(super) files: Vec<PathBuf>,
-    /// Look into the folders of a folder, too
+    /// Include subfolders
     #[arg(long)]
     pub(super) recursive: bool,
-    /// Of folders and patterns, take only files that fit, such as '*.dat' or 'north/**'; may be
-    /// repeated
+    /// In folders and patterns, read only files that match PATTERN, such as '*.dat' or 'north/**';
+    /// may be repeated
     #[arg(long, value_name = "PATTERN")]
     pub(super) pick: Vec<FilePattern>,
-    /// Of folders and patterns, leave out files and folders that fit; may be repeated
+    /// In folders and patterns, skip files and folders that match PATTERN; may be repeated
     #[arg(long, value_name = "PATTERN")]
     pub(super) skip: Vec<FilePattern>,
-    /// Columns that the names of the files say, such as '{station}_{term}.tsv' or
+    /// Add columns with values from file names, such as '{station}_{term}.tsv' or
     /// '{year}/{station}.csv'
     #[arg(long, value_name = "TEMPLATE")]
     pub(super) from_name: Option<NamePattern>,
-    /// Add a column with the file that each record comes from, without its extension; a column called
-    /// 'path' has the whole path below the common folder
+    /// Add a column NAME with the source file of each record, without its extension; a column
+    /// called 'path' holds the path below the common folder
     #[arg(long, value_name = "NAME")]
     pub(super) source_column: Option<String>,
 }
@@ -182,9 +187,9 @@ pub(super) struct FileOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Reading")]
 pub(super) struct GatherOptions {
-    /// What to do where files do not have the same columns, in whatever order: same refuses them,
-    /// union takes all, common those that all have, first those of the first [default: same; union
-    /// where all are documents]
+    /// Combine files whose columns differ: same refuses them, union keeps all columns, common keeps
+    /// the columns that all files have, first keeps those of the first file [default: same; union
+    /// for JSON and XML]
     #[arg(long, value_name = "POLICY", value_parser = choice(COLUMNS))]
     pub(super) columns: Option<ColumnPolicy>,
 }
@@ -193,8 +198,8 @@ pub(super) struct GatherOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Writing")]
 pub(super) struct FormulaOptions {
-    /// What becomes of formulas in sheets that keep their look: keep, but for those that lead to a
-    /// sheet that is not there; or the values that they had
+    /// Formulas in sheets that keep their look: keep copies them (but not those that refer to a
+    /// missing sheet), values replaces them by their values
     #[arg(long, value_name = "POLICY", value_parser = choice(FORMULAS), default_value = "keep")]
     pub(super) formulas: Formulas,
 }
@@ -203,34 +208,35 @@ pub(super) struct FormulaOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Reading")]
 pub(super) struct ReadingOptions {
-    /// The format, by its extension such as csv or xlsx [default: told by the content]
+    /// Format of the sources, as an extension such as csv or xlsx [default: detected from the
+    /// content]
     #[arg(long, value_name = "FORMAT")]
     from: Option<String>,
-    /// Sheets of a workbook, by name or number, or all; a name with a comma stands in double quotes
-    /// [default: the first that is shown]
+    /// Sheets of a workbook to read, by name or number, or all; write a name with a comma in double
+    /// quotes [default: the first visible sheet]
     #[arg(long, value_name = "SHEET[,SHEET…]", value_parser = columns)]
     read_sheet: Vec<ColumnList>,
-    /// What to do with formulas in workbooks that no program has computed: error refuses the sheet,
-    /// blank reads them as blank, formula as texts such as =B2*C2
+    /// Formulas that were never calculated: error refuses the sheet, blank reads them as blank,
+    /// formula reads their text, such as =B2*C2
     #[arg(long, value_name = "POLICY", value_parser = choice(UNCOMPUTED), default_value = "error")]
     on_uncomputed: Uncomputed,
-    /// What to read of the cells of workbooks: value, or shown, the text that the sheet shows by its number
-    /// format
+    /// Read the values of workbook cells, or the text shown in the sheet (the value in its number
+    /// format)
     #[arg(long, value_name = "WHAT", value_parser = choice(CELL_CONTENTS), default_value = "value")]
     cells: CellContent,
-    /// Text between fields: a character, several such as '||', a byte such as '\x01', or comma,
-    /// semicolon, tab, pipe, space [default: detected]
+    /// Separator between fields: a character, several such as '||', a byte such as '\x01', or
+    /// comma, semicolon, tab, pipe, space [default: detected]
     #[arg(long, value_name = "TEXT")]
     delimiter: Option<Delimiter>,
-    /// Character around fields that hold delimiters or line ends, or none [default: "]
+    /// Quote character around fields that contain separators or line breaks, or none [default: "]
     #[arg(long, value_name = "CHAR")]
     quote: Option<Quote>,
-    /// Character before a quote, a delimiter or itself that makes it text, such as '\' in "say \"hi\""
+    /// Escape character before a quote, a separator or itself, such as '\' in "say \"hi\""
     /// [default: quotes are doubled]
     #[arg(long, value_name = "CHAR")]
     escape: Option<Escape>,
-    /// Drop blanks between a delimiter and a quote, as in 1, "a, b" ,5; or keep them with
-    /// --padded-quotes=no [default: detected]
+    /// Ignore spaces between a separator and a quote, as in 1, "a, b" ,5; --padded-quotes=no keeps
+    /// them [default: detected]
     #[arg(
         long,
         value_name = "yes|no",
@@ -241,56 +247,56 @@ pub(super) struct ReadingOptions {
         value_parser = choice(YES_NO)
     )]
     padded_quotes: Option<bool>,
-    /// Pass over lines that begin with this text, and count them
+    /// Skip and count lines that begin with PREFIX
     #[arg(long, value_name = "PREFIX")]
     comment: Option<String>,
     /// Read these values as blank, such as 'NA,NULL,-'; may be repeated
     #[arg(long, value_name = "VALUE[,VALUE…]", value_parser = values)]
     blank_values: Vec<ColumnList>,
-    /// Encoding of the characters, such as utf-8, utf-16le or windows-1252 [default: detected]
+    /// Character encoding, such as utf-8, utf-16le or windows-1252 [default: detected]
     #[arg(long, value_name = "NAME")]
     encoding: Option<Encoding>,
-    /// Take each line verbatim, blank ones too, and parse nothing; a header is a line like any
-    /// other, and the one column is called line
+    /// Read each line as one record with the single column 'line', verbatim: no header, no fields,
+    /// blank lines kept
     #[arg(long, conflicts_with_all = ["delimiter", "quote", "escape", "padded_quotes", "comment", "no_header"])]
     lines: bool,
-    /// The first record is data; columns are called column_1, column_2 …
+    /// The first record is data, not a header; columns are called column_1, column_2 …
     #[arg(long)]
     no_header: bool,
-    /// Pass over lines, or rows of a sheet, at the start
+    /// Skip the first N lines, or rows of a sheet
     #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
     skip_lines: u64,
-    /// What to do with records that have more or fewer fields than the header, or are broken where
-    /// each says its length
+    /// Records with more or fewer fields than the header, and records that are damaged: error ends
+    /// the run, pad fills missing fields, reject leaves the records out
     #[arg(long, value_name = "POLICY", value_parser = choice(RAGGED), default_value = "error")]
     ragged: Ragged,
-    /// Where the records of a document are: a JSONPath such as '$.calls[*]', or an XPath such as
-    /// '/port/call' or '//call'; messages takes whole messages of X12 and EDIFACT [default: found out
-    /// and told]
+    /// Path of the records in a document: a JSONPath such as '$.calls[*]', or an XPath such as
+    /// '/port/call' or '//call'; for X12 and EDIFACT, 'messages' reads whole messages [default:
+    /// detected]
     #[allow(rustdoc::broken_intra_doc_links, reason = "the help is no Markdown")]
     #[arg(long, value_name = "PATH")]
     records: Option<String>,
-    /// Call the column NAME that has the names of the members which are records, as with --records
-    /// '$.*' [default: key]
+    /// Name of the column that holds the member names where records are the members of an object,
+    /// as with --records '$.*' [default: key]
     #[arg(long, value_name = "NAME")]
     key_column: Option<String>,
-    /// What becomes of lists in the records of documents: columns, a column for each item
-    /// (columns=N allows N of a list); rows, a record for each item (rows=PATH of that list); keep,
-    /// JSON in one cell [default: columns]
+    /// Flatten lists in JSON and XML records: columns makes a column for each item (columns=N
+    /// allows up to N items), rows makes a record for each item (rows=PATH for one list), keep
+    /// writes JSON in one cell [default: columns]
     #[arg(long, value_name = "HOW")]
     repeats: Option<Repeats>,
-    /// Leave the prefixes of XML names out
+    /// Remove the namespace prefixes of XML names
     #[arg(long)]
     no_prefixes: bool,
-    /// A layout that says what the records of messages (X12, UN/EDIFACT) are, as docs/messages.md has
-    /// it, besides those that are shipped; may be repeated
+    /// Add a layout that defines the records of messages (X12, UN/EDIFACT), as docs/messages.md
+    /// describes; may be repeated
     #[arg(long, value_name = "FILE")]
     layout: Vec<PathBuf>,
-    /// What to do with counts and control numbers of messages that do not agree: mend tells them and
-    /// writes what agrees; keep tells them and leaves them where all that they close is taken
+    /// Counts and control numbers of messages that do not agree: mend reports and corrects them,
+    /// keep reports them and leaves them in messages that are copied whole, refuse ends the run
     #[arg(long, value_name = "POLICY", value_parser = choice(MISCOUNTED), default_value = "mend")]
     miscounted: Miscounted,
-    /// Levels that a document may be nested, up to 4000 [default: 128]
+    /// Maximum nesting depth of a document, up to 4000 [default: 128]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4000))]
     depth: Option<u16>,
     #[command(flatten)]
@@ -301,18 +307,18 @@ pub(super) struct ReadingOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Reading")]
 pub(super) struct CellOptions {
-    /// How dates are written, such as %d/%m/%Y, where not as 2026-03-05 or 5.3.2026; may be
+    /// Read dates in this format, such as %d/%m/%Y, besides 2026-03-05 and 5.3.2026; may be
     /// repeated
     #[arg(long, value_name = "PATTERN")]
     pub(super) date_format: Vec<DateFormat>,
-    /// Numbers have a comma before their fraction, as in 1.234,50; computed ones get one too
+    /// Read and write numbers with a decimal comma, as in 1.234,50
     #[arg(long)]
     pub(super) decimal_comma: bool,
-    /// How numbers are written, by an example with its signs such as '1,234.50' or '1 234,50'; also
-    /// reads currencies, (12) and 12- as negative, and 5 % as 0.05
+    /// Read numbers written like EXAMPLE, such as '1,234.50' or '1 234,50'; currencies, (12) and
+    /// 12- for negative numbers, and 5 % for 0.05 are read too
     #[arg(long, value_name = "EXAMPLE")]
     pub(super) number_format: Option<NumberFormat>,
-    /// Read names of months in this language, besides English: de, fr, pt-BR …
+    /// Read month names in this language besides English: de, fr, pt-BR …
     #[arg(long, value_name = "LANGUAGE")]
     pub(super) locale: Option<Language>,
 }
@@ -352,38 +358,44 @@ impl ReadingOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Naming")]
 pub(super) struct NamingOptions {
-    /// Sheet of each output, such as '{quay}': outputs with one path are sheets of one workbook
-    /// [default: the source's sheet or name]
+    /// Sheet of each output, such as '{quay}'; outputs with the same path become sheets of one
+    /// workbook [default: the source's sheet or name]
     #[arg(long, value_name = "TEMPLATE")]
     pub(super) sheet: Option<Template>,
+    /// Order of sheets in a workbook: natural (by name, 2 before 10) or in the order of first records [default: natural
+    /// if --sheet has a column, else records]
+    #[arg(long, value_name = "ORDER", value_parser = choice(SHEET_ORDERS))]
+    pub(super) sheet_order: Option<SheetOrder>,
     /// Title of each table in .pdf and .html, such as 'Calls at {quay}' [default: the sheet's name]
     #[arg(long, value_name = "TEMPLATE")]
     pub(super) title: Option<Template>,
-    /// Line below the title in .pdf and .html
+    /// Subtitle below the title in .pdf and .html
     #[arg(long, value_name = "TEMPLATE")]
     pub(super) subtitle: Option<Template>,
-    /// Put records of .pdf and .html into groups by the values of a column, each with subtotals of --total
+    /// Group the records of .pdf and .html by the values of a column, with subtotals of the --total
+    /// columns
     #[arg(long, value_name = "COLUMN")]
     pub(super) group_by: Option<String>,
-    /// What to do where a sheet has no room for all records of an output: go on in further sheets
-    /// or files
+    /// Outputs with more records than a sheet holds: refuse ends the run, sheets and files continue
+    /// in further sheets or files
     #[arg(long, value_name = "POLICY", value_parser = choice(OVERFLOWS), default_value = "refuse")]
     pub(super) overflow: Overflow,
-    /// Put all outputs into one new zip archive, in place of a folder
+    /// Write all outputs into one new zip archive instead of a folder
     #[arg(long, value_name = "FILE.zip", conflicts_with = "out")]
     pub(super) pack: Option<PathBuf>,
-    /// Let a value that begins a name as {COLUMN:folders} be an absolute folder, outside the output folder
+    /// Allow absolute folders in {COLUMN:folders} at the start of a name, outside the output folder
     #[arg(long, conflicts_with = "pack")]
     pub(super) allow_absolute: bool,
-    /// What stands in names for a blank value
+    /// Text that replaces a blank value in names
     #[arg(long, value_name = "TEXT", default_value = "blank")]
     pub(super) blank: String,
-    /// What to do where two outputs would share a file or sheet
+    /// Two outputs with the same file or sheet: refuse ends the run, number adds _2, _3 …, first
+    /// and last keep one of them, together writes both into one
     #[arg(long, value_name = "POLICY", value_parser = choice(CLASHES), default_value = "refuse")]
     pub(super) clash: ClashPolicy,
-    /// What to do where an output exists; clear replaces what the ledger of the run before (--ledger)
-    /// names, and removes of it what this run does not write; newer replaces it if the source has
-    /// changed since, and is for convert
+    /// Outputs that exist already: refuse ends the run, replace overwrites them, skip keeps them,
+    /// clear also removes outputs of the previous run (in the --ledger file) that this run does not
+    /// write, newer (convert only) replaces those older than their source
     #[arg(long, value_name = "POLICY", value_parser = choice(EXISTING), default_value = "refuse")]
     pub(super) existing: ExistingPolicy,
 }
@@ -392,20 +404,23 @@ pub(super) struct NamingOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Running")]
 pub(super) struct DoingOptions {
-    /// Show the outputs that would be written, and write nothing
+    /// Show the outputs without writing them
     #[arg(long, conflicts_with = "ask")]
     plan: bool,
-    /// Show the outputs, and ask before writing
+    /// With --plan, show the first N records of each output as they would be written
+    #[arg(long, value_name = "N", requires = "plan")]
+    pub(super) show: Option<usize>,
+    /// Show the outputs and ask before writing them
     #[arg(long)]
     ask: bool,
-    /// Refuse to write more outputs than this
+    /// Maximum number of outputs; a run with more is refused
     #[arg(long, value_name = "N", default_value_t = 1000)]
     pub(super) max_outputs: u64,
-    /// Threads to use: 1, or 2 and more to read, write and pack at the same time [default: as many
-    /// as there are processors]
+    /// Number of threads [default: number of processors]
     #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
     pub(super) jobs: usize,
-    /// Sum a column up over all records and in each output; may be repeated
+    /// Sum a column over all records and in each output, and check that the sums agree; may be
+    /// repeated
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     pub(super) total: Vec<ColumnList>,
 }
@@ -435,15 +450,15 @@ impl DoingOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Writing")]
 pub(super) struct WritingOptions {
-    /// What stands between fields [default: as in the source; comma or tab where the output has
-    /// another extension]
+    /// Separator between fields of outputs [default: that of the source; comma or tab if the output
+    /// has another extension]
     #[arg(long, value_name = "CHAR")]
     out_delimiter: Option<Delimiter>,
-    /// How characters are written [default: as in the source; utf-8 where the output has another
+    /// Character encoding of outputs [default: that of the source; utf-8 if the output has another
     /// extension]
     #[arg(long, value_name = "NAME")]
     out_encoding: Option<Encoding>,
-    /// Put a byte-order mark in front, or with --bom=no none [default: as in the source]
+    /// Write a byte-order mark; --bom=no writes none [default: as in the source]
     #[arg(
         long,
         value_name = "yes|no",
@@ -454,58 +469,58 @@ pub(super) struct WritingOptions {
         value_parser = choice(YES_NO)
     )]
     bom: Option<bool>,
-    /// What ends the lines [default: as in the source; lf where the output has another extension]
+    /// Line ending of outputs [default: that of the source; lf if the output has another extension]
     #[arg(long, value_name = "END", value_parser = choice(LINE_ENDS))]
     line_end: Option<LineEnd>,
-    /// Whether the columns of workbooks get types: auto, where all values would come back as they
-    /// are; off, all is text
+    /// Types of workbook columns: auto writes numbers and dates as such where every value can be
+    /// read back unchanged, off writes everything as text
     #[arg(long = "types", value_name = "HOW", value_parser = choice(TYPES), default_value = "auto")]
     column_types: Types,
-    /// Write workbooks without the number formats, widths and header styles of their sources
+    /// Write workbooks without the number formats, column widths and header styles of their sources
     #[arg(long)]
     plain: bool,
-    /// What to do with control characters where a format has no way to write them
+    /// Control characters that the output format cannot hold: refuse ends the run, drop removes
+    /// them
     #[arg(long, value_name = "POLICY", value_parser = choice(CONTROL_SIGNS), default_value = "refuse")]
     control_signs: ControlCharacters,
-    /// How blank values are written in JSON and XML: keep, as they stand in a document, and those of
-    /// tables as null in JSON and not at all in XML; or all absent, null or empty
+    /// Blank values in JSON and XML: keep writes them as the source document has them (blank table
+    /// cells as null in JSON, absent in XML); absent, null and empty write all of them that way
     #[arg(long, value_name = "HOW", value_parser = choice(NULLS), default_value = "keep")]
     nulls: Blanks,
-    /// Nest JSON and XML over several lines, each level N blanks further in
+    /// Indent JSON and XML by N spaces for each level
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u8).range(0..=16))]
     indent: Option<u8>,
-    /// Take the dots in names of columns for characters like any other, and nest nothing
+    /// Write column names with dots as they are, without nesting them
     #[arg(long)]
     flat: bool,
-    /// The name of the root element of XML [default: as in the source, or records]
+    /// Name of the XML root element [default: that of the source, or records]
     #[arg(long, value_name = "NAME")]
     root: Option<String>,
-    /// The name of the elements of XML that are records [default: as in the source, or record]
+    /// Name of the XML record elements [default: that of the source, or record]
     #[arg(long, value_name = "NAME")]
     item: Option<String>,
-    /// Declare a namespace in the root element of XML, such as p=urn:varnholm:port; may be given
-    /// several times
+    /// Declare a namespace in the XML root element, such as p=urn:varnholm:port; may be repeated
     #[arg(long, value_name = "PREFIX=URI")]
     namespace: Vec<Namespace>,
-    /// A comment before the root element of XML; {.rows}, {.source}, {.stem}, {.date} and {.time}
-    /// are filled in
+    /// Write a comment before the XML root element; {.rows}, {.source}, {.stem}, {.date} and
+    /// {.time} are replaced
     #[arg(long, value_name = "TEXT")]
     xml_comment: Option<Words>,
-    /// A sample of the JSON or XML document that is wanted, with places in braces and marks where
-    /// parts repeat; docs/documents.md explains them
+    /// Write JSON or XML like the template in FILE, with placeholders in braces; docs/documents.md
+    /// describes it
     #[arg(long, value_name = "FILE")]
     shape: Option<PathBuf>,
-    /// Refuse the run if an output does not fit the schema in FILE: XML Schema for XML, JSON Schema for
-    /// JSON
+    /// Validate outputs with the schema in FILE, XML Schema or JSON Schema, and refuse the run if
+    /// one is not valid
     #[arg(long, value_name = "FILE")]
     schema: Option<PathBuf>,
-    /// What becomes of the total of a message of which only some records are taken: recompute makes it
-    /// their sum and leaves adjustments of the message out, keep copies both unchanged
+    /// Total of a message of which only some records are written: refuse ends the run, recompute
+    /// writes their sum and removes adjustments, keep copies both unchanged
     #[arg(long, value_name = "POLICY", value_parser = choice(BALANCES), default_value = "refuse")]
     balance: Balance,
     #[command(flatten)]
     of_formats: WritingOptionsOfFormats,
-    /// Wait until outputs are on the disk before they take their places
+    /// Flush outputs to the disk before they are moved into place
     #[arg(long)]
     pub(super) sync: bool,
 }
@@ -539,7 +554,7 @@ impl WritingOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Running")]
 pub(super) struct SavingOptions {
-    /// Write the job to a file for 'numerant run', and do nothing else
+    /// Save the command as a job for 'numerant run' instead of running it
     #[arg(long, value_name = "FILE")]
     pub(super) save_job: Option<PathBuf>,
 }
@@ -548,20 +563,20 @@ pub(super) struct SavingOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Running")]
 pub(super) struct RunningOptions {
-    /// Memory that buffers may take; a record may take a quarter of it
+    /// Memory limit for buffers; one record may take a quarter of it
     #[arg(long, value_name = "SIZE", default_value = "512M")]
     pub(super) memory: Size,
     #[command(flatten)]
     pub(super) report: ReportOptions,
 }
 
-/// What is told of a run.
+/// How a run is reported.
 #[derive(Clone, Copy, Debug, Args)]
 pub(crate) struct ReportOptions {
-    /// Show the result as text, or as one JSON document
+    /// Report the result as text or as one JSON document
     #[arg(long, value_name = "FORM", value_parser = choice(REPORTS), default_value = "text")]
     pub(crate) report: Report,
-    /// Show no progress, and no result but errors
+    /// Show only errors: no progress, no result
     #[arg(long, short)]
     pub(crate) quiet: bool,
 }
@@ -578,7 +593,7 @@ pub(crate) enum Report {
 /// Where a page about what was done is written.
 #[derive(Debug, Args)]
 pub(super) struct PageOption {
-    /// Write a page of HTML about the result, to look at in a browser; an earlier page is replaced
+    /// Write the result as an HTML page; an existing page is replaced
     #[arg(long, value_name = "FILE.html", help_heading = "Running")]
     pub(super) page: Option<PathBuf>,
 }
@@ -587,12 +602,12 @@ pub(super) struct PageOption {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Running")]
 pub(super) struct KeepingOptions {
-    /// Keep the ledger as JSON
+    /// Write the ledger, the account of the run, as JSON; verify and deliver read it
     #[arg(long, value_name = "FILE")]
     pub(super) ledger: Option<PathBuf>,
     #[command(flatten)]
     pub(super) page: PageOption,
-    /// Keep rejected records, as they stand in the source
+    /// Write rejected records to FILE, verbatim
     #[arg(long, value_name = "FILE", help_heading = "Reading")]
     pub(super) rejects: Option<PathBuf>,
 }

@@ -68,6 +68,8 @@ pub(super) struct OutputOptions {
 pub(crate) struct RunRequest {
     pub(crate) job: Job,
     pub(crate) mode: Mode,
+    /// Records of each output that a plan shows.
+    pub(crate) show: usize,
     pub(crate) report: ReportOptions,
     /// Where the job is kept in place of being done, and as what.
     pub(crate) save: Option<(PathBuf, Work)>,
@@ -82,8 +84,10 @@ impl OutputOptions {
     /// The request for a job, which has all but what is said here.
     pub(super) fn into_request(self, job: Job, as_work: fn(Box<Job>) -> Work) -> RunRequest {
         let mode = self.doing.mode();
+        let show = self.doing.show.unwrap_or(0);
         let job = Job {
             sheet: self.naming.sheet,
+            sheet_order: self.naming.sheet_order,
             pages: PageOptions {
                 title: self.naming.title,
                 subtitle: self.naming.subtitle,
@@ -111,6 +115,7 @@ impl OutputOptions {
             save: save.map(|path| (path, as_work(Box::new(job.clone())))),
             job,
             mode,
+            show,
             report: self.running.report,
         }
     }

@@ -9,29 +9,28 @@ use super::options::ReportOptions;
 /// Run a saved job, or several in order
 #[derive(Debug, Args)]
 #[command(
-    after_help = "A job file is what --save-job of any command writes, and can be written by hand; \
-    docs/jobs.md explains it. Paths in it begin in its own folder. Two runs of one file never \
-    overlap: the second ends at once with code 1. The first job that fails ends the run with its \
-    code.\n\n\
+    after_help = "--save-job of any command writes a job file; docs/jobs.md describes its keys. Relative paths in it start \
+    in its own folder. A job file runs only once at a time: a second run ends with code 1. The first job \
+    that fails ends the run with its exit code.\n\n\
     Examples:\n  \
     numerant run nightly.toml\n  \
     numerant run month.toml month=2026-04 --log month.log\n  \
     numerant run nightly.toml --check"
 )]
 pub(crate) struct SavedArguments {
-    /// The job file
+    /// Job file to run
     #[arg(value_name = "JOB.toml")]
     pub(crate) file: PathBuf,
-    /// Values of the job's parameters
+    /// Values for the parameters of the job
     #[arg(value_name = "NAME=VALUE", value_parser = parameter)]
     pub(crate) parameters: Vec<(String, String)>,
-    /// Say whether the file could be run, and read no data
+    /// Check the job file without reading data
     #[arg(long, conflicts_with = "plan", help_heading = "Running")]
     pub(crate) check: bool,
-    /// Show the outputs that would be written, and write nothing
+    /// Show the outputs without writing them
     #[arg(long, help_heading = "Running")]
     pub(crate) plan: bool,
-    /// Append what happens to a file, one JSON object a line
+    /// Append events to FILE, one JSON object per line
     #[arg(long, value_name = "FILE", help_heading = "Running")]
     pub(crate) log: Option<PathBuf>,
     #[command(flatten)]

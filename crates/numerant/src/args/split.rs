@@ -12,15 +12,12 @@ use super::options::{FormulaOptions, GatherOptions, format};
 use super::run::{OutputOptions, RunRequest, SourceOptions};
 use super::steps::case;
 
-/// Take files apart: by values, conditions, number or size of records, or record by record
+/// Split files by column values, conditions, number of records, size, record or sheet
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Names: {column} is a column's value, {column:part} a part of it: year, \
-    quarter, month, week, day, weekday, hour or a pattern such as %Y-%m of a date; first N \
-    characters; band N of a number; lower, upper, slug; folders of a path; a width such as 03. {.stem}, {.ext}, \
-    {.folder} and {.sheet} are the source's, {.n} and {.rows} the output's, {.case} is the name of the case, \
-    {.date} and {.time} are the run's. \
-    '/' divides folders, {{ and }} are braces. The extension says the format.\n\n\
+    after_help = "Templates such as '{quay}/{arrived:month}.csv' name the outputs; an output's extension decides its \
+    format. 'numerant help names' lists the placeholders, 'numerant help expressions' the operators and \
+    functions of conditions.\n\n\
     Examples:\n  \
     numerant split calls.csv --by quay --plan\n  \
     numerant split calls.csv --by quay,cargo --out parts --drop remarks\n  \
@@ -30,12 +27,11 @@ use super::steps::case;
     numerant split calls.csv --lookup owners.csv:quay --name '{folder}/{quay}.csv'\n  \
     numerant split calls.csv --name calls.xlsx --sheet '{quay}'\n  \
     numerant split year.xlsx --per-sheet --name '{.sheet}.csv'\n  \
-    numerant split report.xlsx --skip-lines 2 --by quay --like-source\n\n\
-    Expressions are those of the SQL standard; docs/expressions.md lists them."
+    numerant split report.xlsx --skip-lines 2 --by quay --like-source"
 )]
 pub(crate) struct SplitArguments {
-    /// Columns, or parts such as arrived:month, that tell the outputs apart; a name with a comma
-    /// or colon stands in double quotes
+    /// Split by the values of columns, or of parts such as arrived:month; write a name with a comma
+    /// or colon in double quotes
     #[arg(
         long,
         value_name = "COLUMN[,COLUMN…]",
@@ -43,8 +39,8 @@ pub(crate) struct SplitArguments {
         help_heading = "Splitting"
     )]
     by: Vec<Keys>,
-    /// A name for records for which a condition holds, such as large='tonnes > 20000'; repeated,
-    /// the first that holds counts
+    /// Split by conditions: records that match CONDITION go to the output NAME, such as
+    /// large='tonnes > 20000'; if repeated, the first match counts
     #[arg(
         long,
         value_name = "NAME=CONDITION",
@@ -52,27 +48,26 @@ pub(crate) struct SplitArguments {
         help_heading = "Splitting"
     )]
     case: Vec<Case>,
-    /// The name for records of no case; without it they are left out
+    /// Output name for all other records, which match no --case [default: they are left out]
     #[arg(long, value_name = "NAME", help_heading = "Splitting")]
     rest: Option<String>,
-    /// Cut into files of N records
+    /// Split into files of N records
     #[arg(long, value_name = "N", help_heading = "Splitting")]
     rows: Option<u64>,
-    /// Cut into N files, as equal as can be
+    /// Split into N files of about equal size
     #[arg(long, value_name = "N", help_heading = "Splitting")]
     parts: Option<u64>,
-    /// Cut into files of at most this size, such as 10M (10,000,000 bytes) or 10MiB
+    /// Split into files of at most this size, such as 10M (10,000,000 bytes) or 10MiB
     #[arg(long, value_name = "SIZE", help_heading = "Splitting")]
     max_size: Option<Size>,
-    /// One file for each record
+    /// Write one file for each record
     #[arg(long, help_heading = "Splitting")]
     each: bool,
-    /// One file for each sheet of the workbooks: those that are shown, or those that --read-sheet
-    /// chooses
+    /// Write one file for each visible sheet of workbooks, or for those of --read-sheet
     #[arg(long, help_heading = "Splitting")]
     per_sheet: bool,
-    /// Keep the look of the sheet: what stands above its records, widths, formats, filter, and the rows with
-    /// their styles and formulas; columns that steps add stand behind them in the same look
+    /// Write workbooks that look like the source sheet: rows above the header, widths, formats,
+    /// filters, styles and formulas; columns added by steps come last
     #[arg(long, help_heading = "Splitting")]
     like_source: bool,
     #[command(flatten)]
@@ -81,15 +76,16 @@ pub(crate) struct SplitArguments {
     source: SourceOptions,
     #[command(flatten)]
     gather: GatherOptions,
-    /// Path of each output, such as '{quay}/{arrived:month}.csv' [default: the keys, joined by _,
-    /// or the source's name, and a number where one group becomes several files]
+    /// Path of each output, such as '{quay}/{arrived:month}.csv' [default: the keys joined by _, or
+    /// the source's name, with a number if needed]
     #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
     name: Option<Template>,
-    /// Write outputs in FORMAT, such as xlsx, whatever extension --name has [default: the format
-    /// that the extension of --name states, or the detected format of the source]
+    /// Write outputs in FORMAT, such as xlsx, whatever extension --name has [default: the format of
+    /// the extension of --name, or of the source]
     #[arg(long, value_name = "FORMAT", value_parser = format, help_heading = "Naming")]
     to: Option<String>,
-    /// Folder for the outputs, made with its parents [default: a new one named after the source]
+    /// Write outputs to DIR, which is created; - for one output to standard output [default: a new
+    /// folder named after the source]
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
     out: Option<PathBuf>,
     #[command(flatten)]

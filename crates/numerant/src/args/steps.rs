@@ -27,20 +27,21 @@ const REPEATED: &[(&str, Repeated)] = &[
 /// What is done to the values of records, in the order of these options whatever the order they are typed
 /// in.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "Steps, taken in this order")]
+#[command(next_help_heading = "Steps, in this order")]
 pub(super) struct ChangeOptions {
-    /// Trim values, and leave out records and columns without any value
+    /// Trim values, and remove blank records and blank columns
     #[arg(long)]
     tidy: bool,
-    /// Hold all values of a column against a type: text, integer, decimal, date, datetime or
+    /// Check that all values of a column have a type: text, integer, decimal, date, datetime or
     /// boolean; may be repeated
     #[arg(long = "type", value_name = "COLUMN=TYPE", value_parser = column_type)]
     types: Vec<(String, ColumnType)>,
-    /// Add the columns of a small table, found by a column that both have, or by
-    /// FILE:KEY=COLUMN; may be repeated
+    /// Add the columns of the table in FILE by the key column KEY; FILE:KEY=COLUMN if the column
+    /// has another name in the data; may be repeated
     #[arg(long, value_name = "FILE:KEY", value_parser = lookup)]
     lookup: Vec<Lookup>,
-    /// What to do with records whose key the table does not have
+    /// Records whose key is not in the lookup table: refuse ends the run, blank leaves the added
+    /// columns blank, reject leaves the records out
     #[arg(
         long,
         value_name = "POLICY",
@@ -49,7 +50,8 @@ pub(super) struct ChangeOptions {
         requires = "lookup"
     )]
     unmatched: Unmatched,
-    /// What to do where the table has a key twice
+    /// Keys that the lookup table has twice: refuse ends the run, first and last use one of the
+    /// rows
     #[arg(
         long,
         value_name = "POLICY",
@@ -61,36 +63,38 @@ pub(super) struct ChangeOptions {
     /// Compute a column, such as net='dues * 0.8'; may be repeated
     #[arg(long, value_name = "NAME=EXPRESSION", value_parser = set)]
     set: Vec<(String, Expression)>,
-    /// Only records for which a condition holds, such as "tonnes > 1000 AND quay = 'Coal Dock'";
+    /// Keep only records that match a condition, such as "tonnes > 1000 AND quay = 'Coal Dock'";
     /// may be repeated
     #[arg(long = "where", value_name = "CONDITION", value_parser = condition)]
     conditions: Vec<Expression>,
-    /// Write dates after ISO 8601 and numbers as plain digits with a point, in columns that are written otherwise
+    /// Write dates as in ISO 8601 (2026-03-05) and numbers as digits with a point, in columns
+    /// detected with other notations
     #[arg(long)]
     normalize: bool,
-    /// Write a column under another name; may be repeated
+    /// Rename a column; may be repeated
     #[arg(long, value_name = "OLD=NEW", value_parser = rename)]
     rename: Vec<(String, String)>,
 }
 
 /// What is done to records, in the order of these options whatever the order they are typed in.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "Steps, taken in this order")]
+#[command(next_help_heading = "Steps, in this order")]
 pub(super) struct StepOptions {
     #[command(flatten)]
     changes: ChangeOptions,
-    /// Write these columns only, in this order: by name, by a pattern such as 'dues*', or by place, 3
-    /// or 5-7
+    /// Write only these columns, in this order: names, patterns such as 'dues*', or positions such
+    /// as 3 or 5-7
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     keep: Vec<ColumnList>,
-    /// Do not write these columns, chosen as by --keep; names, --by and --case may use them all the same
+    /// Do not write these columns, chosen as with --keep; --name, --by and --case can still use
+    /// them
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     drop: Vec<ColumnList>,
-    /// Of the columns of the sources, write only those whose values are all of a type: text, integer, decimal, date,
-    /// datetime or boolean; whole numbers are decimals, too
+    /// Write only source columns whose values all have one of these types: text, integer, decimal
+    /// (includes integers), date, datetime or boolean
     #[arg(long, value_name = "TYPE[,TYPE…]", value_delimiter = ',', value_parser = one_type)]
     keep_type: Vec<ColumnType>,
-    /// Put the records in order; -COLUMN from the greatest down
+    /// Sort the records; -COLUMN sorts in descending order
     #[arg(
         long,
         value_name = "COLUMN[,-COLUMN…]",
@@ -98,7 +102,8 @@ pub(super) struct StepOptions {
         allow_hyphen_values = true
     )]
     sort: Vec<SortList>,
-    /// What to do with records for which a step, a part of a key or a total fails
+    /// Records for which a step, a key or a total fails: error ends the run, reject leaves the
+    /// records out
     #[arg(
         long,
         value_name = "POLICY",

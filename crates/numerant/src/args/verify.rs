@@ -12,17 +12,16 @@ use super::options::{
 };
 use super::steps::ChangeOptions;
 
-/// Prove that files are what a ledger says, or that parts are the whole
+/// Check outputs against their ledger, or parts against the whole
 #[derive(Debug, Args)]
 #[command(
     override_usage = "numerant verify [OPTIONS] LEDGER\n       \
         numerant verify [OPTIONS] --whole FILE... --parts FILE...\n       \
         numerant verify [OPTIONS] --whole FILE... --ledger LEDGER",
-    after_help = "With a ledger, every output must be there with the bytes, records and totals that \
-    the run has written, and nothing else may be in a folder that it has made. With --whole and \
-    --parts, both must hold the same records, in any order; a part may be a file, a folder, or a \
-    pattern in quotes. Steps are applied to the whole, as the run that wrote the parts has applied \
-    them; --ledger takes them, the parts and how files are read from that run.\n\n\
+    after_help = "With LEDGER, every output must have the bytes, records and totals that the run wrote, and a folder \
+    created by the run must contain nothing else. With --whole and --parts, both sides must have the \
+    same records, in any order. Repeat the steps of the run that wrote the parts: they are applied to \
+    the whole. With --ledger they are read from the ledger of that run.\n\n\
     Examples:\n  \
     numerant verify split.json\n  \
     numerant verify --whole calls.csv --parts 'parts/**/*.csv'\n  \
@@ -32,14 +31,14 @@ use super::steps::ChangeOptions;
     numerant verify --whole calls.csv --ledger split.json"
 )]
 pub(crate) struct VerifyArguments {
-    /// A ledger that a run has kept with --ledger
+    /// Ledger that a run has written with --ledger
     #[arg(
         value_name = "LEDGER",
         required_unless_present = "whole",
         conflicts_with_all = ["whole", "parts", "keep", "ignore"]
     )]
     ledger: Option<PathBuf>,
-    /// Where the outputs of the ledger are now [default: where they were written]
+    /// Folder of the outputs [default: where the run wrote them]
     #[arg(long, value_name = "DIR")]
     out: Option<PathBuf>,
     /// The whole: files, folders or patterns
@@ -48,7 +47,8 @@ pub(crate) struct VerifyArguments {
     /// The parts: files, folders or patterns
     #[arg(long, value_name = "FILE", num_args = 1.., requires = "whole", conflicts_with = "out")]
     parts: Vec<PathBuf>,
-    /// Take the parts, the steps and how files are read from the ledger of the run that wrote the parts
+    /// Take the parts, the steps and the reading options from the ledger of the run that wrote the
+    /// parts
     #[arg(
         long = "ledger",
         value_name = "LEDGER",
@@ -61,10 +61,10 @@ pub(crate) struct VerifyArguments {
     /// repeated
     #[arg(long, value_name = "OPTION=VALUE", value_parser = reading_option, requires = "parts")]
     parts_read: Vec<(String, String)>,
-    /// Compare these columns only
+    /// Compare only these columns
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     keep: Vec<ColumnList>,
-    /// Do not compare these columns; they may be in one side only
+    /// Do not compare these columns; one side may lack them
     #[arg(long, value_name = "COLUMN[,COLUMN…]", value_parser = columns)]
     ignore: Vec<ColumnList>,
     #[command(flatten)]
@@ -73,8 +73,7 @@ pub(crate) struct VerifyArguments {
     cells: CellOptions,
     #[command(flatten)]
     changes: ChangeOptions,
-    /// Threads to use: 1, or 2 to read both sides at the same time [default: as many as there are
-    /// processors]
+    /// Number of threads [default: number of processors]
     #[arg(
         long,
         value_name = "N",

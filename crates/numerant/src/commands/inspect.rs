@@ -58,7 +58,7 @@ pub(super) fn inspect(
         if values.is_some() {
             reporter.values(&counts)?;
         } else if !inspections.is_empty() {
-            reporter.inspections(&inspections)?;
+            reporter.inspections(&inspections, request.job.details)?;
         }
     }
     failure.map_or(Ok(()), |error| Err(error.into()))

@@ -2,13 +2,16 @@
 
 mod deliver;
 mod demo;
+mod help;
 mod inspect;
 mod notify;
 mod page;
+mod preview;
 mod recover;
 mod run;
 mod saved;
 mod shell;
+mod standard_output;
 mod verify;
 
 use std::io;
@@ -165,6 +168,11 @@ pub(crate) fn run(arguments: Arguments) -> ExitCode {
         }
         Command::Completions(arguments) => (Reporter::plain(), shell::completions(&arguments)),
         Command::Manual(arguments) => (Reporter::plain(), shell::manual(&arguments)),
+        Command::Help(arguments) => {
+            let reporter = Reporter::plain();
+            let result = help::help(&arguments, &reporter);
+            (reporter, result)
+        }
         Command::Demo(arguments) => {
             let reporter = Reporter::plain();
             let result = demo::demo(&arguments, &reporter);

@@ -8,7 +8,7 @@ use numerant_engine::job::Job;
 use numerant_engine::{BatchSummary, Context, Error, FileDisposition, Summary};
 
 use super::page::{self, PagePlace};
-use super::{Failure, saved};
+use super::{Failure, preview, saved, standard_output};
 use crate::args::{Mode, RunRequest};
 use crate::report::{Progress, Reporter, page as pages};
 use crate::surroundings::Interrupts;
@@ -28,6 +28,9 @@ pub(super) fn run(
             hint: "name a file, or look with --plan first".into(),
         });
     }
+    if standard_output::is_wanted(job) {
+        return standard_output::run_job(request, reporter, interrupts);
+    }
     let page = page::place(job.page.as_ref())?;
     if job.batch {
         return batch(request, page.as_ref(), reporter, interrupts);
@@ -36,7 +39,7 @@ pub(super) fn run(
         let summary = with_progress(request, interrupts, numerant_engine::plan)?;
         reporter.plan(&summary, request.mode == Mode::Ask)?;
         if request.mode == Mode::Plan {
-            return Ok(());
+            return shown_records(request, reporter, interrupts);
         }
         if !interrupts.at_once(|| confirmed(&summary))? {
             return Err(Failure::Declined);
@@ -66,7 +69,8 @@ fn batch(
         )?)?;
         if request.mode == Mode::Plan {
             reporter.batch(&planned, true)?;
-            return done(&planned);
+            done(&planned)?;
+            return shown_records(request, reporter, interrupts);
         }
         reporter.batch_to_confirm(&planned)?;
         if !interrupts.at_once(|| confirmed(&planned.summary))? {
@@ -83,6 +87,37 @@ fn batch(
     }
     reporter.batch(&batch, false).map_err(Failure::ShowDone)?;
     done(&batch)
+}
+
+/// Shows the first records of each output, if they are wanted.
+fn shown_records(
+    request: &RunRequest,
+    reporter: &Reporter,
+    interrupts: &Interrupts,
+) -> Result<(), Failure> {
+    match request.show {
+        0 => Ok(()),
+        count => preview::show(request, count, reporter, interrupts),
+    }
+}
+
+/// The summary of a job whose output is one.
+pub(super) fn summary(request: &RunRequest, interrupts: &Interrupts) -> Result<Summary, Failure> {
+    let is_plan = request.mode == Mode::Plan;
+    if !request.job.batch {
+        let work = if is_plan {
+            numerant_engine::plan
+        } else {
+            numerant_engine::run
+        };
+        return Ok(with_progress(request, interrupts, work)?);
+    }
+    let work = if is_plan {
+        numerant_engine::plan_batch
+    } else {
+        numerant_engine::run_batch
+    };
+    Ok(one_failure(with_progress(request, interrupts, work)?)?.summary)
 }
 
 /// A file that was the only one and has failed is an error like that of any run.

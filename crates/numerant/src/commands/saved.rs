@@ -114,6 +114,7 @@ fn run_entry(
                     Mode::Run
                 },
                 report: arguments.report,
+                show: 0,
                 save: None,
             };
             run::run(&request, reporter, interrupts)

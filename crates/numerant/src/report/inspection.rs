@@ -57,6 +57,9 @@ pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<
     show_records(out, inspection)
 }
 
+/// Blocks that the columns of records are folded into.
+const FOLDS: usize = 4;
+
 /// Columns of a terminal that leave room for bars.
 const LEAST_FOR_BARS: usize = 90;
 
@@ -139,13 +142,13 @@ const PATHS: usize = 60;
 
 /// The paths of a document, and how its records can be laid out.
 fn show_tree(out: &mut impl Write, tree: &TreeInspection) -> io::Result<()> {
-    writeln!(out, "{HEADING}what is in it{HEADING:#}")?;
+    writeln!(out, "{HEADING}structure{HEADING:#}")?;
     let mut table = Table::new(
         2,
         &[
             ("path", Align::Left),
-            ("times", Align::Right),
-            ("in one", Align::Right),
+            ("count", Align::Right),
+            ("per parent", Align::Right),
             ("type", Align::Left),
             ("example", Align::Left),
         ],
@@ -175,8 +178,12 @@ fn show_tree(out: &mut impl Write, tree: &TreeInspection) -> io::Result<()> {
 
 /// Where the records of a document are, and what can be typed to have others.
 fn tree_facts(tree: &TreeInspection, columns: &[ColumnProfile]) -> Vec<(&'static str, String)> {
-    let how = if tree.facts.found { "found" } else { "as said" };
-    let mut facts = vec![("records at", format!("{} ({how})", tree.facts.records))];
+    let how = if tree.facts.found {
+        "detected"
+    } else {
+        "as stated"
+    };
+    let mut facts = vec![("record path", format!("{} ({how})", tree.facts.records))];
     if !tree.facts.others.is_empty() {
         let others: Vec<String> = tree
             .facts
@@ -184,21 +191,24 @@ fn tree_facts(tree: &TreeInspection, columns: &[ColumnProfile]) -> Vec<(&'static
             .iter()
             .map(|path| format!("--records '{path}'"))
             .collect();
-        facts.push(("or", others.join(", ")));
+        facts.push(("other paths", others.join(", ")));
     }
     if !tree.facts.beside.is_empty() {
-        facts.push(("beside", tree.facts.beside.join(", ")));
+        facts.push((
+            "not read",
+            format!("{} (outside the records)", tree.facts.beside.join(", ")),
+        ));
     }
     if let Some((records, list)) = &tree.facts.above {
-        let say = format!("--records '{records}' --repeats 'rows={list}'");
-        facts.push(("those too", say));
+        let options = format!("--records '{records}' --repeats 'rows={list}'");
+        facts.push(("to add them", options));
     }
     for message in &tree.messages {
         facts.push(("messages", messages(message)));
     }
     let mut lists = format!("--repeats {}", tree.facts.repeats);
     if let Some(path) = &tree.long_list {
-        lists = format!("'{path}' is one cell, as it has too many items for columns");
+        lists = format!("'{path}' is one cell of JSON, as it has too many items for columns");
     }
     let numbered = |column: &ColumnProfile| column.name.split('.').any(|name| name == "1");
     let has_lists = tree.long_list.is_some() || columns.iter().any(numbered);
@@ -211,30 +221,35 @@ fn tree_facts(tree: &TreeInspection, columns: &[ColumnProfile]) -> Vec<(&'static
 /// What there is of a kind of message, and whether its totals agree.
 fn messages(facts: &MessageFacts) -> String {
     let mut text = format!(
-        "{} of kind {} with {}",
+        "{} of type {} with {}",
         counted(facts.messages, "message", "messages"),
         facts.kind,
         records(facts.records)
     );
     match &facts.layout {
-        Some(layout) => text.push_str(&format!(", by the layout {layout}")),
-        None => text.push_str(", which are the messages, as no layout is known (--layout FILE)"),
+        Some(layout) => text.push_str(&format!(", layout {layout}")),
+        None => {
+            text.push_str("; each message is one record, as no layout is known (--layout FILE)")
+        }
     }
     if let (Some(stated), Some(found)) = (facts.stated, facts.found) {
         let agree = match facts.unbalanced {
-            0 => "as stated".to_owned(),
+            0 => "which agrees with the stated totals".to_owned(),
             wrong => format!(
-                "and {} stated; {} {} not agree",
+                "the stated totals to {}; {} {} not agree",
                 decimal(stated),
                 number(wrong),
                 if wrong == 1 { "does" } else { "do" }
             ),
         };
-        text.push_str(&format!("; they come to {}, {agree}", decimal(found)));
+        text.push_str(&format!(
+            "; their amounts add up to {}, {agree}",
+            decimal(found)
+        ));
     }
     if facts.miscounted > 0 {
         text.push_str(&format!(
-            "; {} of the envelopes wrong",
+            "; {} of envelopes wrong",
             counted(
                 facts.miscounted,
                 "count or control number",
@@ -244,8 +259,8 @@ fn messages(facts: &MessageFacts) -> String {
     }
     if facts.lower_case > 0 {
         text.push_str(&format!(
-            "; {} not in capitals",
-            counted(facts.lower_case, "name of a segment", "names of segments")
+            "; {} in lower case",
+            counted(facts.lower_case, "segment tag", "segment tags")
         ));
     }
     if let Some(first) = facts.first.as_deref() {
@@ -255,7 +270,7 @@ fn messages(facts: &MessageFacts) -> String {
 }
 
 /// The first records as they would be written, as many columns of them as there is room for.
-fn show_records(out: &mut impl Write, inspection: &Inspection) -> io::Result<()> {
+pub(super) fn show_records(out: &mut impl Write, inspection: &Inspection) -> io::Result<()> {
     let shown = inspection.records.len() as u64;
     if shown == 0 {
         return Ok(());
@@ -287,10 +302,13 @@ fn show_records(out: &mut impl Write, inspection: &Inspection) -> io::Result<()>
         let cells: Vec<String> = record.iter().map(|cell| short(cell)).collect();
         table.row(&cells);
     }
-    let left = table.show_columns_that_fit(out)?;
+    let left = table.show_folded(out, FOLDS)?;
     if left > 0 {
         let columns = counted(left as u64, "more column", "more columns");
-        writeln!(out, "  {FAINT}and {columns}; --keep chooses{FAINT:#}")?;
+        writeln!(
+            out,
+            "  {FAINT}and {columns}; --keep selects columns{FAINT:#}"
+        )?;
     }
     Ok(())
 }
@@ -308,7 +326,7 @@ pub(super) fn short(text: &str) -> String {
 /// What is known of a source besides its columns, each fact with what it is called.
 pub(super) fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     let mut facts = Vec::new();
-    let found = |found_out: bool| if found_out { "" } else { " (as said)" };
+    let found = |detected: bool| if detected { "" } else { " (as stated)" };
     let compression = inspection
         .compression
         .map(|name| format!(", {name}-compressed"))
@@ -316,7 +334,7 @@ pub(super) fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     facts.push(("format", format!("{}{compression}", inspection.format)));
     if let (Some(dialect), Some(detected)) = (&inspection.dialect, &inspection.detected) {
         let delimiter = if detected.single_column {
-            "none found: one field on each line".to_owned()
+            "none detected: one field on each line".to_owned()
         } else {
             format!(
                 "{}{}",
@@ -339,7 +357,7 @@ pub(super) fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
         let mut line_ends = dialect.line_end.name().to_owned();
         if inspection.other_line_ends > 0 {
             let others = records(inspection.other_line_ends);
-            line_ends.push_str(&format!(", but another behind {others}"));
+            line_ends.push_str(&format!(", but a different one after {others}"));
         }
         facts.push(("line ends", line_ends));
     }
@@ -350,17 +368,20 @@ pub(super) fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
         facts.extend(tree_facts(tree, &inspection.columns));
     }
     let header = if inspection.tree.is_some() {
-        counted(inspection.source_columns, "column", "columns")
+        number(inspection.source_columns)
     } else if inspection.header {
         format!(
             "yes, {}",
             counted(inspection.source_columns, "column", "columns")
         )
     } else {
-        "no (as said)".to_owned()
+        format!(
+            "no (as stated), {}",
+            counted(inspection.source_columns, "column", "columns")
+        )
     };
     let label = if inspection.tree.is_some() {
-        "laid out"
+        "columns"
     } else {
         "header"
     };
@@ -410,7 +431,7 @@ fn sheet_facts(sheet: &SheetFacts) -> Vec<(&'static str, String)> {
                 (false, _) => " (no cells)",
                 (true, Visibility::Visible) => "",
                 (true, Visibility::Hidden) => " (hidden)",
-                (true, Visibility::VeryHidden) => " (hidden for good)",
+                (true, Visibility::VeryHidden) => " (very hidden)",
             };
             format!("{}{note}", info.name)
         })
@@ -428,19 +449,23 @@ fn sheet_facts(sheet: &SheetFacts) -> Vec<(&'static str, String)> {
         ("range", sheet.range.clone()),
     ];
     let formulas = match sheet.formulas_without_value {
-        0 => "their computed values were read".to_owned(),
-        count if count == sheet.formulas => "without computed values".to_owned(),
-        count => format!("{} of them without a computed value", number(count)),
+        0 => "their calculated values are read".to_owned(),
+        count if count == sheet.formulas => "never calculated".to_owned(),
+        count => format!("{} of them never calculated", number(count)),
     };
     for (label, count, what) in [
         ("formulas", sheet.formulas, formulas.as_str()),
-        ("errors", sheet.errors, "cells hold one such as #N/A"),
+        (
+            "errors",
+            sheet.errors,
+            "cells with an error value such as #N/A",
+        ),
         (
             "merged",
             sheet.merged,
             "ranges; the first cell of each has the value",
         ),
-        ("hidden rows", sheet.hidden_rows, "and read"),
+        ("hidden rows", sheet.hidden_rows, "read too"),
     ] {
         if count > 0 {
             facts.push((label, format!("{}, {what}", number(count))));
@@ -451,7 +476,7 @@ fn sheet_facts(sheet: &SheetFacts) -> Vec<(&'static str, String)> {
 
 fn quotes(inspection: &Inspection, quote: Quote) -> String {
     let Quote::Byte(quote) = quote else {
-        return "none (as said)".to_owned();
+        return "none (as stated)".to_owned();
     };
     let sign = char::from(quote);
     let (quoted, all) = (inspection.quoted_fields, inspection.fields);
@@ -539,7 +564,7 @@ pub(super) fn show_values(out: &mut impl Write, counts: &ValueCounts) -> io::Res
     if *incomplete {
         writeln!(
             out,
-            "  and others: not all distinct values could be counted"
+            "  and more: there are too many distinct values to count"
         )?;
     }
     Ok(())

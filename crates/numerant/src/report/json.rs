@@ -12,7 +12,12 @@ use crate::commands::Failure;
 /// Prints a document on standard output. What would do something to a terminal is escaped, which is the same text
 /// to whoever reads it.
 pub(super) fn print(document: &Value) -> io::Result<()> {
-    let mut out = Escaping(io::BufWriter::new(io::stdout().lock()));
+    write(io::BufWriter::new(io::stdout().lock()), document)
+}
+
+/// Writes a document, escaped as [`print`] does.
+pub(super) fn write(out: impl Write, document: &Value) -> io::Result<()> {
+    let mut out = Escaping(out);
     serde_json::to_writer_pretty(&mut out, document)?;
     writeln!(out)?;
     out.flush()

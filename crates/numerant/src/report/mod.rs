@@ -5,15 +5,16 @@
 
 mod batch;
 mod deliver;
+mod inspected_files;
 mod inspection;
 mod json;
 mod notice;
-mod order;
 pub(crate) mod page;
 mod progress;
 mod run;
 pub(crate) mod screen;
 mod table;
+mod topic;
 mod verify;
 mod words;
 
@@ -21,6 +22,7 @@ use std::cell::RefCell;
 use std::io::{self, Write};
 use std::path::Path;
 
+use numerant_engine::ledger::OutputEntry;
 use numerant_engine::output::Recovered;
 use numerant_engine::{
     BatchSummary, Error, FileDisposition, Inspection, LedgerCheck, Notice, PartsCheck, Summary,
@@ -29,13 +31,13 @@ use numerant_engine::{
 use numerant_schema::Sample;
 
 pub(crate) use progress::Progress;
-pub(crate) use run::outputs_in_words;
+pub(crate) use run::{by_name, outputs_in_words};
 pub(crate) use words::folder;
 
 use numerant_delivery::{Delivered, JournalEntry, Outcome, PlannedMessage};
 use numerant_engine::job::{DeliverJob, JobFile};
 
-use crate::args::{Report, ReportOptions};
+use crate::args::{Report, ReportOptions, Topic};
 use crate::commands::Failure;
 
 /// Notes that are shown of one command.
@@ -51,6 +53,17 @@ pub(crate) enum Level {
     Result,
     /// Something that its user should know.
     Note,
+}
+
+/// The first records of an output that would be written.
+#[derive(Debug)]
+pub(crate) enum Preview {
+    /// The lines of its text.
+    Lines(Vec<String>),
+    /// The records of its sheet.
+    Records(Box<Inspection>),
+    /// It is not of a format that can be read.
+    Unreadable,
 }
 
 /// Shows what came of a command.
@@ -120,6 +133,13 @@ impl Reporter {
 
     fn tell(&self, level: Level, text: String) {
         self.story.borrow_mut().push((level, text));
+    }
+
+    /// Explains a topic of the help.
+    pub(crate) fn topic(&self, topic: Topic) -> io::Result<()> {
+        let mut out = screen::stdout();
+        topic::show(&mut out, topic)?;
+        out.flush()
     }
 
     /// Says that a job file could be run.
@@ -211,7 +231,8 @@ impl Reporter {
         )
     }
 
-    pub(crate) fn inspections(&self, inspections: &[Inspection]) -> io::Result<()> {
+    /// Shows what was found in files; of several a line for each, unless each is to be shown in `detail`.
+    pub(crate) fn inspections(&self, inspections: &[Inspection], detail: bool) -> io::Result<()> {
         if self.report == Report::Json {
             return self.document(&serde_json::json!({ "inspections": inspections }));
         }
@@ -219,6 +240,12 @@ impl Reporter {
             return Ok(());
         }
         let mut out = screen::stdout();
+        if !detail && inspected_files::are_several(inspections) {
+            inspected_files::show(&mut out, inspections)?;
+            out.flush()?;
+            let notices = inspections.iter().flat_map(Inspection::notices);
+            return self.notices(&notices.collect::<Vec<_>>());
+        }
         for (place, inspection) in inspections.iter().enumerate() {
             if place > 0 {
                 writeln!(out)?;
@@ -283,6 +310,33 @@ impl Reporter {
         self.planned_notices(&summary.notices)
     }
 
+    /// Shows the first records of an output that would be written.
+    pub(crate) fn preview(&self, output: &OutputEntry, preview: &Preview) -> io::Result<()> {
+        if self.quiet || self.report == Report::Json {
+            return Ok(());
+        }
+        let mut out = screen::stdout();
+        let sheet = output
+            .sheet
+            .as_ref()
+            .map(|sheet| format!(", sheet '{sheet}'"));
+        let style = words::HEADING;
+        let sheet = sheet.unwrap_or_default();
+        writeln!(out, "\n{style}{}{sheet}{style:#}", output.path)?;
+        match preview {
+            Preview::Lines(lines) => {
+                for line in lines {
+                    writeln!(out, "  {}", table::visible(line))?;
+                }
+            }
+            Preview::Records(inspection) => inspection::show_records(&mut out, inspection)?,
+            Preview::Unreadable => {
+                writeln!(out, "  this format is written only, and not shown here")?
+            }
+        }
+        out.flush()
+    }
+
     /// Shows what a run has written; its notices only if no plan has shown them before.
     pub(crate) fn split(&self, summary: &Summary, was_planned: bool) -> io::Result<()> {
         self.tell(Level::Result, words::books(&summary.ledger));
@@ -299,6 +353,20 @@ impl Reporter {
         } else {
             self.notices(&summary.notices)
         }
+    }
+
+    /// Shows what a run has written to standard output, on standard error.
+    pub(crate) fn written_to_standard_output(&self, summary: &Summary) -> io::Result<()> {
+        self.tell(Level::Result, words::books(&summary.ledger));
+        let mut err = screen::stderr();
+        if self.report == Report::Json {
+            return json::write(&mut err, &json::summary(summary, false));
+        }
+        if !self.quiet {
+            run::done(&mut err, summary)?;
+        }
+        drop(err);
+        self.notices(&summary.notices)
     }
 
     /// Shows what became, or would become, of the files of a batch.

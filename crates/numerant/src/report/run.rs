@@ -4,14 +4,16 @@ use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Write};
 
+use numerant_data::source::natural;
 use numerant_engine::ledger::{Ledger, LeftOut, LeftOutReason, OutputEntry};
 use numerant_engine::{Notice, Summary};
 use numerant_format::sheet::LeftOutDrawing;
 
 use super::inspection::short;
-use super::order::natural;
 use super::table::{Align, Table};
-use super::words::{FAINT, GOOD, HEADING, bytes, counted, decimal, files, folder, number, records};
+use super::words::{
+    FAINT, GOOD, HEADING, bytes, counted, decimal, files, location, number, records,
+};
 
 /// Outputs that are listed of a run that was done.
 const LISTED: usize = 20;
@@ -28,10 +30,10 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
     let count = ledger.outputs.len() as u64;
     writeln!(
         out,
-        "{HEADING}{} would become {} in {}{HEADING:#}",
+        "{HEADING}{} would become {} {}{HEADING:#}",
         sources(ledger),
         outputs_in_words(ledger),
-        folder(&summary.out)
+        location(&summary.out)
     )?;
     writeln!(out)?;
     let mut outputs: Vec<&OutputEntry> = ledger.outputs.iter().collect();
@@ -76,7 +78,7 @@ pub(super) fn plan(out: &mut impl Write, summary: &Summary, ends_here: bool) -> 
 }
 
 /// The order of outputs: by their names, as people read them.
-pub(super) fn by_name(one: &OutputEntry, other: &OutputEntry) -> Ordering {
+pub(crate) fn by_name(one: &OutputEntry, other: &OutputEntry) -> Ordering {
     let sheet = |output: &OutputEntry| output.sheet.clone().unwrap_or_default();
     natural(&one.path, &other.path).then_with(|| natural(&sheet(one), &sheet(other)))
 }
@@ -87,10 +89,10 @@ pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
     let count = ledger.outputs.len() as u64;
     writeln!(
         out,
-        "{HEADING}{} → {} in {}{HEADING:#}",
+        "{HEADING}{} → {} {}{HEADING:#}",
         sources(ledger),
         outputs_in_words(ledger),
-        folder(&summary.out)
+        location(&summary.out)
     )?;
     writeln!(out)?;
     let mut outputs: Vec<&OutputEntry> = ledger.outputs.iter().collect();

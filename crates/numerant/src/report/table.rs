@@ -75,29 +75,46 @@ impl Table {
         Ok(())
     }
 
-    /// Writes those columns, from the left, that the terminal has room for, and returns how many it
-    /// does not have room for.
-    pub(super) fn show_columns_that_fit(&self, out: &mut impl Write) -> io::Result<usize> {
-        let room = room();
+    /// Writes the columns in blocks that fit the terminal, one below the other, at most `most` of them, and returns
+    /// how many columns are left.
+    pub(super) fn show_folded(&self, out: &mut impl Write, most: usize) -> io::Result<usize> {
+        let room = terminal_width().unwrap_or(WIDTH);
+        let mut begin = 0;
+        for block in 0..most {
+            if begin == self.columns.len() {
+                break;
+            }
+            if block > 0 {
+                writeln!(out)?;
+            }
+            let end = begin + self.fitting(begin, room);
+            self.part(begin, end).show(out)?;
+            begin = end;
+        }
+        Ok(self.columns.len() - begin)
+    }
+
+    /// How many columns from `begin` on fit into a line, one at least.
+    fn fitting(&self, begin: usize, room: usize) -> usize {
         let mut used = self.indent;
-        let fit = (0..self.columns.len())
-            .take_while(|place| {
-                let cells = self.rows.iter().filter_map(|row| row.get(*place));
-                let widest = cells.map(|cell| cell.width()).max().unwrap_or(0);
-                used = used.saturating_add(widest.max(self.columns[*place].0.width()) + 2);
-                used <= room.saturating_add(2)
-            })
-            .count()
-            .max(1);
-        let rows = self.rows.iter();
-        let fitting = Self {
-            columns: self.columns[..fit].to_vec(),
-            rows: rows.map(|row| row[..fit.min(row.len())].to_vec()).collect(),
+        let fit = (begin..self.columns.len()).take_while(|place| {
+            let cells = self.rows.iter().filter_map(|row| row.get(*place));
+            let widest = cells.map(|cell| cell.width()).max().unwrap_or(0);
+            used = used.saturating_add(widest.max(self.columns[*place].0.width()) + 2);
+            used <= room.saturating_add(2)
+        });
+        fit.count().max(1)
+    }
+
+    /// The table with only some of its columns.
+    fn part(&self, begin: usize, end: usize) -> Self {
+        let cells = |row: &Vec<String>| row[begin.min(row.len())..end.min(row.len())].to_vec();
+        Self {
+            columns: self.columns[begin..end].to_vec(),
+            rows: self.rows.iter().map(cells).collect(),
             notes: self.notes.clone(),
             indent: self.indent,
-        };
-        fitting.show(out)?;
-        Ok(self.columns.len() - fit)
+        }
     }
 
     fn line(&self, cells: &[&str], widths: &[usize]) -> String {
@@ -120,6 +137,9 @@ impl Table {
         line
     }
 }
+
+/// The width of a line where there is no terminal, in characters.
+const WIDTH: usize = 120;
 
 /// The columns of the terminal that results go to; `None` where they go elsewhere.
 pub(super) fn terminal_width() -> Option<usize> {
@@ -189,6 +209,27 @@ mod tests {
             text,
             "  quay          n  \n  Ångkajen      7  x\n  港        1,000  two⏎lines\n"
         );
+    }
+
+    #[test]
+    fn columns_without_room_are_folded() {
+        let names: Vec<String> = (0..30).map(|n| format!("column_{n}")).collect();
+        let columns: Vec<(&str, Align)> = names
+            .iter()
+            .map(|name| (name.as_str(), Align::Left))
+            .collect();
+        let mut table = Table::new(2, &columns);
+        table.row(&names);
+        let mut out = Vec::new();
+        let screen = &mut Screen::on(anstream::StripStream::new(&mut out));
+        assert_eq!(table.show_folded(screen, 2).expect("written"), 8);
+        let text = String::from_utf8(out).expect("text");
+        let blocks: Vec<&str> = text.split("\n\n").collect();
+        assert!(
+            blocks.len() == 2 && blocks[1].trim_start().starts_with("column_11"),
+            "{text}"
+        );
+        assert!(text.lines().all(|line| line.width() <= WIDTH), "{text}");
     }
 
     #[test]

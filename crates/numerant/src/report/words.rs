@@ -39,7 +39,7 @@ pub(super) fn labelled(
 const INDENT: &str = "       ";
 
 /// The text in lines of at most `room` columns, as far as its words let it.
-fn wrapped(text: &str, room: usize) -> Vec<String> {
+pub(super) fn wrapped(text: &str, room: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     let mut used = 0;
     for word in text.split(' ') {
@@ -95,6 +95,15 @@ pub(super) fn records(count: u64) -> String {
 /// A count with its noun.
 pub(super) fn counted(count: u64, one: &str, many: &str) -> String {
     format!("{} {}", number(count), if count == 1 { one } else { many })
+}
+
+/// Where outputs are: `in parts/`, or `on standard output`.
+pub(super) fn location(path: &Path) -> String {
+    if path == Path::new("-") {
+        "on standard output".to_owned()
+    } else {
+        format!("in {}", folder(path))
+    }
 }
 
 /// A folder with a `/` behind it.

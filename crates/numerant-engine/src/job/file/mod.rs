@@ -343,6 +343,9 @@ impl Source<'_> {
             _ => {
                 let mut job = self.job(filled, spans, of_formats)?;
                 job.batch = true;
+                if job.name.is_some() && job.pack.is_none() {
+                    job.out.get_or_insert_with(|| job.base.clone());
+                }
                 Work::Convert(Box::new(job))
             }
         };

@@ -37,6 +37,7 @@ const ONLY_FOR: &[(&str, &[&str])] = &[
 const INSPECTED: &[&str] = &[
     "values",
     "show",
+    "details",
     "sources",
     "recursive",
     "pick",

@@ -21,8 +21,8 @@ mod compare;
 mod literal;
 mod operator;
 
-/// All functions, as they are written.
-pub(super) const FUNCTIONS: [&str; 26] = [
+/// The names of all functions.
+pub const FUNCTIONS: [&str; 26] = [
     "ABS",
     "BTRIM",
     "CAST",
