@@ -146,11 +146,11 @@ def main():
         handler = Handler()
         server = Server(handler, good, login=True).start()
         done = run(command(program, server, *trust), folder)
-        assert done.returncode == 0 and "200 handed over" in done.stdout, done
+        assert done.returncode == 0 and "200 delivered" in done.stdout, done
         assert recipients(handler) == sorted(map(address, KEYS))
         check_contents(handler, folder)
         again = run(command(program, server, *trust), folder)
-        assert again.returncode == 0 and "200 handed over before" in again.stdout, again
+        assert again.returncode == 0 and "200 delivered before" in again.stdout, again
         assert len(handler.messages) == 200
         print("200 messages over STARTTLS with a login: byte for byte, and none of them twice")
 
@@ -179,10 +179,10 @@ def main():
         handler.drop_after_data = {third}
         forget(folder)
         done = run(command(program, server, *plain), folder)
-        assert done.returncode == 3 and "198 handed over, 1 failed, 1 in doubt" in done.stdout, done
+        assert done.returncode == 3 and "198 delivered, 1 failed, 1 in doubt" in done.stdout, done
         assert "(550): nobody" in done.stdout, done
         done = run(command(program, server, *plain), folder)
-        assert done.returncode == 3 and "1 handed over, 198 handed over before, 1 in doubt" in done.stdout, done
+        assert done.returncode == 3 and "1 delivered, 198 delivered before, 1 in doubt" in done.stdout, done
         done = run(command(program, server, *plain, "--in-doubt", "skip"), folder)
         assert done.returncode == 0 and len(handler.messages) == 200, done
         assert recipients(handler) == sorted(map(address, KEYS))
@@ -230,7 +230,7 @@ def interrupted(program, folder, plain):
     assert 0 < count < 200, count
     handler.delay = 0
     done = run(command(program, server, *plain), folder)
-    assert done.returncode == 0 and f"{count} handed over before" in done.stdout, done
+    assert done.returncode == 0 and f"{count} delivered before" in done.stdout, done
     assert recipients(handler) == sorted(map(address, KEYS))
     server.stop()
     print("interrupted: code 130 between two messages, and the next run hands over the others")

@@ -68,7 +68,7 @@ rm -rf "$work/varnholm/calls" "$work/varnholm/cases"
 shot steps "numerant inspect calls.csv --set 'net=ROUND(dues * 0.92, 2)' --where \"cargo = 'fish'\" --lookup owners.csv:quay --unmatched blank --keep call_id,quay,office,dues,net --sort office,-dues --show 8" varnholm
 shot document "numerant inspect manifests/grain.json --show 0" varnholm
 rm -rf "$work/varnholm/customs"
-shot shape "cat customs.xml; numerant convert manifests/*.json --records '$' --repeats rows=lines --set 'total=\"lines.price.net\" + \"lines.price.tax\"' --to xml --shape customs.xml --out customs; tail -8 customs/grain.xml" varnholm
+shot shape "cat customs.xml; numerant convert manifests/*.json --records '$' --lists rows=lines --set 'total=\"lines.price.net\" + \"lines.price.tax\"' --to xml --shape customs.xml --out customs; tail -8 customs/grain.xml" varnholm
 (cd "$work/varnholm" && numerant split port.xlsx --name '{quay}.xlsx' --sheet '{arrived:quarter}' --where "quay > 'O'" --out quarters --quiet)
 (cd "$work/varnholm" && numerant split calls.csv --name '{quay}.pdf' --title 'Calls at {quay}' --where 'tonnes > 1000' \
     --group-by cargo --total dues,tonnes --out pages --page run.html --quiet &&

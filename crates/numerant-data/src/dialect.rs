@@ -67,7 +67,7 @@ pub enum DialectError {
     Quote(String),
     /// Not a single byte.
     #[error(
-        "'{0}' is not an escape character: give one of ASCII that is no letter or digit, such as \\"
+        "'{0}' is not an escape character: use an ASCII character that is not a letter or digit, such as \\"
     )]
     Escape(String),
 }

@@ -28,10 +28,10 @@ enum Part {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum TemplateError {
     /// A brace that begins or ends nothing.
-    #[error("a single '{0}' in the text; write '{0}{0}' for the sign itself")]
+    #[error("a single '{0}' in the text; write '{0}{0}' for the character itself")]
     Brace(char),
     /// A placeholder that stands for nothing.
-    #[error("{{{name}}} stands for nothing here; there are {known}")]
+    #[error("{{{name}}} is not a placeholder here; there are {known}")]
     Unknown {
         /// What is between the braces.
         name: String,

@@ -44,7 +44,7 @@ pub enum Error {
     #[error(transparent)]
     ColumnsDiffer(#[from] Box<ColumnsDiffer>),
     /// Names of sources do not fit the pattern that they are to be read with.
-    #[error("--from-name: {count} of {all} names {} not fit '{pattern}'", if *.count == 1 { "does" } else { "do" })]
+    #[error("--from-name: {count} of {all} names {} not match '{pattern}'", if *.count == 1 { "does" } else { "do" })]
     NamesDoNotFit {
         /// The pattern.
         pattern: String,
@@ -56,7 +56,7 @@ pub enum Error {
         all: u64,
     },
     /// A column that a source is to be given, and has.
-    #[error("{source_name} has a column '{column}' of its own, which {option} would replace")]
+    #[error("{source_name} already has a column '{column}', which {option} would replace")]
     OwnColumn {
         /// The source.
         source_name: String,
@@ -219,10 +219,10 @@ pub enum Error {
         form: u32,
     },
     /// A ledger that does not say where its outputs are.
-    #[error("{} does not say in which folder the outputs are", .0.display())]
+    #[error("{} does not state the folder of the outputs", .0.display())]
     LedgerFolder(PathBuf),
     /// A ledger without the job of its run, or of one that fills templates.
-    #[error("{} does not say how its outputs were made from the whole", .0.display())]
+    #[error("{} does not state how its outputs were made from the whole", .0.display())]
     LedgerWithoutJob(PathBuf),
     /// Records that are rejected would not be compared.
     #[error("--ragged reject would leave records out of the comparison")]
@@ -256,7 +256,7 @@ pub enum Error {
     Thread(#[source] io::Error),
     /// A batch was cancelled.
     #[error(
-        "interrupted after {done} of {files} files; those are whole, and of the others nothing was written"
+        "interrupted after {done} of {files} files; these are complete, and nothing was written for the others"
     )]
     BatchInterrupted {
         /// Files that were done.
@@ -395,7 +395,7 @@ impl Error {
                 likely_header: Some(line),
                 ..
             } => Some(format!(
-                "line {line} looks like the header: --skip-lines {} passes over the lines above it",
+                "line {line} looks like the header: --skip-lines {} skips the lines above it",
                 line - 1
             )),
             Self::Column { problem, .. } => Some(problem.hint()),
@@ -410,15 +410,14 @@ impl Error {
             }
             Self::Shape(error) => error.problem.hint(),
             Self::Unfit(_) => Some(
-                "mend the values with --set, leave records out with --where, or change the shape".to_owned(),
+                "correct the values with --set, leave records out with --where, or change the shape".to_owned(),
             ),
             Self::Schema(_) => None,
             Self::Read(error) => error.problem.hint(),
             Self::Value { problem, .. } => problem.hint(),
             Self::AllRejected { kept: None, .. } => {
                 Some(
-                    "--rejects FILE keeps them; if lines stand above the header, --skip-lines N passes over \
-                     them"
+                    "--rejects FILE keeps them; if there are lines above the header, --skip-lines N skips them"
                         .to_owned(),
                 )
             }
@@ -436,13 +435,13 @@ impl Error {
                 "--ignore '{column}' leaves it out of the comparison"
             )),
             Self::NoLedger { .. } => Some(
-                "a ledger is what --ledger FILE has kept; --whole and --parts compare files without one"
+                "--ledger FILE of a run writes a ledger; --whole and --parts compare files without one"
                     .to_owned(),
             ),
             Self::Step(problem) => problem.hint(),
             Self::Record { problem, .. } => problem.hint(),
             Self::TooLarge { bytes, .. } => {
-                Some(format!("a record is never cut; say --max-size {bytes} at least"))
+                Some(format!("records are not cut; use --max-size {bytes} at least"))
             }
             Self::Encode { problem, .. } => Some(problem.hint()),
             Self::Form { problem, .. } => problem.hint().map(str::to_owned),

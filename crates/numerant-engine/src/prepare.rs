@@ -43,7 +43,7 @@ fn options(job: &Job, sources: &Sources, context: &Context) -> PipelineOptions {
         occurrences: sources.occurrences(),
         written: sources.written().to_vec(),
         cases: job.case.clone(),
-        rest: job.rest.clone(),
+        rest: job.others.clone(),
         totals: job.total.clone(),
         blank_columns: Vec::new(),
         column_kinds: Vec::new(),

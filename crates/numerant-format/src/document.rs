@@ -82,7 +82,7 @@ pub struct TreeFacts {
     #[serde(skip)]
     pub single: bool,
     /// What becomes of lists.
-    pub repeats: String,
+    pub lists: String,
 }
 
 /// What there is to a document besides the records that are laid out.

@@ -99,10 +99,10 @@ pub enum PutWhat {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum PutError {
     /// No `=`.
-    #[error("'{0}' does not say what is put: write it as Sheet!B6={{station}}")]
+    #[error("'{0}' has no value: write it as Sheet!B6={{station}}")]
     NoWhat(String),
     /// The place is none.
-    #[error("'{0}' is no place: write a cell as Sheet!B6 or 'Sheet name'!B6, or a named range")]
+    #[error("'{0}' is not a place: write a cell as Sheet!B6 or 'Sheet name'!B6, or a named range")]
     Place(String),
     /// A text that is not closed or has something unknown in it.
     #[error("'{text}': {problem}")]
@@ -121,9 +121,7 @@ pub enum PutError {
         reason: String,
     },
     /// Expressions are computed for records, and a value is for all of them.
-    #[error(
-        "'{0}': what is computed is put by its column: compute it with --set, and say {{column}}"
-    )]
+    #[error("'{0}': compute the value with --set, and write its column, {{column}}")]
     Expression(String),
 }
 

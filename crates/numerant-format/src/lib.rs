@@ -308,7 +308,7 @@ pub enum DeferredWriteError {
     Encode(#[from] EncodeError),
     /// Its records do not fit into memory.
     #[error(
-        "its records do not fit into half of --memory, and the shape needs all of them at once"
+        "its records take more than half of --memory, and the template needs all of them at once"
     )]
     TooLarge,
 }
@@ -458,7 +458,7 @@ pub enum EncodeError {
     SortedSources,
     /// Only some records of a message, whose total would not fit.
     #[error(
-        "message {message} states a total of {stated}, and the records that are taken come to {sum}"
+        "message {message} states a total of {stated}, and the records that are written add up to {sum}"
     )]
     Unbalanced {
         /// Its control number.
@@ -470,7 +470,7 @@ pub enum EncodeError {
     },
     /// Messages can only be made of messages.
     #[error(
-        "messages are made only of the records of messages, as they stand; steps besides --where, and other sources, cannot become any"
+        "messages can be written only from the unchanged records of messages; steps other than --where, and other sources, are not possible"
     )]
     OnlyMessages,
     /// A column that is nothing of a bibliographic record.
@@ -529,7 +529,7 @@ fn in_front(at: Option<At>, column: Option<&str>) -> String {
 fn prefix_of(prefix: &str) -> String {
     match prefix {
         "" => "names without a prefix are in ".to_owned(),
-        prefix => format!("the prefix '{prefix}:' stands for "),
+        prefix => format!("the prefix '{prefix}:' is declared as "),
     }
 }
 
@@ -539,18 +539,17 @@ impl EncodeError {
         match self {
             Self::Character { .. } => "write it with --out-encoding utf-8".to_owned(),
             Self::NeedsQuotes { .. } => {
-                "choose a delimiter that no value holds with --out-delimiter, or leave out --quote none"
+                "choose a delimiter that no value contains with --out-delimiter, or remove --quote none"
                     .to_owned()
             }
             Self::TooManyColumns { .. } => {
                 "choose columns with --keep or --drop, or write csv".to_owned()
             }
             Self::TextTooLong { column, .. } => format!(
-                "shorten it, as with --set '{column}=SUBSTRING(\"{column}\" FROM 1 FOR 32000)', or \
-                 leave the column out with --drop, or write csv"
+                "shorten it, as with --set '{column}=SUBSTRING(\"{column}\" FROM 1 FOR 32000)', or remove the column with --drop, or write csv"
             ),
             Self::ValueAndMembers { column, .. } => format!(
-                "rename one of them, as with --rename {column}=NAME, or say --flat"
+                "rename one of them, as with --rename {column}=NAME, or use --flat"
             ),
             Self::OnePlace { first, .. } | Self::TwoValues { first, .. } => format!("rename one of them, as with --rename {first}=NAME"),
             Self::NotOne { .. } => {
@@ -563,18 +562,18 @@ impl EncodeError {
                 "let the part repeat for each value of the key, as \"{each COLUMN}\" does".to_owned()
             }
             Self::Aggregate { .. } => {
-                "leave such records out with --where, or mend the values with --set".to_owned()
+                "leave such records out with --where, or correct the values with --set".to_owned()
             }
-            Self::Part { .. } => "--date-format says how dates are written".to_owned(),
+            Self::Part { .. } => "--date-format states how dates are written".to_owned(),
             Self::Marc {
                 is_character: true, ..
             } => {
-                "--control-signs drop leaves such characters out, but for those in tags and codes; --ragged reject \
+                "--control-characters drop leaves such characters out, but for those in tags and codes; --ragged reject \
                  leaves such records out"
                     .to_owned()
             }
             Self::Marc { .. } => {
-                "MARCXML has room for more; write .marcxml, or leave the record out with --where".to_owned()
+                "MARCXML has no such limit; write .marcxml, or leave the record out with --where".to_owned()
             }
             Self::Unbalanced { .. } => {
                 "--balance recompute makes the total the sum of the records and leaves adjustments out; --balance \
@@ -585,12 +584,12 @@ impl EncodeError {
             Self::SortedSources => {
                 "combine them first, and sort the result".to_owned()
             }
-            Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or leave it out with --drop"),
+            Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or remove it with --drop"),
             Self::BeyondSample => "run it again".to_owned(),
             Self::OfFormat { hint, .. } => (*hint).to_owned(),
             Self::NotWritten { .. } => "write csv, json, xml or a workbook".to_owned(),
             Self::ControlSign { .. } => {
-                "--control-signs drop leaves such characters out; xlsx and csv can hold them".to_owned()
+                "--control-characters drop leaves such characters out; xlsx and csv can hold them".to_owned()
             }
         }
     }

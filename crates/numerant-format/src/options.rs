@@ -11,7 +11,7 @@ use super::{Blanks, ControlCharacters, Namespace};
 use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};
 use numerant_data::encoding::Encoding;
 use numerant_data::record::Tagging;
-use numerant_data::tree::Repeats;
+use numerant_data::tree::ListLayout;
 use numerant_naming::Words;
 
 /// What to do with records that have more or fewer fields than the header.
@@ -99,7 +99,7 @@ pub struct ReadOptions {
     pub key_column: Option<String>,
     /// What becomes of lists in the records of documents.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub repeats: Option<Repeats>,
+    pub lists: Option<ListLayout>,
     /// The prefixes of names are left out.
     pub no_prefixes: bool,
     /// Levels that a document may be nested; 128 if not said.
@@ -149,7 +149,7 @@ pub struct WriteOptions {
     /// Whether the columns of workbooks are typed.
     pub types: Types,
     /// What to do with control characters that a format has no way to write.
-    pub control_signs: ControlCharacters,
+    pub control_characters: ControlCharacters,
     /// How blank values are written in documents.
     pub nulls: Blanks,
     /// Blanks before what is nested in documents, for each level; a record a line if not said.

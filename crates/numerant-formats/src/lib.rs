@@ -120,7 +120,7 @@ pub fn open(
     if let Some(format) = stated
         && let Some(what) = options_of_another(options, format)
     {
-        let hint = "leave one of the two out";
+        let hint = "remove one of the two";
         return Err(start.error(ReadProblem::OfFormat { what, hint }));
     }
     start.all_sheets = all_sheets;

@@ -89,7 +89,7 @@ impl TryFrom<String> for Address {
     type Error = String;
 
     fn try_from(text: String) -> Result<Self, String> {
-        let wrong = || format!("'{text}' is no element, as CLP04, SVC01-2 and MOA[12]01-2 are");
+        let wrong = || format!("'{text}' is not an element such as CLP04, SVC01-2 or MOA[12]01-2");
         let (before, component) = match text.split_once('-') {
             Some((before, component)) => (before, component.parse().map_err(|_| wrong())?),
             None => (text.as_str(), 1),
@@ -229,7 +229,7 @@ impl Layouts {
             if let Some(hierarchy) = &layout.hierarchy
                 && !layout.loops.contains(hierarchy)
             {
-                let what = format!("hierarchy '{hierarchy}' is none of its loops");
+                let what = format!("hierarchy '{hierarchy}' is not one of its loops");
                 return Err((number, what));
             }
             let has_levels = layout.standard == Standard::X12 && layout.hierarchy.is_none();

@@ -30,7 +30,7 @@ mod stream;
 mod write;
 
 use numerant_data::source::{Input, ReadError, ReadProblem};
-use numerant_data::tree::{Occurrences, Repeats, address_name};
+use numerant_data::tree::{ListLayout, Occurrences, address_name};
 use numerant_format::TreeFacts;
 use numerant_trees::{FoundRecords, OpenedTrees, TreeFormat, Trees};
 
@@ -122,7 +122,8 @@ impl TreeFormat for EdiTreeFormat {
             }
             None | Some(BY_LAYOUT) => BY_LAYOUT,
             Some(other) => {
-                let what = "records of messages are by layout, or say 'messages'".to_owned();
+                let what =
+                    "records of messages are defined by a layout, or by 'messages'".to_owned();
                 let path = other.to_owned();
                 return Err(opened.path.error(ReadProblem::RecordsPath { path, what }));
             }
@@ -134,12 +135,12 @@ impl TreeFormat for EdiTreeFormat {
         }))
     }
 
-    fn repeats(&self, facts: &TreeFacts) -> Repeats {
+    fn lists(&self, facts: &TreeFacts) -> ListLayout {
         if facts.records == MESSAGES {
             // Items of whole messages are many, and few jobs name more than what is around them.
-            Repeats::Columns(ITEMS)
+            ListLayout::Columns(ITEMS)
         } else {
-            Repeats::default()
+            ListLayout::default()
         }
     }
 

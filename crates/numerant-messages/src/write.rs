@@ -118,7 +118,7 @@ impl DeferredWriter for EdiEncoder {
                 writing.source = match path.as_os_str().is_empty() {
                     _ if path == own => Arc::clone(&self.source),
                     true => {
-                        let what = "messages that are packed cannot stand in one file with others; unpack them first";
+                        let what = "compressed messages cannot be written into one file with others; unpack them first";
                         return Err(io::Error::other(what).into());
                     }
                     false => self.source.other(&path)?,

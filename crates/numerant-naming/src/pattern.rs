@@ -50,7 +50,7 @@ pub enum NamePatternError {
     },
     /// A part of a value, from which the value cannot be told.
     #[error(
-        "'{{{column}:{part}}}' in '{template}': a name says a whole value; take the part later, as with --set or {{{column}:{part}}} in --name"
+        "'{{{column}:{part}}}' in '{template}': a file name states a whole value; take the part later, with --set or {{{column}:{part}}} in --name"
     )]
     Part {
         /// The template.
@@ -69,7 +69,7 @@ pub enum NamePatternError {
         template: String,
     },
     /// Two columns with nothing between them.
-    #[error("in '{0}' two columns stand side by side, and where one ends cannot be told")]
+    #[error("in '{0}' nothing separates two columns")]
     SideBySide(String),
 }
 
@@ -302,7 +302,7 @@ mod tests {
         };
         assert!(error("level.csv").contains("names no column"));
         assert!(error("{a}_{a}.csv").contains("twice"));
-        assert!(error("{a}{b}.csv").contains("side by side"));
+        assert!(error("{a}{b}.csv").contains("nothing separates"));
         assert!(error("{a:month}.csv").contains("whole value"));
         assert!(error("{a}-{.date}.csv").contains("nothing else of the run"));
         assert!(error("{a").contains("not closed"));

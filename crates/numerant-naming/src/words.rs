@@ -99,7 +99,7 @@ pub enum WordsError {
     Field(String, Option<String>),
     /// A column or expression where there are no records.
     #[error(
-        "'{0}' is of a record, and a comment stands before all of them; it can hold {{.rows}}, {{.source}}, {{.stem}}, {{.date}} and {{.time}}"
+        "'{0}' is a value of records, and a comment comes before them; it can have {{.rows}}, {{.source}}, {{.stem}}, {{.date}} and {{.time}}"
     )]
     Record(String),
 }

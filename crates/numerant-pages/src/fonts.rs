@@ -89,7 +89,7 @@ impl FontFace {
         };
         let place = family + usize::from(self.is_bold) + 2 * usize::from(self.is_italic);
         FONTS[place]
-            .get_or_init(|| LoadedFont::new(self.bytes()).expect("the built-in fonts are whole"))
+            .get_or_init(|| LoadedFont::new(self.bytes()).expect("the built-in fonts are complete"))
     }
 
     fn bytes(self) -> &'static [u8] {

@@ -67,7 +67,7 @@ impl Groups {
                 Cell::Text(text) => text,
                 Cell::Moment(..) | Cell::Boolean(..) => {
                     return Err(io::Error::other(
-                        "a subtotal is for numbers, and one of its values is none",
+                        "a subtotal needs numbers, and one of its values is not a number",
                     ));
                 }
             };

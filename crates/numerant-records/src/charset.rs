@@ -27,15 +27,15 @@ impl Charset {
         match self {
             Self::Ascii => utf8(bytes, "the record is ASCII"),
             Self::Lossy => Ok(String::from_utf8_lossy(bytes)),
-            Self::Utf8 | Self::UnlabelledUtf8 => utf8(bytes, "the record says UTF-8"),
+            Self::Utf8 | Self::UnlabelledUtf8 => utf8(bytes, "the record states UTF-8"),
             Self::Marc8 => marc8::decode(bytes).map_err(|error| error.to_string()),
             Self::Iso5426 => iso5426::decode(bytes).map_err(|error| error.to_string()),
             Self::Stated(encoding) if encoding.is_utf8() => {
                 utf8(bytes, "UTF-8 is stated with --encoding")
             }
-            Self::Stated(encoding) => encoding.decode(bytes).ok_or_else(|| {
-                format!("it has bytes that stand for nothing in {}", encoding.name())
-            }),
+            Self::Stated(encoding) => encoding
+                .decode(bytes)
+                .ok_or_else(|| format!("it has bytes that are undefined in {}", encoding.name())),
         }
     }
 }
@@ -44,7 +44,7 @@ fn utf8<'b>(bytes: &'b [u8], why: &str) -> Result<Cow<'b, str>, String> {
     match std::str::from_utf8(bytes) {
         Ok(text) => Ok(Cow::Borrowed(text)),
         Err(error) => Err(format!(
-            "{why}, and byte {} of it is none",
+            "{why}, and byte {} is not",
             error.valid_up_to() + 1
         )),
     }

@@ -128,6 +128,6 @@ impl Format for MarcXmlFormat {
 fn encoder(request: &EncoderRequest<'_>, form: RecordSyntax) -> Result<NewEncoder, EncodeError> {
     let columns = request.columns.iter();
     let columns = columns.map(|column| (column.name.as_str(), column.slot));
-    let encoder = MarcTableEncoder::new(form, request.write.control_signs, columns);
+    let encoder = MarcTableEncoder::new(form, request.write.control_characters, columns);
     encoder.map(NewEncoder::of).map_err(EncodeError::NotMarc)
 }

@@ -105,7 +105,7 @@ mod tests {
         }
         assert_eq!(
             decode(b"\xd4a").map_err(|error| error.to_string()),
-            Err("the byte D4 stands for no character of ISO 5426".to_owned())
+            Err("the byte D4 is undefined in ISO 5426".to_owned())
         );
     }
 }

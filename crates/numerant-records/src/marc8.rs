@@ -14,7 +14,7 @@ pub(crate) enum Marc8Error {
     #[error("the escape sequence ESC {0} chooses a set of characters that is not covered")]
     Set(String),
     /// A byte that stands for nothing in its set.
-    #[error("the byte {byte:02X} stands for no character of {set}")]
+    #[error("the byte {byte:02X} is undefined in {set}")]
     Byte {
         /// The byte.
         byte: u8,
@@ -22,7 +22,7 @@ pub(crate) enum Marc8Error {
         set: &'static str,
     },
     /// A combining mark without a character behind it.
-    #[error("a combining mark stands at the end, without a character behind it")]
+    #[error("a combining mark at the end has no base character")]
     Mark,
 }
 

@@ -273,7 +273,7 @@ impl Trees for MarcTrees {
 
     fn writer(&self, to: &str, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         let to = RecordSyntax::of(to)?;
-        let policy = options.control_signs;
+        let policy = options.control_characters;
         if to == RecordSyntax::Xml {
             self.as_xml.set(Some(policy));
         }

@@ -55,7 +55,7 @@ pub(super) enum RecordError {
     #[error("{0} is not a number: {1:?}")]
     Number(String, String),
     /// The leader says another length.
-    #[error("the leader says that it has {said} bytes, and it has {found}")]
+    #[error("the leader states {said} bytes, and the record has {found}")]
     Length {
         /// What it says.
         said: usize,
@@ -72,7 +72,7 @@ pub(super) enum RecordError {
     #[error("field {0} has no mark at its end")]
     Unclosed(String),
     /// A subfield without a code.
-    #[error("field {0} has the mark of a subfield and no code behind it")]
+    #[error("field {0} has a subfield delimiter without a code")]
     NoCode(String),
     /// Text that belongs to no subfield.
     #[error("field {0} has text before its first subfield")]
@@ -99,7 +99,7 @@ pub(super) enum RecordError {
         most: usize,
     },
     /// XML that is no record of MARCXML.
-    #[error("it is no record of MARCXML: {0}")]
+    #[error("it is not a record of MARCXML: {0}")]
     Xml(String),
 }
 
@@ -170,7 +170,9 @@ impl<'r> RawRecord<'r> {
         }
         let directory = &bytes[LEADER..base - 1];
         if !directory.len().is_multiple_of(entry) {
-            return Err(broken("its length is no multiple of that of an entry"));
+            return Err(broken(
+                "its length is not a multiple of the length of an entry",
+            ));
         }
         let mut entries = Vec::with_capacity(directory.len() / entry);
         for entry in directory.chunks_exact(entry) {
@@ -506,7 +508,7 @@ pub(super) mod tests {
         };
         assert!(broken(&|b| b.truncate(20)).contains("the leader alone"));
         assert!(broken(&|b| b[0] = b'x').contains("is not a number"));
-        assert!(broken(&|b| b[4] = b'9').contains("the leader says"));
+        assert!(broken(&|b| b[4] = b'9').contains("the leader states"));
         assert!(broken(&|b| b[16] = b'1').contains("directory"));
         assert!(broken(&|b| b[27] = b'9').contains("outside"));
         assert!(broken(&|b| b[30] = b'7').contains("no mark"));
@@ -514,7 +516,7 @@ pub(super) mod tests {
             .iter()
             .position(|byte| *byte == SUBFIELD)
             .expect("a subfield");
-        assert!(broken(&|b| b[at + 1] = SUBFIELD).contains("no code"));
+        assert!(broken(&|b| b[at + 1] = SUBFIELD).contains("without a code"));
         assert!(broken(&|b| b[at + 2] = 0xff).contains("field 245"));
         assert!(broken(&|b| b[at] = b'x').contains("before its first subfield"));
         let mut long = chart();

@@ -60,7 +60,7 @@ pub enum SchemaProblem {
     #[error("this is not a valid schema: {0}")]
     Invalid(String),
     /// It names other files that cannot be read.
-    #[error("the schema needs '{0}', which is not a file beside it; nothing is fetched")]
+    #[error("the schema needs '{0}', which is not in its folder; nothing is fetched")]
     Missing(String),
     /// It is for another format than the outputs.
     #[error("this is a schema for {schema}, and the outputs are {wanted}")]

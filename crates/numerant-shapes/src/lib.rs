@@ -149,7 +149,7 @@ impl Marks {
                     (_, Some(condition)) => Some(condition.trim()),
                     (_, None) if rest.is_empty() => None,
                     (_, None) => {
-                        return Err(wrong(format!("'{rest}' behind 'else' is not 'when …'")));
+                        return Err(wrong(format!("'{rest}' after 'else' is not 'when …'")));
                     }
                 };
                 let condition = condition.map(|text| Placeholder {
@@ -170,7 +170,7 @@ impl Marks {
             _ => {
                 for name in rest.split_whitespace() {
                     let Some(name) = name.strip_prefix('@') else {
-                        return Err(wrong(format!("'{name}' is no attribute with its @")));
+                        return Err(wrong(format!("'{name}' is not an attribute with @")));
                     };
                     self.attributes.push(name.to_owned());
                 }
@@ -223,7 +223,7 @@ impl Shape {
         let mut unscoped = Unscoped::default();
         body.visit(&mut unscoped);
         if let Some(line) = unscoped.numbers.first() {
-            let what = "{.number} stands in no part that repeats".to_owned();
+            let what = "{.number} is not in a part that repeats".to_owned();
             return Err(failed((*line, ShapeProblem::Mark(what))));
         }
         Ok(Self {

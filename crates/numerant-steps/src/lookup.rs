@@ -162,7 +162,7 @@ impl LookupError {
             ),
             Self::NothingToAdd { .. } => None,
             Self::Repeated { .. } => Some(
-                "--repeated first or --repeated last takes one of them; or mend the table"
+                "--repeated first or --repeated last uses one of them; or correct the table"
                     .to_owned(),
             ),
             Self::Unmatched(_) => Some(

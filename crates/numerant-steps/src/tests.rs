@@ -220,8 +220,8 @@ fn declared_types_hold_all_values() {
     assert!(check("decimal", "1.234,50", DecimalMark::Comma).is_ok());
     assert_eq!(
         check("decimal", "1,234.50", DecimalMark::Comma).expect_err("the other mark"),
-        "line 2: column 'a' is declared decimal, and \"1,234.50\" has another decimal mark than was \
-         said"
+        "line 2: column 'a' is declared decimal, and \"1,234.50\" has another decimal mark than \
+         stated"
     );
 }
 

@@ -302,8 +302,7 @@ impl<R: Read> RegularReader<R> {
             if byte == UNIT_SEPARATOR && !self.irregular.delimiter.is_byte() {
                 return Err(io::Error::new(
                     io::ErrorKind::InvalidData,
-                    "the control character U+001F behind a closing quote, which cannot be read with a \
-                     delimiter of several characters",
+                    "the control character U+001F after a closing quote, which cannot be read with a delimiter of several characters",
                 ));
             }
             self.made.push(byte);
@@ -420,7 +419,7 @@ impl<R: Read> Read for RegularReader<R> {
 fn too_long() -> io::Error {
     io::Error::new(
         io::ErrorKind::InvalidData,
-        "a field of more than 64 MiB, which is too long where it has to be written anew",
+        "a field of more than 64 MiB, which is too long to be rewritten",
     )
 }
 

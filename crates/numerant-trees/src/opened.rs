@@ -14,7 +14,9 @@ use std::sync::atomic::AtomicU64;
 
 use numerant_data::record::{RejectedRecord, Unit};
 use numerant_data::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
-use numerant_data::tree::{Beside, Kind, Occurrences, Paths, Repeats, Survey, Tree, column_name};
+use numerant_data::tree::{
+    Beside, Kind, ListLayout, Occurrences, Paths, Survey, Tree, column_name,
+};
 use numerant_format::messages::{MessageFacts, SegmentCounts};
 use numerant_format::{
     DocumentFrame, EncodeError, Patch, ReadOptions, RecordEncoder, Redeclared, TreeFacts,
@@ -205,8 +207,8 @@ pub trait TreeFormat: Send + Sync {
     }
 
     /// What becomes of lists in the records of a document where nothing else is said.
-    fn repeats(&self, _facts: &TreeFacts) -> Repeats {
-        Repeats::default()
+    fn lists(&self, _facts: &TreeFacts) -> ListLayout {
+        ListLayout::default()
     }
 
     /// Begins to read the records of a document.
@@ -303,7 +305,7 @@ impl OpenedTrees {
                 header: None,
                 single: false,
                 lines: false,
-                repeats: options.repeats.clone().unwrap_or_default().to_string(),
+                lists: options.lists.clone().unwrap_or_default().to_string(),
             },
             surveyed: None,
             depth: options.depth.unwrap_or(DEPTH),
@@ -335,9 +337,9 @@ impl OpenedTrees {
     }
 
     /// What becomes of lists in its records.
-    pub(crate) fn repeats(&self) -> Repeats {
-        let stated = self.options.repeats.clone();
-        stated.unwrap_or_else(|| self.format.repeats(&self.facts))
+    pub(crate) fn lists(&self) -> ListLayout {
+        let stated = self.options.lists.clone();
+        stated.unwrap_or_else(|| self.format.lists(&self.facts))
     }
 
     /// What its format is called.

@@ -81,8 +81,8 @@ impl TreeReader {
             opened.find_in_all()?;
         }
         let markup = opened.format.repeats_names();
-        let repeats = opened.repeats();
-        let mut layer = Flattener::new(repeats, markup);
+        let lists = opened.lists();
+        let mut layer = Flattener::new(lists, markup);
         if opened.format.occurrences().is_some() {
             layer.name_lists(&opened.options.context.named);
         }

@@ -21,7 +21,7 @@ pub struct Encoding(&'static encoding_rs::Encoding);
 /// A name that is no encoding's.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "'{0}' is none of the encodings of the WHATWG Encoding Standard, such as utf-8, utf-16le, windows-1252, iso-8859-15 or shift_jis"
+    "'{0}' is not an encoding of the WHATWG Encoding Standard, such as utf-8, utf-16le, windows-1252, iso-8859-15 or shift_jis"
 )]
 pub struct EncodingError(pub String);
 

@@ -76,7 +76,7 @@ impl Member {
         let mut header = [0; HEADER];
         file.read_exact(&mut header)?;
         if !header.starts_with(b"PK\x03\x04") {
-            return Err(io::Error::other("the list of members leads to no member"));
+            return Err(io::Error::other("the list of members points to no member"));
         }
         let length = |at: usize| i64::from(u16::from_le_bytes([header[at], header[at + 1]]));
         file.seek(SeekFrom::Current(length(LENGTHS) + length(LENGTHS + 2)))?;
@@ -127,10 +127,10 @@ impl<R: Read> Read for Unpacked<R> {
         self.crc.update(&buffer[..read]);
         let (size, crc) = self.expected;
         if self.unpacked > size {
-            return Err(io::Error::other("it is longer than its archive says"));
+            return Err(io::Error::other("it is longer than the archive states"));
         }
         if read == 0 && self.unpacked < size {
-            return Err(io::Error::other("it is shorter than its archive says"));
+            return Err(io::Error::other("it is shorter than the archive states"));
         }
         if read == 0 && self.crc.sum() != crc {
             return Err(io::Error::other("its check sum is another one"));

@@ -212,7 +212,7 @@ pub enum ReadProblem {
         cause: io::Error,
     },
     /// It is called a workbook and is none.
-    #[error("this is {found}, not a workbook ({format}) as its name says")]
+    #[error("this is {found}, not a workbook ({format}) as its extension says")]
     NoWorkbook {
         /// The format that its name says.
         format: &'static str,
@@ -274,17 +274,13 @@ pub enum ReadProblem {
         what: String,
     },
     /// Its XML has a document type, which workbooks must not have.
-    #[error(
-        "its XML has a document type definition, which can make a reader fetch or unpack things; workbooks have none"
-    )]
+    #[error("its XML has a document type definition, which workbooks must not have")]
     DocumentType,
     /// It can be opened only with a password.
     #[error("the workbook is encrypted with a password")]
     Encrypted,
     /// A part unpacks to far more than a workbook ever does.
-    #[error(
-        "{part} unpacks from {packed} to {unpacked} or more, as nothing does that people have made"
-    )]
+    #[error("{part} unpacks from {packed} to {unpacked} or more: this is a decompression bomb")]
     Bomb {
         /// The part.
         part: String,
@@ -310,13 +306,13 @@ pub enum ReadProblem {
         what: String,
     },
     /// Something stands before the first interchange of messages.
-    #[error("{bytes} bytes of other text stand in front of the messages")]
+    #[error("{bytes} bytes of other text come before the messages")]
     InFront {
         /// How many bytes.
         bytes: usize,
     },
     /// Messages of a kind of which it is not known what their records are.
-    #[error("no layout says what the records of {standard} {kind} are")]
+    #[error("no layout defines the records of {standard} {kind}")]
     NoLayout {
         /// What the format is called.
         standard: &'static str,
@@ -355,14 +351,14 @@ pub enum ReadProblem {
     },
     /// A source that has no look to be kept.
     #[error(
-        "--like-source keeps the look of sheets of .xlsx files, and this is {format}, or packed"
+        "--like-source needs .xlsx files that are not compressed, and this is {format}, or compressed"
     )]
     NoLook {
         /// What its format is called.
         format: &'static str,
     },
     /// A workbook whose sheets cannot stand beside those of another.
-    #[error("its sheets cannot come into one workbook with the others: {why}")]
+    #[error("its sheets cannot be copied into one workbook with the others: {why}")]
     CannotGather {
         /// Why.
         why: &'static str,
@@ -374,13 +370,13 @@ pub enum ReadProblem {
         limit: Size,
     },
     /// The texts that the sheets share do not fit into memory.
-    #[error("the texts that its sheets share take more than {limit}, a quarter of --memory")]
+    #[error("its shared strings take more than {limit}, a quarter of --memory")]
     SharedTexts {
         /// Bytes that they may take.
         limit: Size,
     },
     /// It is called a document of a format and is none.
-    #[error("this is {found}, not {format} as its name says")]
+    #[error("this is {found}, not {format} as its extension says")]
     NoDocument {
         /// The format that its name says.
         format: &'static str,
@@ -396,13 +392,13 @@ pub enum ReadProblem {
         what: String,
     },
     /// It is nested more deeply than is allowed.
-    #[error("it is nested deeper than {most} levels here")]
+    #[error("it is nested more than {most} levels deep here")]
     TooDeep {
         /// Levels that there may be.
         most: usize,
     },
     /// No records are where they are looked for.
-    #[error("there are no records in it: nothing is at {path}")]
+    #[error("there are no records: {path} matches nothing")]
     NoRecords {
         /// Where they are looked for.
         path: String,
@@ -422,13 +418,13 @@ pub enum ReadProblem {
         what: String,
     },
     /// A name stands twice in one object.
-    #[error("the name '{name}' stands twice in one object of the record that begins here")]
+    #[error("the record that begins here has the name '{name}' twice in one object")]
     NameTwice {
         /// Its path in the record.
         name: String,
     },
     /// A record has a member that is called like the column of the keys.
-    #[error("the record has a member '{name}', as the column of the keys is called")]
+    #[error("the record has a member '{name}', which is the name of the key column")]
     KeyColumn {
         /// The name.
         name: String,
@@ -444,13 +440,13 @@ pub enum ReadProblem {
         most: usize,
     },
     /// There are several lists whose items could be rows.
-    #[error("the records have several lists ({}), and rows can be made of one", .lists.join(", "))]
+    #[error("the records have several lists ({}), and only one can become rows", .lists.join(", "))]
     WhichRows {
         /// Their paths.
         lists: Vec<String>,
     },
     /// There is no such list.
-    #[error("--repeats rows={path}: the records have no such list")]
+    #[error("--lists rows={path}: the records have no such list")]
     NoRows {
         /// What was asked for.
         path: String,
@@ -459,7 +455,7 @@ pub enum ReadProblem {
     },
     /// A record is no object among objects, or the other way round.
     #[error(
-        "the record that begins here is not of the kind of those before it (an object, a list, or a value by itself)"
+        "the record that begins here is of another kind than those before it (object, list or single value)"
     )]
     OtherKind,
     /// Something is in a record that is in none that was looked at first.
@@ -485,7 +481,7 @@ fn no_header(skipped: u64, blank: u64) -> String {
         (0, _) => format!("all {} are blank or comments", lines(blank)),
         (skipped, 0) => format!("nothing is left after {} that were skipped", lines(skipped)),
         (skipped, blank) => format!(
-            "behind the {} that were skipped, all {} are blank or comments",
+            "after {} that were skipped, all {} are blank or comments",
             lines(skipped),
             lines(blank)
         ),
@@ -505,7 +501,7 @@ impl ReadProblem {
         match self {
             Self::Folder => Some("name the files in it".to_owned()),
             Self::Sorting(_) => Some(
-                "name a folder with more room in the variable TMPDIR, or give more --memory"
+                "set the variable TMPDIR to a folder with more room, or raise --memory"
                     .to_owned(),
             ),
             Self::NoHeader { skipped: 0, .. } | Self::Signs(_) => None,
@@ -518,11 +514,11 @@ impl ReadProblem {
                 likely_header: Some(line),
                 ..
             } => Some(format!(
-                "line {line} looks like the header: --skip-lines {} passes over the lines above it",
+                "line {line} looks like the header: --skip-lines {} skips the lines above it",
                 line - 1
             )),
             Self::Nul { .. } => Some(
-                "for UTF-16 without a byte-order mark say --encoding utf-16le or utf-16be"
+                "for UTF-16 without a byte-order mark use --encoding utf-16le or utf-16be"
                     .to_owned(),
             ),
             Self::Encoding {
@@ -530,7 +526,7 @@ impl ReadProblem {
                 ..
             } => Some(format!("it may be {likely}: try --encoding {likely}")),
             Self::Encoding { .. } => Some(
-                "mend the bytes, or name the encoding of the file with --encoding".to_owned(),
+                "correct the bytes, or state the encoding of the file with --encoding".to_owned(),
             ),
             Self::Ragged {
                 surplus: false,
@@ -553,24 +549,23 @@ impl ReadProblem {
                     .to_owned(),
             ),
             Self::UnclosedQuote | Self::MisplacedQuote => Some(
-                "mend the quote, or say --quote none if quotes are plain text in this file"
+                "correct the quote, or use --quote none if quotes are plain text in this file"
                     .to_owned(),
             ),
             Self::RecordTooLarge { .. } => {
-                Some("an unclosed quote? if not, allow more with --memory".to_owned())
+                Some("is there an unclosed quote? if not, raise --memory".to_owned())
             }
             Self::OtherColumns { .. } => Some(
                 "split them one by one, or keep them apart with {.stem} or {.sheet} in --name"
                     .to_owned(),
             ),
             Self::NoWorkbook { found: "text", .. } => {
-                Some("if it is delimited text, say --from csv".to_owned())
+                Some("if it is delimited text, use --from csv".to_owned())
             }
             Self::NoWorkbook { .. } => None,
             Self::NoSuchSheet { sheets, .. } => Some(format!("sheets: {}", sheets.join(", "))),
             Self::OutsideColumns { .. } => Some(
-                "is a note beside the table? --ragged reject leaves such rows out (--rejects FILE \
-                 keeps them)"
+                "is there a note next to the table? --ragged reject leaves such rows out (--rejects FILE keeps them)"
                     .to_owned(),
             ),
             Self::Uncomputed { .. } => Some(
@@ -580,19 +575,18 @@ impl ReadProblem {
             ),
             Self::Encrypted => Some("save it without a password first".to_owned()),
             Self::SharedTexts { .. } | Self::WorkbookTooLarge { .. } => {
-                Some("give more --memory".to_owned())
+                Some("raise --memory".to_owned())
             }
             Self::EmptySheet | Self::EmptyWorkbook { .. } | Self::NoSheets => None,
             Self::Damaged { .. } => Some(
-                "was it cut off on its way? fetch it again, or open and save it in a spreadsheet \
-                 program"
+                "was the download or copy interrupted? get the file again, or open and save it in a spreadsheet program"
                     .to_owned(),
             ),
             Self::SheetWithoutCells { .. } | Self::DocumentType => None,
-            Self::NoDocument { .. } => Some("if it is delimited text, say --from csv".to_owned()),
-            Self::TooDeep { .. } => Some("allow more with --depth NUMBER".to_owned()),
+            Self::NoDocument { .. } => Some("if it is delimited text, use --from csv".to_owned()),
+            Self::TooDeep { .. } => Some("raise --depth".to_owned()),
             Self::NoRecords { .. } => Some(
-                "numerant inspect shows what is in it; --records PATH says where its records are"
+                "numerant inspect shows its structure; --records PATH states where its records are"
                     .to_owned(),
             ),
             Self::RecordsPath { .. } => Some(
@@ -600,17 +594,17 @@ impl ReadProblem {
                  '/port/call' or '//call'"
                     .to_owned(),
             ),
-            Self::KeyColumn { .. } => Some("--key-column NAME calls that column otherwise".to_owned()),
+            Self::KeyColumn { .. } => Some("--key-column NAME gives that column another name".to_owned()),
             Self::TooManyItems { path, .. } => Some(format!(
-                "--repeats rows={path} makes a record of each item, --repeats keep leaves the list \
-                 in one cell, --repeats columns=NUMBER allows more"
+                "--lists rows={path} makes a record of each item, --lists keep leaves the list \
+                 in one cell, --lists columns=NUMBER allows more"
             )),
             Self::WhichRows { lists } => Some(format!(
-                "say which with --repeats rows={}",
+                "choose one with --lists rows={}",
                 lists.first().map_or("PATH", String::as_str)
             )),
             Self::NoRows { lists, .. } if lists.is_empty() => {
-                Some("no list is in them, so --repeats is not needed".to_owned())
+                Some("the records have no lists, so --lists is not needed".to_owned())
             }
             Self::NoRows { lists, .. } => Some(format!("lists: {}", lists.join(", "))),
             Self::OtherKind => Some(
@@ -622,35 +616,32 @@ impl ReadProblem {
             | Self::NoValues { .. }
             | Self::NameTwice { .. }
             | Self::BeyondSample => None,
-            Self::Archive { .. } => Some("was it cut off on its way? fetch it again".to_owned()),
+            Self::Archive { .. } => Some("was the download or copy interrupted? get the file again".to_owned()),
             Self::Packed { .. } => {
-                Some("unpack the archive yourself, and name its folder".to_owned())
+                Some("unpack the archive, and name its folder".to_owned())
             }
             Self::CannotGather { .. } => {
-                Some("leave --as sheets out, and values alone are put together".to_owned())
+                Some("without --as sheets their values are combined".to_owned())
             }
             Self::BrokenRecord { .. } => Some(
-                "--ragged reject leaves such records out, and --rejects FILE keeps them as they are"
+                "--ragged reject leaves such records out, and --rejects FILE keeps them verbatim"
                     .to_owned(),
             ),
             Self::BrokenMessage { .. } => Some(
-                "what belongs to a message is not known then, so nothing is left out; was the file cut off or \
-                 changed on its way? fetch it again"
+                "nothing is left out, as it is unknown what belongs to the message; was the file cut off or changed? get it again"
                     .to_owned(),
             ),
             Self::InFront { .. } => Some(
-                "an interchange begins with ISA, UNA or UNB; take away what stands before it, such as the head of a \
-                 mail"
+                "an interchange begins with ISA, UNA or UNB; remove what comes before it, such as the header of a mail"
                     .to_owned(),
             ),
             Self::NoLayout { .. } => Some(
-                "--records messages takes whole messages, and --layout FILE says what their records are; the kinds of \
-                 one file are parted by split --records messages --by ST01 (or UNH02-1)"
+                "--records messages reads whole messages, --layout FILE defines their records, and split --records messages --by ST01 (or UNH02-1) separates message types"
                     .to_owned(),
             ),
             Self::OfFormat { hint, .. } => Some((*hint).to_owned()),
             Self::Miscounted { .. } => Some(
-                "--miscounted mend tells it and writes what agrees, --miscounted keep leaves it as it is"
+                "--miscounted mend reports and corrects it, --miscounted keep leaves it unchanged"
                     .to_owned(),
             ),
             Self::OtherRecord { .. } => Some("--from xml reads it as any XML".to_owned()),

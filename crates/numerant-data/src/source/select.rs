@@ -31,7 +31,7 @@ pub enum SelectError {
         reason: String,
     },
     /// Nothing fits it.
-    #[error("no file fits '{0}'")]
+    #[error("no file matches '{0}'")]
     NoFile(String),
     /// The folder holds nothing that is wanted.
     #[error("{} holds no file that is read{}", .folder.display(), if *.deeper { " and below it none was looked for" } else { "" })]
@@ -62,8 +62,7 @@ impl SelectError {
                 Some("--recursive looks into the folders of a folder, too".to_owned())
             }
             Self::EmptyFolder { .. } => Some(
-                "files are told by their extensions; --pick '*.dat' takes others, and --from says \
-                 their format"
+                "files are chosen by their extensions; --pick '*.dat' chooses others, and --from states their format"
                     .to_owned(),
             ),
             Self::NoFile(_) | Self::Pattern { .. } => Some(
@@ -625,7 +624,11 @@ mod tests {
             ])
         );
         assert_eq!(named("b/**/d.csv"), Ok(vec![pair("b/g/d.csv", "g")]));
-        assert!(named("*.tsv").expect_err("none").contains("no file fits"));
+        assert!(
+            named("*.tsv")
+                .expect_err("none")
+                .contains("no file matches")
+        );
         assert!(named("a***b").expect_err("none").contains("not a pattern"));
         assert_eq!(named("nil.csv"), Ok(vec![pair("nil.csv", "")]));
     }

@@ -4,11 +4,11 @@
 //! nodes: each has the number of its path, and `Paths` knows the names.
 
 mod beside;
+mod list_layout;
 mod lists;
 mod name;
 mod occurrence;
 mod outline;
-mod repeats;
 mod survey;
 
 use std::collections::HashMap;
@@ -16,10 +16,10 @@ use std::collections::HashMap;
 use crate::value::swar;
 
 pub use beside::{Beside, TOP, ValuesBeside};
+pub use list_layout::{ListLayout, ListLayoutError};
 pub use name::{address_name, column_name, push_index, push_name, with_plain_dots};
 pub use occurrence::{Occurrence, Occurrences};
 pub use outline::{Outline, OutlineError, OutlineNode};
-pub use repeats::{Repeats, RepeatsError};
 pub use survey::{Survey, SurveyNode};
 
 /// What a node is.

@@ -50,7 +50,7 @@ impl ColumnType {
     pub fn one(self) -> &'static str {
         match self {
             Self::Text => "a text",
-            Self::Integer => "a whole number",
+            Self::Integer => "an integer",
             Self::Decimal => "a number",
             Self::Date => "a date without a time",
             Self::Datetime => "a date with a time",

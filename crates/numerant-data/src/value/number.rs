@@ -165,7 +165,7 @@ pub enum NumberProblem {
     #[error("could be read in two ways")]
     Ambiguous,
     /// It has the other decimal mark.
-    #[error("has another decimal mark than was said")]
+    #[error("has another decimal mark than stated")]
     OtherMark,
 }
 

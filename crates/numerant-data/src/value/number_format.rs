@@ -24,7 +24,7 @@ pub struct NumberFormat {
 /// A text that is no example of a number.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "'{0}' is not a number to go by; write one with its signs, such as '1,234.50' or '1.234,50'"
+    "'{0}' is not a number; write an example with separators, such as '1,234.50' or '1.234,50'"
 )]
 pub struct NumberFormatError(pub String);
 

@@ -128,7 +128,7 @@ pub fn date_hint(value: &str) -> String {
             format!("{} reads such values", option.shown())
         }
         _ if Moment::parse_iso(value.as_bytes()).is_some() => {
-            "--date-format %Y-%m-%d, besides the other pattern, reads such values".to_owned()
+            "an additional --date-format %Y-%m-%d reads such values".to_owned()
         }
         _ => blank_hint(value).unwrap_or_else(|| {
             "dates are read as 2026-03-05 or 5.3.2026, or as --date-format states".to_owned()

@@ -76,7 +76,7 @@ impl Selector {
             let filters = picks.iter().any(|pick| matches!(pick, Pick::Filter(_)));
             if filters && (descends || !rest.is_empty()) {
                 return Err(
-                    "a filter can only stand in the last brackets, and not behind '..'".to_owned(),
+                    "a filter is possible only in the last brackets, and not after '..'".to_owned(),
                 );
             }
             segments.push(Segment { descends, picks });
@@ -238,7 +238,7 @@ fn number(text: &str) -> Result<Pick, String> {
         return Ok(Pick::All);
     }
     if text.starts_with('?') {
-        return Err("a filter must stand in brackets of its own".to_owned());
+        return Err("a filter needs brackets of its own".to_owned());
     }
     let numbers: Vec<Option<i64>> = text
         .split(':')

@@ -255,7 +255,7 @@ impl Trees for JsonTrees {
                 Next::Value => {
                     if self.single && self.walk.documents > 1 && self.walk.open.is_empty() {
                         let what = format!(
-                            "something stands behind the end of the document, whose records are at {}",
+                            "there is more text after the end of the document, whose records are at {}",
                             self.path
                         );
                         return Err(self.walk.text.malformed(self.walk.text.at, what));

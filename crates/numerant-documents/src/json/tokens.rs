@@ -97,7 +97,7 @@ pub(super) fn said(error: &serde_json::Error, found: Option<u8>) -> String {
     }
     match found {
         Some(b'N' | b'I') => format!("{what} (JSON has no NaN or Infinity)"),
-        Some(b'\'') => format!("{what} (names and texts stand in double quotes)"),
+        Some(b'\'') => format!("{what} (names and texts need double quotes)"),
         _ if error.is_eof() => format!("the document ends too early ({what})"),
         _ => what,
     }

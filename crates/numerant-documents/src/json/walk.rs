@@ -101,7 +101,7 @@ impl Walk {
             self.text.at += 1;
             byte = self.text.next_byte(None)?.unwrap_or(b' ');
             if matches!(byte, b']' | b'}') {
-                let what = "a value is missing behind the comma";
+                let what = "a value is missing after the comma";
                 return Err(self.text.malformed(self.text.at, what));
             }
         }
@@ -116,7 +116,7 @@ impl Walk {
             self.name = name.map_err(|wrong| self.wrong(at, wrong))?;
             self.text.at += length;
             if self.text.token()? != Token::Colon {
-                let what = "a colon is missing behind the name";
+                let what = "a colon is missing after the name";
                 return Err(self.text.malformed(self.text.at, what));
             }
             if self.text.next_byte(None)?.is_none() {

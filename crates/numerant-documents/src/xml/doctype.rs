@@ -560,8 +560,7 @@ pub(super) fn references(text: &str) -> Result<Vec<&str>, String> {
 fn replacement(literal: &str) -> Result<String, String> {
     if literal.contains('%') {
         return Err(
-            "a '%' stands in the value of an entity, where parameter entities cannot be; it is \
-             written &#37;"
+            "'%' in the value of an entity is written &#37;; parameter entities are not possible there"
                 .to_owned(),
         );
     }

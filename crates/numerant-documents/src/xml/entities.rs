@@ -91,7 +91,7 @@ impl Entities {
         self.expanded += bytes.max(1);
         if self.expanded > MOST_OF_ALL {
             return Err(format!(
-                "its entities stand for more than {MOST_OF_ALL} bytes; that is how bombs are made"
+                "its entities expand to more than {MOST_OF_ALL} bytes: this is an entity bomb"
             ));
         }
         Ok(())
@@ -109,8 +109,7 @@ impl Entities {
             Some(Entity::Internal(value)) => value,
             Some(Entity::External | Entity::Unparsed) => {
                 return Err(format!(
-                    "the entity &{name}; stands for something outside of the document, which is \
-                     not fetched"
+                    "the entity &{name}; refers to an external resource, which is not fetched"
                 ));
             }
             None => return Err(format!("the entity &{name}; is not known")),
@@ -204,7 +203,7 @@ fn push_text(
 fn take(text: &str, name: &str, out: &mut Vec<u8>, left: &mut usize) -> Result<(), String> {
     *left = left.checked_sub(text.len().max(1)).ok_or_else(|| {
         format!(
-            "the entity &{name}; stands for more than {MOST_OF_ONE} bytes; that is how bombs are made"
+            "the entity &{name}; expands to more than {MOST_OF_ONE} bytes: this is an entity bomb"
         )
     })?;
     out.extend_from_slice(text.as_bytes());
@@ -276,6 +275,6 @@ mod tests {
             subset.push_str(&format!("<!ENTITY a{level} '{inner}'>"));
         }
         let error = expanded(&subset, "a9").expect_err("a bomb");
-        assert!(error.contains("bombs"), "{error}");
+        assert!(error.contains("entity bomb"), "{error}");
     }
 }

@@ -87,7 +87,7 @@ impl Format for XmlFormat {
             comment: write.xml_comment.clone(),
             namespaces,
             declared: write.namespace.len(),
-            control_signs: write.control_signs,
+            control_characters: write.control_characters,
         };
         let encoder = XmlEncoder::new(form, request.columns, &outline, request.cells);
         Ok(NewEncoder {

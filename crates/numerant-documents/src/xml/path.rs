@@ -41,7 +41,7 @@ impl ElementPath {
                 ));
             }
             if name != "*" && !is_name(name) {
-                return Err(format!("'{name}' is no name of an element"));
+                return Err(format!("'{name}' is not an element name"));
             }
             steps.push(Step {
                 descends,

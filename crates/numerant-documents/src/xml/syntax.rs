@@ -6,7 +6,7 @@ use numerant_markup::name::is_name;
 /// What is wrong with the text of a comment.
 pub(super) fn wrong_comment(text: &str) -> Option<String> {
     if text.contains("--") || text.ends_with('-') {
-        return Some("'--' stands in a comment, which cannot hold it".to_owned());
+        return Some("'--' is not allowed in a comment".to_owned());
     }
     wrong_character(text)
 }
@@ -16,7 +16,7 @@ pub(super) fn wrong_instruction(text: &str) -> Option<String> {
     let end = text.find([' ', '\t', '\n', '\r']).unwrap_or(text.len());
     let target = &text[..end];
     if target == "xml" {
-        return Some("an XML declaration stands here; it can only be at the very start".to_owned());
+        return Some("an XML declaration is allowed only at the very start".to_owned());
     }
     if target.eq_ignore_ascii_case("xml") {
         return Some(format!("'{target}' is a reserved name"));

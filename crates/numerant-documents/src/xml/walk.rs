@@ -232,9 +232,7 @@ impl Walk {
             return Err(self.text.malformed(self.text.at, what));
         }
         if self.stage != Stage::Root {
-            return Err(self
-                .text
-                .malformed(self.text.at, "there is no element in it"));
+            return Err(self.text.malformed(self.text.at, "it has no element"));
         }
         Ok(())
     }
@@ -330,7 +328,7 @@ impl State<'_> {
                     }
                     Some(start) => Err(malformed(
                         from,
-                        format!("</{name}> stands where <{}> is open", &self.names[*start..]),
+                        format!("</{name}> does not match <{}>", &self.names[*start..]),
                     )),
                     None => Err(malformed(from, format!("</{name}> closes nothing"))),
                 }
@@ -371,7 +369,7 @@ impl State<'_> {
                 if matches!(stage, Stage::Typed | Stage::Root) {
                     return Err(malformed(
                         from,
-                        "a document type can stand once, and before the root element",
+                        "a document type is allowed once, before the root element",
                     ));
                 }
                 *self.stage = Stage::Typed;
@@ -399,7 +397,7 @@ impl State<'_> {
     ) -> Result<(), Wrong> {
         let (name, attributes) = tag.split_at(name);
         if self.open.is_empty() && *self.stage == Stage::Root {
-            let what = format!("<{name}> stands behind the end of the root element");
+            let what = format!("<{name}> comes after the end of the root element");
             return Err(malformed(from, what));
         }
         *self.stage = Stage::Root;
@@ -437,7 +435,7 @@ impl State<'_> {
         let mut names = AttributeNames::default();
         while let Some((name, value)) = attributes.next().map_err(|what| malformed(from, what))? {
             if !names.insert(name) {
-                let what = format!("the attribute '{name}' stands twice in one tag");
+                let what = format!("a tag has the attribute '{name}' twice");
                 return Err(malformed(from, what));
             }
             let rule = self.entities.attributes(element).get(name);
@@ -509,7 +507,7 @@ impl State<'_> {
             let end = behind.find(';').ok_or_else(|| {
                 malformed(
                     from,
-                    format!("a '&' in the attribute '{name}' stands for nothing"),
+                    format!("'&' in the attribute '{name}' is not an entity; write &amp;"),
                 )
             })?;
             let reference = &behind[..end];
@@ -608,7 +606,7 @@ fn push_character(name: &str, out: &mut Vec<u8>) -> Result<bool, String> {
         return Ok(true);
     }
     if name.starts_with('#') {
-        return Err(format!("&{name}; stands for no character of XML"));
+        return Err(format!("&{name}; is not a character of XML"));
     }
     if !is_name(name) {
         return Err("a '&' does not begin a reference; it is written &amp;".to_owned());

@@ -42,7 +42,7 @@ pub struct XmlForm {
     /// So many of them are declared whether they are used or not.
     pub declared: usize,
     /// What becomes of control characters.
-    pub control_signs: ControlCharacters,
+    pub control_characters: ControlCharacters,
 }
 
 /// Writes the records of a source as XML.
@@ -416,7 +416,7 @@ impl XmlEncoder {
     ) -> Result<(), EncodeError> {
         let text = String::from_utf8_lossy(text);
         if let Some(sign) = forbidden(&text) {
-            if self.form.control_signs == ControlCharacters::Refuse {
+            if self.form.control_characters == ControlCharacters::Refuse {
                 return Err(EncodeError::ControlSign {
                     at: batch.at(record),
                     column: column.name.clone(),

@@ -121,7 +121,7 @@ impl Refusal {
     pub fn hint(&self) -> String {
         match self {
             Self::TooMany { found, .. } => {
-                format!("is the column right? if so, say --max-outputs {found}")
+                format!("if the column is right, allow them with --max-outputs {found}")
             }
             Self::Clashes { clashes, .. } if clashes.iter().all(NameClash::is_fold) => {
                 "their values differ only in case or blanks: --tidy trims them, and --by COLUMN:upper or \
@@ -130,27 +130,23 @@ impl Refusal {
                     .to_owned()
             }
             Self::Clashes { .. } => {
-                "put what tells them apart into --name; or --clash number puts a number behind the \
-                 later names, first or last writes one of them and leaves the others out, together \
-                 writes them into one file"
+                "add a column to --name that distinguishes them; or --clash number adds a number to the later names, first or last writes one of them and leaves the others out, together writes them into one file"
                     .to_owned()
             }
             Self::FilesClash { .. } => {
-                "put what tells them apart into --name, such as '{.stem}-{.ext}.xlsx' or \
+                "add what distinguishes them to --name, such as '{.stem}-{.ext}.xlsx' or \
                  '{.folder}/{.stem}.xlsx'; or combine them"
                     .to_owned()
             }
             Self::Existing { .. } => {
-                "--existing replace puts the new ones in their place, --existing skip leaves them \
-                 as they are; or choose another --out"
+                "--existing replace overwrites them, --existing skip keeps them; or choose another --out"
                     .to_owned()
             }
             Self::FileExists { .. } => {
-                "--existing replace puts a new one in its place; or choose another name".to_owned()
+                "--existing replace overwrites it; or choose another name".to_owned()
             }
             Self::FolderExists { out } => format!(
-                "--existing replace puts new outputs in the place of old ones; --out names another \
-                 folder, or this one (--out {}) to add to it",
+                "--existing replace overwrites old outputs; or choose another folder with --out, or this one (--out {}) to add to it",
                 out.display()
             ),
             Self::Source { .. } => "choose another --out or --name".to_owned(),

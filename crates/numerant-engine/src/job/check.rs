@@ -152,13 +152,13 @@ impl Job {
             ),
             (
                 self.is_by_sheet() || self.overflow != Overflow::Refuse,
-                "leave --per-sheet and --overflow out",
+                "remove --per-sheet and --overflow",
             ),
             (
                 self.steps.iter().any(changes),
-                "leave --tidy and --keep-type out",
+                "remove --tidy and --keep-type",
             ),
-            (self.write.types != Types::Auto, "leave --types out"),
+            (self.write.types != Types::Auto, "remove --types"),
             (
                 !format.capabilities().cuts_rows,
                 "let --name end in .xlsx or .pdf",
@@ -228,7 +228,7 @@ impl Job {
         if self.case.is_empty() {
             return Ok(());
         }
-        let cases = self.case.iter().map(|case| &case.name).chain(&self.rest);
+        let cases = self.case.iter().map(|case| &case.name).chain(&self.others);
         let cases: Vec<&String> = cases.collect();
         let named: Vec<(usize, String)> = tables
             .iter()
@@ -369,7 +369,7 @@ impl Job {
             return Err(JobError::Nothing("--max-size"));
         }
         if self.case.is_empty() {
-            if self.rest.is_some() {
+            if self.others.is_some() {
                 return Err(JobError::RestWithoutCase);
             }
             let names = self.name.iter().chain(&self.sheet);
@@ -498,7 +498,7 @@ mod tests {
         };
         assert_eq!(none.check(), Err(JobError::Nothing("--rows")));
         let rest = Job {
-            rest: Some("others".into()),
+            others: Some("others".into()),
             ..rows.clone()
         };
         assert_eq!(rest.check(), Err(JobError::RestWithoutCase));

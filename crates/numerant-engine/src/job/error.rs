@@ -26,12 +26,11 @@ pub enum JobError {
     },
     /// Neither keys nor columns in the name.
     #[error(
-        "there is nothing to split by: say --by COLUMN, --case NAME=CONDITION, --rows N, --parts N, \
-         --max-size SIZE or --each, or put a column in --name"
+        "there is nothing to split by: use --by COLUMN, --case NAME=CONDITION, --rows N, --parts N, --max-size SIZE, --each or --per-sheet, or a column in --name"
     )]
     NothingToSplitBy,
     /// Two options that exclude each other.
-    #[error("{first} and {second} cannot be said together")]
+    #[error("{first} and {second} cannot be used together")]
     NotTogether {
         /// One.
         first: &'static str,
@@ -41,8 +40,8 @@ pub enum JobError {
     /// Outputs of no records or no bytes.
     #[error("{0} must be at least 1")]
     Nothing(&'static str),
-    /// `--rest` without `--case`.
-    #[error("--rest names what no --case holds for, and there is no --case")]
+    /// `--others` without `--case`.
+    #[error("--others names what no --case holds for, and there is no --case")]
     RestWithoutCase,
     /// `{.case}` without `--case`.
     #[error("the name '{0}' holds {{.case}}, and there is no --case")]
@@ -62,7 +61,7 @@ pub enum JobError {
     #[error("the extension '.{0}' states no format; --to FORMAT writes any extension; known extensions are {known}", known = extensions())]
     UnknownExtension(String),
     /// A policy that is for files that become one output each.
-    #[error("--existing newer is for convert, where each file has outputs of its own")]
+    #[error("--existing newer is for convert, where each file has its own output")]
     NewerOfBatch,
     /// Several sources and no output folder.
     #[error("with several files, name the output folder with --out")]
@@ -75,8 +74,7 @@ pub enum JobError {
     PackName(PathBuf),
     /// `--rejects` where nothing is rejected.
     #[error(
-        "--rejects keeps rejected records, and nothing rejects any: say --ragged reject, --on-error \
-         reject or --unmatched reject too"
+        "--rejects keeps rejected records, and no option rejects any: add --ragged reject, --on-error reject or --unmatched reject"
     )]
     RejectsWithoutPolicy,
     /// Ledger and rejects in one file.
@@ -92,10 +90,10 @@ pub enum JobError {
     #[error("{0} is for workbooks, and the outputs are text; end --name with .xlsx")]
     SheetsOfText(&'static str),
     /// What only pages have.
-    #[error("{0} is for pages, and the outputs are none; end --name with .pdf or .html")]
+    #[error("{0} is for .pdf and .html; end --name with one of them")]
     NotPages(&'static str),
     /// What only tables on pages have.
-    #[error("{0} is for tables; sheets that keep their look have titles and groups of their own")]
+    #[error("{0} is for tables; sheets that keep their look have their own titles and groups")]
     NotTables(&'static str),
     /// Groups by a column that outputs do not have.
     #[error(
@@ -103,7 +101,7 @@ pub enum JobError {
     )]
     GroupLeftOut(String),
     /// More records to an output than a sheet has rows.
-    #[error("--rows {rows} is more than a sheet has room for; say at most {most}")]
+    #[error("--rows {rows} is more than a sheet holds; the maximum is {most}")]
     RowsOfSheet {
         /// Records that were wanted.
         rows: u64,
@@ -130,7 +128,7 @@ pub enum JobError {
     #[error("--depth must be at least 1 and at most {MAX_DEPTH}")]
     Depth,
     /// Workbooks are packed already.
-    #[error("'{0}': workbooks are compressed as they are, so {ending} is for text", ending = .1)]
+    #[error("'{0}': workbooks are already compressed, so {ending} is for text only", ending = .1)]
     CompressedBook(Template, &'static str),
     /// The size of a workbook is not known before it is written.
     #[error(
@@ -143,9 +141,7 @@ pub enum JobError {
     )]
     ClearWithoutLedger,
     /// Each file of a batch is a run of its own.
-    #[error(
-        "--existing clear is for split, combine and fill; convert puts each file in place by itself"
-    )]
+    #[error("--existing clear is for split, combine and fill; convert writes each file separately")]
     ClearOfBatch,
     /// Lines with other columns, in outputs of lines.
     #[error("with --lines, an output of lines has room for one column, and these would be written: {}; write .csv, .json or .xlsx, or choose one with --keep", .0.join(", "))]
@@ -163,14 +159,14 @@ pub enum JobError {
     #[error("--like-source copies whole rows of one sheet verbatim: {0}")]
     LikeSource(&'static str),
     /// A template to be filled, and nothing that says with what.
-    #[error("there is nothing to put into the template: say --put 'Sheet!B6={{.records}}'")]
+    #[error("there is nothing to fill in: use --put 'Sheet!B6={{.records}}'")]
     NothingToPut,
     /// A place that is filled twice.
     #[error("--put fills {0} twice")]
     PutTwice(String),
     /// Several tables, and nothing that says which records are for which.
     #[error(
-        "there are several tables: say of each which files are for it, as in '{0}={{.records:*_level.tsv}}', or name its --case"
+        "there are several tables: state the files of each, as in '{0}={{.records:*_level.tsv}}', or the name of its --case"
     )]
     WhichTable(String),
     /// A table for a case that is none.
@@ -183,7 +179,7 @@ pub enum JobError {
     },
     /// A case without a table.
     #[error(
-        "the records of the case '{0}' are put nowhere: say where with --put 'Sheet!B6={{.records:{0}}}'"
+        "the records of the case '{0}' have no place: state one with --put 'Sheet!B6={{.records:{0}}}'"
     )]
     CaseWithoutTable(String),
     /// Something that has no meaning where templates are filled.

@@ -136,7 +136,7 @@ pub struct Job {
     pub case: Vec<Case>,
     /// The name of the case of records for which no condition holds; without one they are left out.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub rest: Option<String>,
+    pub others: Option<String>,
     /// Cut into outputs of so many records.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rows: Option<u64>,
@@ -273,7 +273,7 @@ impl Default for Job {
             on_error: OnError::default(),
             by: Vec::new(),
             case: Vec::new(),
-            rest: None,
+            others: None,
             rows: None,
             parts: None,
             max_size: None,

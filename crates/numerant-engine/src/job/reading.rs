@@ -42,7 +42,7 @@ pub fn read_options_with(
         if !keys.contains(key) {
             let near = nearest(key, keys.iter().map(String::as_str));
             let hint = near.map_or_else(String::new, |near| format!("; did you mean '{near}'?"));
-            return Err(format!("'{key}' is no reading option{hint}"));
+            return Err(format!("'{key}' is not a reading option{hint}"));
         }
         let plain = match text.as_str() {
             "true" | "yes" => Value::Boolean(true),
@@ -59,7 +59,7 @@ pub fn read_options_with(
             one.insert(key.clone(), value.clone());
             one.try_into::<ReadOptions>().is_ok()
         });
-        let value = fits.ok_or_else(|| format!("'{text}' is no value for '{key}'"))?;
+        let value = fits.ok_or_else(|| format!("'{text}' is not a value of '{key}'"))?;
         table.insert(key.clone(), value);
     }
     let with: ReadOptions = table.try_into().map_err(|error| error.to_string())?;
@@ -137,8 +137,11 @@ mod tests {
             |key, value| read_options_with(&options, &[pair(key, value)]).expect_err("wrong");
         assert_eq!(
             wrong("skip-line", "1"),
-            "'skip-line' is no reading option; did you mean 'skip-lines'?"
+            "'skip-line' is not a reading option; did you mean 'skip-lines'?"
         );
-        assert_eq!(wrong("skip-lines", "x"), "'x' is no value for 'skip-lines'");
+        assert_eq!(
+            wrong("skip-lines", "x"),
+            "'x' is not a value of 'skip-lines'"
+        );
     }
 }

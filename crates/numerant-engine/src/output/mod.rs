@@ -86,7 +86,7 @@ impl OutputError {
                 Some("choose a folder that you may write to with --out")
             }
             io::ErrorKind::NotADirectory | io::ErrorKind::AlreadyExists => {
-                Some("a file stands where a folder is needed: choose another --out")
+                Some("there is a file where a folder is needed: choose another --out")
             }
             io::ErrorKind::InvalidInput => Some("remove it, or choose another name or folder"),
             _ => None,

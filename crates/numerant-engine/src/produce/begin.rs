@@ -499,7 +499,7 @@ impl Producer {
             hints: self.plan.job.written_hints(),
             limits: room,
             format: self.format.name(),
-            control_signs: self.plan.job.write.control_signs,
+            control_characters: self.plan.job.write.control_characters,
             group: None,
         }
     }

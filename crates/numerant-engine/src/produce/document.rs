@@ -8,7 +8,7 @@ use super::super::{Error, Notice, prepare};
 use super::Producer;
 use numerant_data::dialect::Dialect;
 use numerant_data::encoding::Encoding;
-use numerant_data::tree::Repeats;
+use numerant_data::tree::ListLayout;
 use numerant_data::value::ColumnType;
 use numerant_format::column::{Found, TextColumn, Typing};
 use numerant_format::sheet::Types;
@@ -40,7 +40,7 @@ impl Producer {
             && write.out_encoding.is_none_or(Encoding::is_utf8);
         let steps = self.plan.job.steps.iter();
         let only_chosen = steps.into_iter().all(|step| matches!(step, Step::Where(_)));
-        let rows = matches!(self.plan.job.read.repeats, Some(Repeats::Rows(_)));
+        let rows = matches!(self.plan.job.read.lists, Some(ListLayout::Rows(_)));
         let document = reader.document();
         // The names of members that are records are columns, and stand in none of their texts.
         let is_keyed = document.is_some_and(Document::is_keyed);
@@ -81,7 +81,7 @@ impl Producer {
         reader: &dyn RecordReader,
     ) -> Option<Result<Arc<dyn RecordEncoder>, EncodeError>> {
         let document = reader.document()?;
-        let rows = matches!(self.plan.job.read.repeats, Some(Repeats::Rows(_)));
+        let rows = matches!(self.plan.job.read.lists, Some(ListLayout::Rows(_)));
         if rows || self.plan.job.write.shape.is_some() {
             return None;
         }
@@ -98,7 +98,7 @@ impl Producer {
             to: self.format.name(),
             columns: &columns,
             source: names,
-            policy: self.plan.job.write.control_signs,
+            policy: self.plan.job.write.control_characters,
         })?;
         // Records that are sorted across sources are written as those of the last.
         let alone = self.plan.is_by_source() || self.plan.job.sources.len() == 1;
@@ -239,7 +239,7 @@ impl Producer {
         let form = ShapeForm {
             cells: self.pipeline.cells().clone(),
             nulls: write.nulls,
-            control_signs: write.control_signs,
+            control_characters: write.control_characters,
             comment: write.xml_comment.clone(),
             as_lines: self.format.capabilities().is_line_by_line,
             max_kept: usize::try_from(self.plan.job.memory.0 / 2).unwrap_or(usize::MAX),

@@ -384,7 +384,7 @@ impl Producer {
         }
         let names = self.plan.job.case.iter().map(|case| case.name.clone());
         self.router
-            .announce_values(names.chain(self.plan.job.rest.clone()));
+            .announce_values(names.chain(self.plan.job.others.clone()));
         self.emit_announced(path, spare, emit)
     }
 

@@ -263,7 +263,7 @@ fn documents(
     };
     let changes = !options.job.steps.is_empty() || !options.job.case.is_empty();
     let chosen = !options.keep.is_empty() || !options.ignore.is_empty();
-    if changes || chosen || read.repeats.is_some() || !read.blank_values.is_empty() {
+    if changes || chosen || read.lists.is_some() || !read.blank_values.is_empty() {
         return Ok(false);
     }
     let facts = |path: &SourcePath| -> Result<Option<(TreeFacts, &'static str)>, Error> {

@@ -66,7 +66,7 @@ fn how_parts_are_read(job: &Job, extension: &str, dialect: Option<Dialect>) -> R
         encoding: dialect.map(|dialect| dialect.encoding),
         lines,
         no_header: text.map_or(read.no_header, |dialect| !dialect.header) && !lines,
-        repeats: read.repeats.clone(),
+        lists: read.lists.clone(),
         no_prefixes: read.no_prefixes,
         depth: read.depth,
         layout: read.layout.clone(),

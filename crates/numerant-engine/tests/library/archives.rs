@@ -172,7 +172,7 @@ fn archives_that_do_harm_are_refused() {
     fs::write(folder.path("post.zip"), &bytes).expect("written");
     let done = run_batch(&folder.convert("post.zip", "jsonl"), &context()).expect("a batch");
     assert!(
-        fates(&done)[0].contains("longer than its archive says"),
+        fates(&done)[0].contains("longer than the archive states"),
         "{:?}",
         fates(&done)
     );

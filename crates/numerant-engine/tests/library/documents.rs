@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use numerant_data::tree::Repeats;
+use numerant_data::tree::ListLayout;
 use numerant_engine::job::Job;
 use numerant_engine::{Error, run};
 use numerant_format::Blanks;
@@ -209,10 +209,10 @@ fn element(depth: u32) -> impl Strategy<Value = String> {
 fn lists_become_columns_rows_or_one_cell() {
     let text = r#"[{"id":1,"items":[{"code":"A","tags":["x","y"]},{"code":"B","tags":[]}]},
         {"id":2,"items":[]},{"id":3}]"#;
-    let laid = |repeats: &str| {
-        let repeats: Repeats = repeats.parse().expect("a way");
+    let laid = |lists: &str| {
+        let lists: ListLayout = lists.parse().expect("a way");
         convert_with("in.json", text, "out.csv", |job| {
-            job.read.repeats = Some(repeats.clone());
+            job.read.lists = Some(lists.clone());
         })
     };
     assert_eq!(
@@ -232,16 +232,16 @@ fn lists_become_columns_rows_or_one_cell() {
         laid("keep").expect("laid"),
         "id,items\n1,\"[{\"\"code\"\":\"\"A\"\",\"\"tags\"\":[\"\"x\"\",\"\"y\"\"]},{\"\"code\"\":\"\"B\"\",\"\"tags\"\":[]}]\"\n2,[]\n3,\n"
     );
-    for (repeats, what) in [
+    for (lists, what) in [
         ("columns=1", "more than 1 items"),
         ("rows=item", "no such list"),
     ] {
-        let error = laid(repeats).expect_err(repeats).to_string();
+        let error = laid(lists).expect_err(lists).to_string();
         assert!(error.contains(what), "{error}");
     }
     let siblings = r#"[{"a":[1,2],"b":[3,4]}]"#;
     let error = convert_with("in.json", siblings, "out.csv", |job| {
-        job.read.repeats = Some(Repeats::Rows(None));
+        job.read.lists = Some(ListLayout::Rows(None));
     });
     let error = error.expect_err("which").to_string();
     assert!(error.contains("several lists (a, b)"), "{error}");
@@ -250,11 +250,11 @@ fn lists_become_columns_rows_or_one_cell() {
 #[test]
 fn elements_become_columns_rows_or_one_cell() {
     let text = "<n><notice id='1'><area u='m'>a</area><area>b</area></notice><notice id='2'><area>c</area></notice></n>";
-    let laid = |repeats: &str| {
-        let repeats: Repeats = repeats.parse().expect("a way");
+    let laid = |lists: &str| {
+        let lists: ListLayout = lists.parse().expect("a way");
         convert_with("in.xml", text, "out.csv", |job| {
             job.read.records = Some("//notice".into());
-            job.read.repeats = Some(repeats.clone());
+            job.read.lists = Some(lists.clone());
         })
         .expect("laid")
     };
@@ -453,7 +453,7 @@ fn broken_documents_say_where_and_why() {
         (
             "in.json",
             b"[{\"a\":1},\n5]",
-            "line 2: the record that begins here is not of the kind",
+            "line 2: the record that begins here is of another kind",
         ),
         (
             "in.json",
@@ -470,12 +470,12 @@ fn broken_documents_say_where_and_why() {
         (
             "in.json",
             b"[{\"a\":1},]",
-            "a value is missing behind the comma",
+            "a value is missing after the comma",
         ),
         (
             "in.json",
             b"[{\"x\":0},\n{\"a\":1,\"a\":2}]",
-            "line 2: the name 'a' stands twice",
+            "line 2: the record that begins here has the name 'a' twice",
         ),
         ("in.json", b"[{\"a\":\"\\ud800\"}]", "half of a character"),
         (
@@ -488,20 +488,20 @@ fn broken_documents_say_where_and_why() {
             b"[{'a':1}]",
             "a name in double quotes is missing",
         ),
-        ("in.json", deep.as_bytes(), "nested deeper than 128"),
-        ("in.json", b"a,b\n1,2\n", "not JSON as its name says"),
+        ("in.json", deep.as_bytes(), "nested more than 128 levels"),
+        ("in.json", b"a,b\n1,2\n", "not JSON as its extension says"),
         ("in.xml", b"", "the file is empty"),
         (
             "in.xml",
             b"<a>\n<b>x</c></a>",
-            "line 2, character 5: this is not well-formed XML: </c> stands where <b> is open",
+            "line 2, character 5: this is not well-formed XML: </c> does not match <b>",
         ),
-        ("in.xml", b"<a/><b/>", "behind the end of the root element"),
+        ("in.xml", b"<a/><b/>", "after the end of the root element"),
         ("in.xml", b"<a><p:b/></a>", "the prefix p: is not declared"),
         (
             "in.xml",
             b"<a><r x='1' x='2'/></a>",
-            "stands twice in one tag",
+            "a tag has the attribute",
         ),
         (
             "in.xml",
@@ -518,7 +518,7 @@ fn broken_documents_say_where_and_why() {
             b"<!DOCTYPE a [<!ENTITY e SYSTEM 'file:///x'>]><a><r>&e;</r><r/></a>",
             "not fetched",
         ),
-        ("in.xml", bomb.as_bytes(), "bombs"),
+        ("in.xml", bomb.as_bytes(), "this is an entity bomb"),
         (
             "in.xml",
             b"<a><r>\x01</r><r/></a>",

@@ -288,7 +288,7 @@ fn what_is_wrong_with_a_spreadsheet_is_told() {
         (
             head.clone()
                 + "<table:table-row><table:table-cell table:number-columns-repeated=\"20000\" office:value-type=\"string\"><text:p>x</text:p></table:table-cell></table:table-row>",
-            "there is no column behind XFD",
+            "there is no column after XFD",
         ),
         (
             head + "<table:table-row><table:table-cell>",
@@ -559,7 +559,7 @@ fn what_is_wrong_with_a_binary_workbook_is_told() {
         ),
         (
             [bof(0x0600, 0x10), shared(300, 0), biff(0x000a, &[])].concat(),
-            "there is no column behind IV",
+            "there is no column after IV",
         ),
     ] {
         let (globals, entry) = globals(&strings);

@@ -546,7 +546,7 @@ fn records_of_one_file_fill_tables_by_case_and_forms_by_value() {
         name: "large".to_owned(),
         when: "dues > 15".parse().expect("an expression"),
     }];
-    job.rest = Some("small".to_owned());
+    job.others = Some("small".to_owned());
     job.fill.incomplete = Incomplete::Fill;
     let summary = done(&job);
     assert!(
@@ -576,7 +576,7 @@ fn records_of_one_file_fill_tables_by_case_and_forms_by_value() {
     assert!(!folder.path("skip/South.xlsx").exists());
     // A form for each record, of values alone; several records are no one's values.
     job.case.clear();
-    job.rest = None;
+    job.others = None;
     job.fill.put = vec![
         "Station={call}".parse().expect("a put"),
         "Summary!B5={dues}".parse().expect("a put"),

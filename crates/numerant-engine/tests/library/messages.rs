@@ -316,7 +316,7 @@ fn counts_that_are_wrong_are_mended_kept_or_refused() {
         assert_eq!(kept.expect("written"), wrong);
         let refused = write(Miscounted::Refuse, vec![], whole, &name("refused"));
         let error = refused.expect_err("refused").to_string();
-        let what = "SE01 says 134, and the segments of the message are 34";
+        let what = "SE01 states 134, and the segments of the message are 34";
         assert!(error.contains(what), "{error}");
         assert!(!folder.path(&format!("out/{}", name("refused"))).exists());
     }
@@ -438,7 +438,7 @@ fn layouts_can_be_ones_own_and_are_asked_for() {
     let mut extract = job(&folder, "orders.x12", "{.n}.x12");
     extract.rows = Some(1);
     let error = run(&extract, &context()).expect_err("no layout");
-    let what = "no layout says what the records of X12 990 are";
+    let what = "no layout defines the records of X12 990";
     assert!(error.to_string().contains(what), "{error}");
     assert_eq!(
         facts(folder.path("orders.x12")).len(),
@@ -465,7 +465,7 @@ fn layouts_can_be_ones_own_and_are_asked_for() {
     assert!(!folder.path("out/message 0002.x12").exists());
     let mut table = job(&folder, "many.x12", "many.csv");
     table.read.records = Some("messages".to_owned());
-    table.read.repeats = Some("columns=100".parse().expect("columns"));
+    table.read.lists = Some("columns=100".parse().expect("columns"));
     let error = run(&table, &context()).expect_err("too many items");
     assert!(
         error
@@ -535,7 +535,7 @@ fn broken_envelopes_are_told_with_their_place() {
         (
             "before.x12",
             format!("From: the bank\n\n{whole}"),
-            "16 bytes of other text stand in front of the messages",
+            "16 bytes of other text come before the messages",
         ),
         ("other.x12", "hello\n".to_owned(), "not X12"),
         (
@@ -575,7 +575,9 @@ fn broken_envelopes_are_told_with_their_place() {
     folder.write("calls.csv", "call\nC1\n");
     let error = run(&job(&folder, "calls.csv", "calls.x12"), &context()).expect_err("no messages");
     assert!(
-        error.to_string().contains("messages are made only of"),
+        error
+            .to_string()
+            .contains("messages can be written only from"),
         "{error}"
     );
 }

@@ -203,7 +203,7 @@ fn broken_records_are_told_or_rejected_as_they_are() {
     let offset = records[0].len() + 3;
     assert!(
         error.contains(&format!(
-            "record 2: the record at byte {offset}: the leader says"
+            "record 2: the record at byte {offset}: the leader states"
         )),
         "{error}"
     );

@@ -340,15 +340,15 @@ fn what_is_wrong_with_a_sheet_is_told_with_its_place() {
         ),
         (
             rows("<row r=\"2\"><c r=\"A2\"><v>x</v></c></row>"),
-            "row 2: the file is damaged: cell A2: 'x' is no number",
+            "row 2: the file is damaged: cell A2: 'x' is not a number",
         ),
         (
             rows("<row r=\"2\"><c r=\"A3\"><v>1</v></c></row>"),
-            "row 2: the file is damaged: the cell 'A3' stands in row 2",
+            "row 2: the file is damaged: the cell 'A3' is in row 2",
         ),
         (
             rows("<row r=\"2\"><c r=\"XFE2\"><v>1</v></c></row>"),
-            "row 2: the file is damaged: the cell 'XFE2' stands in row 2",
+            "row 2: the file is damaged: the cell 'XFE2' is in row 2",
         ),
         (
             rows("<row r=\"2\"><c r=\"A2\"><v>1</v></c><c r=\"A2\"><v>2</v></c></row>"),
@@ -358,7 +358,7 @@ fn what_is_wrong_with_a_sheet_is_told_with_its_place() {
             rows(
                 "<row r=\"3\"><c r=\"A3\"><v>1</v></c></row><row r=\"2\"><c r=\"A2\"><v>1</v></c></row>",
             ),
-            "row 2: the file is damaged: row 2 comes behind row 3",
+            "row 2: the file is damaged: row 2 comes after row 3",
         ),
         (
             rows("<row r=\"2000000\"><c><v>1</v></c></row>"),

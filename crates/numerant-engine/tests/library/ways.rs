@@ -167,7 +167,7 @@ proptest! {
             Way::Cases => {
                 let when = "dues > 200".parse().expect("a condition");
                 job.case = vec![Case { name: "large".into(), when }];
-                job.rest = Some("small".into());
+                job.others = Some("small".into());
             }
         }
         let planned = plan(&job, &context()).expect("planned").ledger;

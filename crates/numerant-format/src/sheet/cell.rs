@@ -184,7 +184,7 @@ impl Class {
         match self {
             Self::Blank => "a blank",
             Self::Text => "a text",
-            Self::Integer => "a whole number",
+            Self::Integer => "an integer",
             Self::Decimal => "a number",
             Self::Date => "a date",
             Self::Datetime => "a date with a time",

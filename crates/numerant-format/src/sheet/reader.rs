@@ -245,7 +245,7 @@ impl SheetReader {
             }
             if row.number <= self.last_row {
                 let problem = ReadProblem::Damaged {
-                    what: format!("row {} comes behind row {}", row.number, self.last_row),
+                    what: format!("row {} comes after row {}", row.number, self.last_row),
                 };
                 return Err(self.error(place, problem));
             }

@@ -27,7 +27,7 @@ pub struct Limits {
     /// UTF-16 units of a text.
     pub text: usize,
     /// Whether a text can hold characters that XML has no way to write.
-    pub control_signs: bool,
+    pub control_characters: bool,
     /// Whether a text can hold carriage returns.
     pub carriage_returns: bool,
 }
@@ -65,7 +65,7 @@ pub struct Spooler {
     /// The name of the format.
     pub format: &'static str,
     /// What becomes of control characters that the format cannot hold.
-    pub control_signs: ControlCharacters,
+    pub control_characters: ControlCharacters,
     /// The place of the column whose values are groups of records on pages.
     pub group: Option<usize>,
 }
@@ -175,7 +175,7 @@ impl Spooler {
             }
         }
         let suspicious = |byte: &u8| *byte < 0x20 || *byte == 0xef;
-        if (self.limits.control_signs && self.limits.carriage_returns)
+        if (self.limits.control_characters && self.limits.carriage_returns)
             || !value.iter().any(suspicious)
         {
             return Ok(None);
@@ -184,12 +184,12 @@ impl Spooler {
         let limits = self.limits;
         let fits = |sign: &char| match sign {
             '\r' => limits.carriage_returns,
-            sign => limits.control_signs || is_allowed(*sign),
+            sign => limits.control_characters || is_allowed(*sign),
         };
         let Some(sign) = text.chars().find(|sign| !fits(sign)) else {
             return Ok(None);
         };
-        match self.control_signs {
+        match self.control_characters {
             ControlCharacters::Refuse => Err(EncodeError::ControlSign {
                 at: at(),
                 column: self.column_name(place),

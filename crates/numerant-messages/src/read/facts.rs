@@ -47,7 +47,7 @@ impl EdiTrees {
             return Ok(());
         }
         let told = format!(
-            "{}{element:02} says {said}, and {what} {expected}",
+            "{}{element:02} states {said}, and {what} {expected}",
             segment.id
         );
         if self.source.miscounted == Miscounted::Refuse {

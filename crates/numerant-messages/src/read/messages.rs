@@ -46,7 +46,7 @@ impl EdiTrees {
             return Ok(());
         }
         let Some(interchange) = self.envelope.interchange else {
-            return Err(self.wrong(format!("{id} stands outside of an interchange")));
+            return Err(self.wrong(format!("{id} is outside of an interchange")));
         };
         if id == opens_group {
             if self.envelope.group.is_some() {
@@ -150,7 +150,7 @@ impl EdiTrees {
             self.message = Some(message);
             return Ok(());
         }
-        Err(self.wrong(format!("{id} stands outside of a message")))
+        Err(self.wrong(format!("{id} is outside of a message")))
     }
 
     /// The number of a kind of message.
@@ -362,7 +362,7 @@ impl EdiTrees {
             if stated.compare(found).is_ne() {
                 fact.unbalanced += 1;
                 let told =
-                    format!("message {control} states {stated}, and its records come to {found}");
+                    format!("message {control} states {stated}, and its records add up to {found}");
                 fact.first.get_or_insert(told);
             }
         }

@@ -350,7 +350,7 @@ impl Filler<'_> {
     ) -> Result<(), EncodeError> {
         let mut text = std::borrow::Cow::Borrowed(text);
         if let Some(sign) = text.chars().find(|sign| !is_allowed(*sign)) {
-            if self.encoder.form.control_signs == ControlCharacters::Refuse {
+            if self.encoder.form.control_characters == ControlCharacters::Refuse {
                 return Err(EncodeError::ControlSign {
                     at: scope
                         .rows

@@ -48,7 +48,7 @@ pub struct ShapeForm {
     /// How blank values are written.
     pub nulls: Blanks,
     /// What becomes of control characters.
-    pub control_signs: ControlCharacters,
+    pub control_characters: ControlCharacters,
     /// What stands in a comment before the root element of XML.
     pub comment: Option<Words>,
     /// Each record, or group of records, is a line of JSON.

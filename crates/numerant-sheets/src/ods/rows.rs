@@ -258,7 +258,7 @@ impl State {
         }
         if self.column > COLUMNS {
             return Err(ReadProblem::Damaged {
-                what: format!("there is no column behind XFD (row {})", self.row + 1),
+                what: format!("there is no column after XFD (row {})", self.row + 1),
             });
         }
         for column in first..self.column {

@@ -324,7 +324,7 @@ impl Workbook for XlsBook {
         cells.read(&self.stream, self.offsets[sheet])?;
         if let Some(cell) = cells.cells.iter().find(|cell| cell.column > LAST_COLUMN) {
             return Err(damaged(format!(
-                "there is no column behind IV (row {})",
+                "there is no column after IV (row {})",
                 u32::from(cell.row) + 1
             )));
         }

@@ -320,7 +320,7 @@ impl State {
         // From here on `column` is that of the next cell.
         self.column = said.unwrap_or(self.column) + 1;
         if self.column > COLUMNS {
-            return Err(self.damaged(format!("there is no column behind XFD (row {})", self.row)));
+            return Err(self.damaged(format!("there is no column after XFD (row {})", self.row)));
         }
         self.cell = head;
         self.is_open = true;
@@ -347,11 +347,11 @@ impl State {
                     digits = true;
                     row = row * 10 + u64::from(byte - b'0');
                 }
-                _ => return Err(self.damaged(format!("'{reference}' is no cell"))),
+                _ => return Err(self.damaged(format!("'{reference}' is not a cell"))),
             }
         }
         if column == 0 || column > COLUMNS || row != self.row {
-            return Err(self.damaged(format!("the cell '{reference}' stands in row {}", self.row)));
+            return Err(self.damaged(format!("the cell '{reference}' is in row {}", self.row)));
         }
         Ok(column - 1)
     }
@@ -397,7 +397,7 @@ impl State {
                 });
                 if !fits {
                     return Err(
-                        self.damaged(format!("cell {}: '{value}' is no number", self.place()))
+                        self.damaged(format!("cell {}: '{value}' is not a number", self.place()))
                     );
                 }
             }

@@ -182,7 +182,7 @@ impl ExprError {
                 problem,
                 quoted: true,
             } if problem.nearest.is_none() => Some(format!(
-                "a text stands in single quotes: '{}'; double quotes are for names of columns: {}",
+                "write a text in single quotes: '{}'; double quotes are for column names: {}",
                 problem.name,
                 problem.listed()
             )),
@@ -362,9 +362,7 @@ pub enum EvalError {
     #[error("{0}")]
     Arithmetic(#[from] ArithmeticError),
     /// A number would be rounded.
-    #[error(
-        "{value} is not a number of at most {digits} digits, {scale} of them behind the point, and nothing is rounded by itself"
-    )]
+    #[error("{value} is not a number of at most {digits} digits with {scale} decimals; use ROUND")]
     Inexact {
         /// The number.
         value: String,

@@ -57,7 +57,7 @@ impl Like {
                         return Err(EvalError::Argument {
                             what: "the pattern of LIKE",
                             value: format!("'{pattern_text}'"),
-                            wanted: "one in which the escape character stands before _, % or itself",
+                            wanted: "a pattern whose escape character comes before _, % or itself",
                         });
                     }
                 }

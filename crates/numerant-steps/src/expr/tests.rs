@@ -284,7 +284,7 @@ fn what_has_no_value_says_why() {
         ),
         (
             "CAST('1,5' AS DECIMAL)",
-            "\"1,5\" has another decimal mark than was said",
+            "\"1,5\" has another decimal mark than stated",
         ),
         (
             "CAST('1,500' AS DECIMAL)",
@@ -293,8 +293,7 @@ fn what_has_no_value_says_why() {
         ("CAST('31.02.2025' AS DATE)", "\"31.02.2025\" is not a date"),
         (
             "CAST(dues AS INTEGER)",
-            "10.10 is not a number of at most 38 digits, 0 of them behind the point, and nothing is \
-             rounded by itself",
+            "10.10 is not a number of at most 38 digits with 0 decimals; use ROUND",
         ),
         (
             "CAST(quay AS VARCHAR(5))",
@@ -306,7 +305,7 @@ fn what_has_no_value_says_why() {
         ),
         (
             "TRIM('ab' FROM quay)",
-            "what TRIM takes away is 'ab', which is not a single character",
+            "what TRIM removes is 'ab', which is not a single character",
         ),
         (
             "departed + INTERVAL '1' HOUR",

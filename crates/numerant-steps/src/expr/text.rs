@@ -88,7 +88,7 @@ pub(super) fn trim<'t>(
 ) -> Result<&'t [u8], EvalError> {
     if char_length(character) != 1 {
         return Err(EvalError::Argument {
-            what: "what TRIM takes away",
+            what: "what TRIM removes",
             value: format!("'{}'", String::from_utf8_lossy(character)),
             wanted: "a single character",
         });

@@ -235,7 +235,7 @@ impl Layout {
             format!("line {line}: {}", error.message().trim())
         })?;
         if !file.field.is_empty() && !file.record.is_empty() {
-            return Err("it has [[field]] and [[record]]; fields of several types stand in their [[record.field]]".to_owned());
+            return Err("it has [[field]] and [[record]]; with several record types, fields are [[record.field]]".to_owned());
         }
         let is_single = file.record.is_empty();
         if is_single && file.field.is_empty() {
@@ -256,7 +256,7 @@ impl Layout {
             None => None,
         };
         if !is_single && tag.is_none() {
-            return Err("several types of records need a tag that distinguishes them: say tag = { start = 1, width = 2 }".to_owned());
+            return Err("several record types need a tag that distinguishes them, such as tag = { start = 1, width = 2 }".to_owned());
         }
         let mut types = Vec::new();
         for record in records {
@@ -318,13 +318,11 @@ pub(super) const RECORD_COLUMN: &str = "record";
 fn area_of(start: usize, width: usize, what: &str) -> Result<Area, String> {
     if start == 0 || width == 0 {
         return Err(format!(
-            "{what} begins at character 1 or behind, and has a width of 1 or more"
+            "{what} begins at character 1 or later and has a width of at least 1"
         ));
     }
     if width > MAX_WIDTH || start > MAX_WIDTH {
-        return Err(format!(
-            "{what} is wider or further behind than {MAX_WIDTH} characters"
-        ));
+        return Err(format!("{what} ends after character {MAX_WIDTH}"));
     }
     Ok(Area {
         start: start - 1,
@@ -383,7 +381,9 @@ fn field(found: FieldFile, area: Area, role: Role) -> Result<Field, String> {
         (KindFile::Decimal, decimals, None) => Kind::Decimal(decimals.unwrap_or(0)),
         (KindFile::Date, None, Some(format)) => Kind::Date(format),
         (KindFile::Date, None, None) => {
-            return Err(format!("{what} is a date: say date-format = \"%Y%m%d\""));
+            return Err(format!(
+                "{what} is a date and needs date-format = \"%Y%m%d\""
+            ));
         }
         _ => {
             return Err(format!(
@@ -417,7 +417,7 @@ fn field(found: FieldFile, area: Area, role: Role) -> Result<Field, String> {
 pub(super) fn parse_widths(text: &str) -> Result<Vec<usize>, String> {
     let width = |text: &str| match text.trim().parse::<usize>() {
         Ok(width) if (1..=MAX_WIDTH).contains(&width) => Ok(width),
-        _ => Err(format!("'{text}' is no width; write them as 8,20,10")),
+        _ => Err(format!("'{text}' is not a width; write widths as 8,20,10")),
     };
     text.split(',').map(width).collect()
 }
@@ -431,7 +431,7 @@ mod tests {
         for (text, expected) in [
             ("", "no [[field]]"),
             ("[[field]]\nname = \"a\"", "missing field `width`"),
-            ("[[field]]\nname = \"a\"\nwidth = 0", "width of 1 or more"),
+            ("[[field]]\nname = \"a\"\nwidth = 0", "width of at least 1"),
             (
                 "[[field]]\nname = \"a\"\nwidth = 4\n[[field]]\nname = \"b\"\nstart = 3\nwidth = 2",
                 "the same characters",
@@ -442,7 +442,7 @@ mod tests {
             ),
             (
                 "[[field]]\nname = \"a\"\nwidth = 8\ntype = \"date\"",
-                "say date-format",
+                "needs date-format",
             ),
             (
                 "[[field]]\nname = \"a\"\nwidth = 8\ndecimals = 2",

@@ -171,7 +171,7 @@ impl FixedReader {
             return Err(Wrong::record(
                 Some(&field.name),
                 format!(
-                    "'{}' stands where the layout has a constant",
+                    "'{}' is in the place of a constant of the layout",
                     cut.area(field)
                 ),
             ));
@@ -215,7 +215,7 @@ impl FixedReader {
         } else {
             Err(Wrong::frame(
                 &field.name,
-                format!("the trailer counts {said} records, and {found} are before it"),
+                format!("the trailer states {said} records, and there are {found}"),
             ))
         }
     }
@@ -225,7 +225,7 @@ impl FixedReader {
         match self.announced {
             Some((said, line)) if said != self.tally.records => {
                 let what = format!(
-                    "the header counts {said} records, and {} follow it",
+                    "the header states {said} records, and there are {}",
                     self.tally.records
                 );
                 Err(self.error(
@@ -371,8 +371,8 @@ fn push_value(field: &Field, cut: &Cut<'_>, out: &mut Vec<u8>) -> Result<Tag, Wr
         }
         _ if value.is_empty() => {}
         Kind::Integer => {
-            let number = number(value, 0)
-                .ok_or_else(|| failed(format!("'{value}' is not a whole number")))?;
+            let number =
+                number(value, 0).ok_or_else(|| failed(format!("'{value}' is not an integer")))?;
             out.extend_from_slice(number.to_string().as_bytes());
         }
         Kind::Decimal(decimals) => {

@@ -126,7 +126,7 @@ fn a_layout_cuts_records_and_checks_counts() {
         (
             "990002",
             "990003",
-            "line 4, column 'records': the trailer counts 3 records, and 2 are before it",
+            "line 4, column 'records': the trailer states 3 records, and there are 2",
         ),
         (
             "10B22",
@@ -290,10 +290,7 @@ fn a_layout_writes_what_it_reads() {
             ["A1234", "1", ""],
             "'A1234' has 5 characters, and its field has 4",
         ),
-        (
-            ["A", "1.234", ""],
-            "'1.234' has more than 2 digits behind the point",
-        ),
+        (["A", "1.234", ""], "'1.234' has more than 2 decimals"),
         (
             ["A", "12345678", ""],
             "has 10 characters, and its field has 8",

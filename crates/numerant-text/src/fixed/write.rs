@@ -74,7 +74,7 @@ impl FixedEncoder {
                 None,
                 None,
                 what,
-                "add a field to the layout, or leave the column out with --drop",
+                "add a field to the layout, or remove the column with --drop",
             ));
         }
         let slots = layout
@@ -189,7 +189,7 @@ impl FixedEncoder {
                 let moment = Moment::parse(value.as_bytes(), &[]).ok_or_else(|| {
                     failed(
                         format!("'{value}' is not a date"),
-                        "--date-format says how dates are written in the source",
+                        "--date-format states how dates are written in the source",
                     )
                 })?;
                 return Ok(moment
@@ -203,11 +203,11 @@ impl FixedEncoder {
         let number = Number::read(value.as_bytes(), self.mark).map_err(|_| {
             failed(
                 format!("'{value}' is not a number"),
-                "mend it with --set, or make the field a text in the layout",
+                "correct it with --set, or make the field a text in the layout",
             )
         })?;
         let scaled = number.rescaled(decimals).ok_or_else(|| {
-            let what = format!("'{value}' has more than {decimals} digits behind the point");
+            let what = format!("'{value}' has more than {decimals} decimals");
             failed(what, "round it, as with --set 'COLUMN=ROUND(COLUMN, 2)'")
         })?;
         Ok(scaled.units.to_string())
@@ -263,7 +263,7 @@ impl RecordEncoder for FixedEncoder {
                     types.position(|of| of.role == Role::Data && of.name.as_bytes() == &*name);
                 found.ok_or_else(|| {
                     let what = format!(
-                        "'{}' is no record of the layout",
+                        "'{}' is not a record of the layout",
                         String::from_utf8_lossy(&name)
                     );
                     of_format(

@@ -1,7 +1,7 @@
 //! Which places there are in the records of a source, and which columns those become.
 
 use super::{FlatValue, FlattenError, Flattener, NONE};
-use numerant_data::tree::{Kind, Node, Paths, ROOT, Repeats, Tree, push_name};
+use numerant_data::tree::{Kind, ListLayout, Node, Paths, ROOT, Tree, push_name};
 
 /// Items of a list that is named, for which there are columns at most.
 const MAX_NAMED: usize = 1 << 16;
@@ -43,7 +43,7 @@ impl Flattener {
                         self.learn_node(tree, paths, item, at)?;
                         continue;
                     }
-                    if let Repeats::Columns(most) = self.repeats
+                    if let ListLayout::Columns(most) = self.lists
                         && number >= most
                         && at != ROOT
                     {
@@ -80,8 +80,8 @@ impl Flattener {
                         if self.merges(to, paths) {
                             self.places[to as usize].list = true;
                         } else {
-                            let most = match self.repeats {
-                                Repeats::Columns(most) => most,
+                            let most = match self.lists {
+                                ListLayout::Columns(most) => most,
                                 _ => 1000,
                             };
                             if times > most && (times > MAX_NAMED || !self.is_named(to, paths)) {
@@ -145,14 +145,14 @@ impl Flattener {
 
     /// Makes columns of all places.
     pub(crate) fn settle(&mut self, paths: &Paths) -> Result<(), FlattenError> {
-        match self.repeats.clone() {
-            Repeats::Columns(_) => {}
-            Repeats::Keep => {
+        match self.lists.clone() {
+            ListLayout::Columns(_) => {}
+            ListLayout::Keep => {
                 for place in &mut self.places[1..] {
                     place.kept = place.list;
                 }
             }
-            Repeats::Rows(wanted) => self.explode(wanted.as_deref(), paths)?,
+            ListLayout::Rows(wanted) => self.explode(wanted.as_deref(), paths)?,
         }
         let mut found = Vec::new();
         self.columns_in(ROOT, &mut found);

@@ -15,7 +15,7 @@ mod learn;
 use std::collections::{BTreeMap, HashMap};
 
 use numerant_data::tree::{
-    Kind, Node, Paths, ROOT, Repeats, Tree, push_index, push_name, with_plain_dots,
+    Kind, ListLayout, Node, Paths, ROOT, Tree, push_index, push_name, with_plain_dots,
 };
 
 /// No column, or no node.
@@ -103,7 +103,7 @@ struct PathNode {
 /// Lays out the records of one source.
 #[derive(Debug)]
 pub(crate) struct Flattener {
-    repeats: Repeats,
+    lists: ListLayout,
     /// Elements of one name may stand side by side, and texts beside elements.
     markup: bool,
     places: Vec<PathNode>,
@@ -139,9 +139,9 @@ pub(crate) struct Flattener {
 }
 
 impl Flattener {
-    pub(crate) fn new(repeats: Repeats, markup: bool) -> Self {
+    pub(crate) fn new(lists: ListLayout, markup: bool) -> Self {
         let mut layer = Self {
-            repeats,
+            lists,
             markup,
             places: Vec::new(),
             by_path: HashMap::new(),
@@ -213,10 +213,10 @@ impl Flattener {
 
     /// Whether all items of lists at a place go to one place.
     fn merges(&self, place: u32, paths: &Paths) -> bool {
-        match &self.repeats {
-            Repeats::Columns(_) => false,
-            Repeats::Keep | Repeats::Rows(None) => true,
-            Repeats::Rows(Some(path)) => {
+        match &self.lists {
+            ListLayout::Columns(_) => false,
+            ListLayout::Keep | ListLayout::Rows(None) => true,
+            ListLayout::Rows(Some(path)) => {
                 let here = self.named(place, paths, false);
                 path == &here
                     || path

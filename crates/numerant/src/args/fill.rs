@@ -73,7 +73,7 @@ pub(crate) struct FillArguments {
     case: Vec<Case>,
     /// Name for all other records, which match no --case [default: they are left out]
     #[arg(long, value_name = "NAME", help_heading = "Filling")]
-    rest: Option<String>,
+    others: Option<String>,
     #[command(flatten)]
     source: SourceOptions,
     /// Path of each copy, such as '{station} report.xlsx'
@@ -106,7 +106,7 @@ impl FillArguments {
         let job = Job {
             by,
             case: self.case,
-            rest: self.rest,
+            others: self.others,
             name: Some(self.name),
             out: self.out,
             fill: FillOptions {
@@ -148,7 +148,7 @@ mod tests {
             "--style-down",
             "--by",
             "station",
-            "--rest",
+            "--others",
             "others",
             "--name",
             "{station} report.xlsx",
@@ -163,7 +163,7 @@ mod tests {
         let expected = Job {
             sources: vec![PathBuf::from("gauges").into()],
             by: parse_keys("station").expect("a key"),
-            rest: Some("others".to_owned()),
+            others: Some("others".to_owned()),
             name: Some("{station} report.xlsx".parse().expect("a template")),
             out: Some("reports".into()),
             fill: FillOptions {

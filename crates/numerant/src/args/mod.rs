@@ -11,6 +11,7 @@ mod format_options;
 mod help;
 mod inspect;
 mod options;
+mod reading;
 mod recover;
 mod run;
 mod saved;
@@ -19,6 +20,7 @@ mod short_help;
 mod split;
 mod steps;
 mod verify;
+mod writing;
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};

@@ -6,10 +6,12 @@ use clap::Args;
 use numerant_engine::job::{Job, PageOptions, Work};
 
 use super::options::{
-    CellOptions, DoingOptions, FileOptions, KeepingOptions, Mode, NamingOptions, ReadingOptions,
-    ReportOptions, RunningOptions, SavingOptions, WritingOptions, names,
+    DoingOptions, FileOptions, KeepingOptions, Mode, NamingOptions, ReportOptions, RunningOptions,
+    SavingOptions, names,
 };
+use super::reading::{CellOptions, ReadingOptions};
 use super::steps::StepOptions;
+use super::writing::WritingOptions;
 
 /// What is read, how, and what is done to its records.
 #[derive(Debug, Args)]

@@ -22,7 +22,7 @@ use super::steps::case;
     numerant split calls.csv --by quay --plan\n  \
     numerant split calls.csv --by quay,cargo --out parts --drop remarks\n  \
     numerant split calls.csv --name '{quay}/{arrived:month}.csv' --ledger split.json\n  \
-    numerant split calls.csv --case large='tonnes > 20000' --rest small --total dues\n  \
+    numerant split calls.csv --case large='tonnes > 20000' --others small --total dues\n  \
     numerant split calls.csv --rows 5000 --sort arrived\n  \
     numerant split calls.csv --lookup owners.csv:quay --name '{folder}/{quay}.csv'\n  \
     numerant split calls.csv --name calls.xlsx --sheet '{quay}'\n  \
@@ -50,7 +50,7 @@ pub(crate) struct SplitArguments {
     case: Vec<Case>,
     /// Output name for all other records, which match no --case [default: they are left out]
     #[arg(long, value_name = "NAME", help_heading = "Splitting")]
-    rest: Option<String>,
+    others: Option<String>,
     /// Split into files of N records
     #[arg(long, value_name = "N", help_heading = "Splitting")]
     rows: Option<u64>,
@@ -104,7 +104,7 @@ impl SplitArguments {
         let job = Job {
             by: self.by.into_iter().flat_map(|keys| keys.0).collect(),
             case: self.case,
-            rest: self.rest,
+            others: self.others,
             rows: self.rows,
             parts: self.parts,
             max_size: self.max_size,
@@ -136,7 +136,7 @@ mod tests {
     };
     use numerant_naming::ClashPolicy;
 
-    use numerant_data::tree::Repeats;
+    use numerant_data::tree::ListLayout;
     use numerant_data::value::{ColumnType, Size};
     use numerant_steps::{Lookup, OnError, Repeated, SortColumn, Step, Unmatched};
 
@@ -230,7 +230,7 @@ mod tests {
             "reject",
             "--case",
             "large=tonnes >= 20000",
-            "--rest",
+            "--others",
             "small",
             "--rows",
             "9",
@@ -255,11 +255,11 @@ mod tests {
             "crlf",
             "--types",
             "off",
-            "--control-signs",
+            "--control-characters",
             "drop",
             "--records",
             "$.calls[*]",
-            "--repeats",
+            "--lists",
             "rows=items",
             "--no-prefixes",
             "--depth",
@@ -288,6 +288,8 @@ mod tests {
             "calls.xml",
             "--sheet",
             "{cargo}",
+            "--sheet-order",
+            "records",
             "--overflow",
             "files",
             "--sync",
@@ -327,7 +329,7 @@ mod tests {
                 skip_lines: 3,
                 ragged: Ragged::Reject,
                 records: Some("$.calls[*]".into()),
-                repeats: Some(Repeats::Rows(Some("items".into()))),
+                lists: Some(ListLayout::Rows(Some("items".into()))),
                 no_prefixes: true,
                 depth: Some(200),
                 ..ReadOptions::default()
@@ -376,13 +378,14 @@ mod tests {
                 name: "large".into(),
                 when: "tonnes >= 20000".parse().expect("a condition"),
             }],
-            rest: Some("small".into()),
+            others: Some("small".into()),
             rows: Some(9),
             parts: None,
             max_size: None,
             each: false,
             pages: PageOptions::default(),
             per_sheet: false,
+            sheet_order: Some(numerant_engine::job::SheetOrder::Records),
             sheet: Some("{cargo}".parse().expect("a template")),
             overflow: Overflow::Files,
             total: vec!["dues".into(), "tonnes".into()],
@@ -408,7 +411,7 @@ mod tests {
                 bom: Some(false),
                 line_end: Some(LineEnd::CrLf),
                 types: Types::Off,
-                control_signs: ControlCharacters::Drop,
+                control_characters: ControlCharacters::Drop,
                 nulls: Blanks::Null,
                 indent: Some(2),
                 flat: true,

@@ -7,9 +7,9 @@ use numerant_engine::job::{VerifyJob, Work, read_options_with};
 use numerant_format::ReadOptions;
 
 use super::options::{
-    CellOptions, ColumnList, PageOption, ReadingOptions, ReportOptions, RunningOptions,
-    SavingOptions, columns, names,
+    ColumnList, PageOption, ReportOptions, RunningOptions, SavingOptions, columns, names,
 };
+use super::reading::{CellOptions, ReadingOptions};
 use super::steps::ChangeOptions;
 
 /// Check outputs against their ledger, or parts against the whole

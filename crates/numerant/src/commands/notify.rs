@@ -48,7 +48,7 @@ fn send(
         hint: String::new(),
     };
     let to: Result<Mailboxes, _> = notification.to.parse();
-    let to = to.map_err(|_| wrong(format!("to: '{}' is no address", notification.to)))?;
+    let to = to.map_err(|_| wrong(format!("to: '{}' is not an address", notification.to)))?;
     let name = file
         .path
         .file_name()

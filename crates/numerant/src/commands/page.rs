@@ -72,7 +72,7 @@ fn checked(path: &Path) -> io::Result<()> {
     match std::fs::read(path) {
         Ok(found) if memchr::memmem::find(&found, page::MARK.as_bytes()).is_some() => Ok(()),
         Ok(_) => Err(io::Error::other(
-            "it exists and is no page of Numerant; choose another name",
+            "it exists and is not a page of Numerant; choose another name",
         )),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
         Err(error) => Err(error),

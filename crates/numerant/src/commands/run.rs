@@ -25,7 +25,7 @@ pub(super) fn run(
     if request.mode == Mode::Ask && job.sources.contains(&SourcePath::Standard) {
         return Err(Failure::Usage {
             message: "--ask reads the answer from standard input, which is the data here".into(),
-            hint: "name a file, or look with --plan first".into(),
+            hint: "name a file, or use --plan first".into(),
         });
     }
     if standard_output::is_wanted(job) {

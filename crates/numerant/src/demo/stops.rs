@@ -61,7 +61,7 @@ pub(super) const STOPS: &[Stop] = &[
     stop(
         "By conditions; the control total shows that the parts add up.",
         "split calls.csv --case 'large=tonnes > 40000' --case \"late=departed > arrived + INTERVAL '2' \
-         DAY\" --rest others --total dues --out cases",
+         DAY\" --others others --total dues --out cases",
     ),
     stop(
         "A folder for each quay, a file for each month.",
@@ -122,7 +122,7 @@ pub(super) const STOPS: &[Stop] = &[
         "For customs each manifest becomes a document in their form, with a total that is computed; a \
          record is a line of a manifest, with what stands above it.",
         "convert manifests/containers.json manifests/grain.json manifests/timber.json \
-         manifests/vehicles.json --records '$' --repeats rows=lines --set 'total=\"lines.price.net\" + \
+         manifests/vehicles.json --records '$' --lists rows=lines --set 'total=\"lines.price.net\" + \
          \"lines.price.tax\"' --to xml --shape customs.xml --xml-comment '{.rows} lines of {.source}' --out \
          customs",
     ),

@@ -128,7 +128,7 @@ pub(super) fn plan(
         writeln!(out)?;
     }
     if ends_here {
-        writeln!(out, "{FAINT}planned only: nothing was handed over{FAINT:#}")?;
+        writeln!(out, "{FAINT}planned only: nothing was sent{FAINT:#}")?;
     }
     Ok(())
 }
@@ -158,9 +158,9 @@ pub(super) fn done(
         channel(job),
         test.unwrap_or_default()
     )?;
-    let mut sum = vec![format!("{GOOD}{} handed over{GOOD:#}", number(delivered))];
+    let mut sum = vec![format!("{GOOD}{} delivered{GOOD:#}", number(delivered))];
     for (count, what) in [
-        (before, "handed over before"),
+        (before, "delivered before"),
         (failed, "failed"),
         (in_doubt, "in doubt"),
         (not_tried, "not tried"),

@@ -94,7 +94,7 @@ pub(super) fn misfits(inspection: &Inspection) -> Vec<String> {
     for column in &inspection.columns {
         if let Some(outliers) = &column.outliers {
             let kind = match outliers.most_are {
-                Kind::Integer => "whole numbers",
+                Kind::Integer => "integers",
                 Kind::Decimal => "numbers",
                 Kind::Date => "dates",
                 Kind::Datetime => "dates with a time",
@@ -200,19 +200,19 @@ fn tree_facts(tree: &TreeInspection, columns: &[ColumnProfile]) -> Vec<(&'static
         ));
     }
     if let Some((records, list)) = &tree.facts.above {
-        let options = format!("--records '{records}' --repeats 'rows={list}'");
+        let options = format!("--records '{records}' --lists 'rows={list}'");
         facts.push(("to add them", options));
     }
     for message in &tree.messages {
         facts.push(("messages", messages(message)));
     }
-    let mut lists = format!("--repeats {}", tree.facts.repeats);
+    let mut lists = format!("--lists {}", tree.facts.lists);
     if let Some(path) = &tree.long_list {
         lists = format!("'{path}' is one cell of JSON, as it has too many items for columns");
     }
     let numbered = |column: &ColumnProfile| column.name.split('.').any(|name| name == "1");
     let has_lists = tree.long_list.is_some() || columns.iter().any(numbered);
-    if tree.facts.repeats != "columns" || has_lists {
+    if tree.facts.lists != "columns" || has_lists {
         facts.push(("lists", format!("{lists} (columns, rows=PATH or keep)")));
     }
     facts

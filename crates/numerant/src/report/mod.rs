@@ -584,7 +584,7 @@ pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
             format!("the outputs are in place, but the report could not be shown: {error}"),
             None,
         ),
-        Failure::DoesNotHold => ("what was to be verified does not hold".to_owned(), None),
+        Failure::DoesNotHold => ("the check failed".to_owned(), None),
         Failure::SomeFailed => ("some files failed".to_owned(), None),
         Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),
     }

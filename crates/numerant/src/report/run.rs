@@ -224,14 +224,14 @@ pub(super) fn reason(left_out: &LeftOut) -> String {
     let path = left_out.path.as_deref().unwrap_or_default();
     let condition = left_out.condition.as_deref().unwrap_or_default();
     match left_out.reason {
-        LeftOutReason::OutputExists => format!("for {path}, which exists and was left as it is"),
-        LeftOutReason::NameTaken => format!("for {path}, a name that another record has"),
+        LeftOutReason::OutputExists => format!("for {path}, which exists and was not changed"),
+        LeftOutReason::NameTaken => format!("for {path}, a name that another output has"),
         LeftOutReason::Condition => {
             let line: Vec<&str> = condition.split_whitespace().collect();
-            format!("for which this does not hold: {}", line.join(" "))
+            format!("filtered out by: {}", line.join(" "))
         }
-        LeftOutReason::NoCase => "that fit no case; --rest NAME keeps them".to_owned(),
-        LeftOutReason::Empty => "without any value".to_owned(),
+        LeftOutReason::NoCase => "that match no case; --others NAME writes them".to_owned(),
+        LeftOutReason::Empty => "that are blank".to_owned(),
         LeftOutReason::Incomplete => format!("for {path}, which lacks another table"),
     }
 }
@@ -246,7 +246,7 @@ fn unknown(left_out: &LeftOut) -> String {
         several => format!("with a blank in {}", several.join(" or ")),
     };
     format!(
-        "{blank}, for which this is neither true nor false: {}",
+        "{blank}, for which the condition is neither true nor false: {}",
         line.join(" ")
     )
 }
@@ -307,19 +307,22 @@ pub(super) fn balance(out: &mut impl Write, summary: &Summary, written: &str) ->
         (true, 0) => writeln!(out, "{sum}: {GOOD}balanced{GOOD:#}")?,
         (true, _) => {
             let values_in_all = counted(in_all, "value", "values");
-            writeln!(out, "{sum}, without {values_in_all} beside the records")?;
+            writeln!(
+                out,
+                "{sum}; {values_in_all} outside the records are not written"
+            )?;
         }
         (false, _) => writeln!(out, "{sum}: {GOOD}NOT balanced{GOOD:#}")?,
     }
     for (path, count) in values.iter().take(LEFT_OUT) {
         let count = counted(*count, "value", "values");
-        writeln!(out, "  left out: {count} at {path}")?;
+        writeln!(out, "  not written: {count} at {path}")?;
     }
     if let Some(rest) = values.get(LEFT_OUT..).filter(|rest| !rest.is_empty()) {
         let count: u64 = rest.iter().map(|(_, count)| count).sum();
         let count = counted(count, "value", "values");
         let paths = counted(rest.len() as u64, "more path", "more paths");
-        writeln!(out, "  left out: {count} at {paths}")?;
+        writeln!(out, "  not written: {count} at {paths}")?;
     }
     if let Some(segments) = &ledger.segments {
         let around = segments.written - segments.records;
@@ -331,7 +334,7 @@ pub(super) fn balance(out: &mut impl Write, summary: &Summary, written: &str) ->
         );
         if segments.left_out > 0 {
             let count = number(segments.left_out);
-            line.push_str(&format!("; {count} behind records not in their part"));
+            line.push_str(&format!("; {count} belong to records of other parts"));
         }
         writeln!(out, "{line}")?;
     }
@@ -405,12 +408,12 @@ pub(super) fn balance(out: &mut impl Write, summary: &Summary, written: &str) ->
         } else {
             counted(blank, "blank line was", "blank lines were")
         };
-        writeln!(out, "  {lines} passed over; they are no records")?;
+        writeln!(out, "  {lines} skipped; they are not records")?;
     }
     let comments: u64 = ledger.sources.iter().map(|source| source.comments).sum();
     if comments > 0 {
         let lines = counted(comments, "comment line was", "comment lines were");
-        writeln!(out, "  {lines} passed over; they are no records")?;
+        writeln!(out, "  {lines} skipped; they are not records")?;
     }
     Ok(())
 }

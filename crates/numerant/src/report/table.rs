@@ -222,7 +222,7 @@ mod tests {
         table.row(&names);
         let mut out = Vec::new();
         let screen = &mut Screen::on(anstream::StripStream::new(&mut out));
-        assert_eq!(table.show_folded(screen, 2).expect("written"), 8);
+        assert_eq!(table.show_folded(screen, 2).expect("written"), 9);
         let text = String::from_utf8(out).expect("text");
         let blocks: Vec<&str> = text.split("\n\n").collect();
         assert!(

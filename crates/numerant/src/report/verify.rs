@@ -1,4 +1,4 @@
-//! What came of verifying.
+//! Results of `verify`.
 
 use std::io::{self, Write};
 
@@ -15,7 +15,7 @@ const LISTED: usize = 20;
 /// Values of a record that are shown.
 const VALUES: usize = 8;
 
-/// What came of holding files against a ledger.
+/// Files compared with a ledger.
 pub(super) fn ledger(out: &mut impl Write, check: &LedgerCheck) -> io::Result<()> {
     writeln!(
         out,
@@ -28,7 +28,7 @@ pub(super) fn ledger(out: &mut impl Write, check: &LedgerCheck) -> io::Result<()
     if check.unbalanced {
         writeln!(
             out,
-            "  {BAD}the ledger{BAD:#} does not add up: it was changed, or is damaged"
+            "  {BAD}the ledger{BAD:#} does not add up: it was changed or is damaged"
         )?;
     }
     list(out, "missing", &check.missing, String::clone)?;
@@ -43,11 +43,11 @@ pub(super) fn ledger(out: &mut impl Write, check: &LedgerCheck) -> io::Result<()
     if check.holds {
         writeln!(
             out,
-            "{GOOD}holds{GOOD:#}: every file is there, byte for byte ({} read)",
+            "{GOOD}verified{GOOD:#}: every file is unchanged, byte for byte ({} read)",
             bytes(check.bytes)
         )
     } else {
-        writeln!(out, "{BAD}does not hold{BAD:#}")
+        writeln!(out, "{BAD}NOT verified{BAD:#}")
     }
 }
 
@@ -87,10 +87,10 @@ pub(super) fn changed(changed: &ChangedOutput) -> String {
         ));
     }
     if let Some(reason) = &changed.unreadable {
-        what.push(format!("it cannot be read any more ({reason})"));
+        what.push(format!("it cannot be read ({reason})"));
     }
     if what.is_empty() {
-        what.push("as many bytes, but other ones".to_owned());
+        what.push("the same size, but other content".to_owned());
     }
     let sheet = changed.sheet.as_ref();
     let sheet = sheet.map(|sheet| format!(", sheet '{sheet}'"));
@@ -106,7 +106,7 @@ fn difference(then: u64, now: u64, one: &str, many: &str) -> String {
     }
 }
 
-/// What came of holding parts against the whole.
+/// Parts compared with the whole.
 pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> {
     writeln!(
         out,
@@ -125,7 +125,7 @@ pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> 
     if check.holds {
         writeln!(
             out,
-            "{GOOD}holds{GOOD:#}: the parts have exactly the records of the whole, digest {}",
+            "{GOOD}verified{GOOD:#}: the parts have exactly the records of the whole, digest {}",
             check.whole.digest
         )?;
         return Ok(());
@@ -164,7 +164,7 @@ pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> 
     let pairs = changed.len() as u64;
     writeln!(
         out,
-        "{BAD}does not hold{BAD:#}: {} changed, {} missing, {} extra, {} doubled",
+        "{BAD}NOT verified{BAD:#}: {} changed, {} missing, {} extra, {} doubled",
         records(pairs),
         number(check.missing_records - pairs),
         number(check.extra_records - pairs),

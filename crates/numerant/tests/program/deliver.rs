@@ -68,7 +68,7 @@ fn a_plan_shows_who_gets_what() {
 fn drafts_have_the_outputs_and_are_written_once() {
     let bench = prepared();
     let first = run(&bench, &[]);
-    assert!(first.contains("3 handed over\n"), "{first}");
+    assert!(first.contains("3 delivered\n"), "{first}");
     let drafts: Vec<String> = bench
         .files()
         .into_iter()
@@ -93,10 +93,7 @@ fn drafts_have_the_outputs_and_are_written_once() {
         );
     }
     let again = run(&bench, &[]);
-    assert!(
-        again.contains("0 handed over, 3 handed over before"),
-        "{again}"
-    );
+    assert!(again.contains("0 delivered, 3 delivered before"), "{again}");
     // A draft that was thrown away is not written again: the journal says that it was handed over.
     fs::remove_file(bench.path(ada)).expect("removed");
     run(&bench, &[]);
@@ -176,7 +173,7 @@ fn files_are_copied_into_folders_and_never_over_others() {
     );
     let done = bench.run(&words);
     assert!(
-        done.contains("2 handed over, 1 failed") && done.contains("code 3"),
+        done.contains("2 delivered, 1 failed") && done.contains("code 3"),
         "{done}"
     );
     assert!(done.contains("another file is there"), "{done}");
@@ -188,10 +185,7 @@ fn files_are_copied_into_folders_and_never_over_others() {
     // What failed is done when it can be.
     fs::remove_file(bench.path("people/b/Ro_Ro.csv")).expect("removed");
     let done = bench.run(&words);
-    assert!(
-        done.contains("1 handed over, 2 handed over before"),
-        "{done}"
-    );
+    assert!(done.contains("1 delivered, 2 delivered before"), "{done}");
     assert_eq!(
         bench.read("people/b/Ro_Ro.csv"),
         bench.read("parts/Ro_Ro.csv")
@@ -223,7 +217,7 @@ fn a_job_delivers_after_its_split() {
          subject = \"{quay}\"\n",
     );
     let done = bench.run(&["run", "night.toml"]);
-    assert!(done.contains("3 handed over"), "{done}");
+    assert!(done.contains("3 delivered"), "{done}");
     let saved = run(&bench, &["--save-job", "deliver.toml"]);
     assert!(saved.contains("code 0"), "{saved}");
     assert_snapshot!(bench.read("deliver.toml"));

@@ -46,10 +46,10 @@ fn shells_and_the_manual() {
         assert!(script.contains("source-column"), "{shell}");
     }
     bench.run(&["manual", "pages"]);
-    assert_eq!(bench.files().len(), 13);
+    assert_eq!(bench.files().len(), 14);
     let page = bench.read("pages/numerant-split.1");
     assert!(
-        page.contains("numerant\\-split \\- Take files apart"),
+        page.contains("numerant\\-split \\- Split files by"),
         "{page}"
     );
 }

@@ -27,7 +27,7 @@ fn by_conditions() {
     );
     let mut words = cases.to_vec();
     words.extend([
-        "--rest",
+        "--others",
         "others",
         "--name",
         "{.case:upper}-{quay}.csv",
@@ -219,7 +219,7 @@ fn what_is_wrong_with_steps() {
         ("rows 0", &["--rows", "0"]),
         ("two divisions", &["--rows", "5", "--each"]),
         ("header too large", &["--max-size", "9"]),
-        ("rest without case", &["--rest", "x"]),
+        ("rest without case", &["--others", "x"]),
         (
             "a later column",
             &["--where", "net > 5", "--set", "x=1", "--rename", "dues=net"],

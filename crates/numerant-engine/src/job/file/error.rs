@@ -34,7 +34,7 @@ pub enum JobFileProblem {
     #[error("{0}")]
     Io(String),
     /// It is no text.
-    #[error("it is not UTF-8, as TOML has to be")]
+    #[error("it is not UTF-8, which TOML must be")]
     Encoding,
     /// It is no TOML.
     #[error("{0}")]
@@ -46,13 +46,15 @@ pub enum JobFileProblem {
     #[error("a job begins with [[job]] in two pairs of brackets, as there may be several")]
     OneBracket,
     /// A job that does not say what it is.
-    #[error("this job does not say its command, such as command = \"split\"")]
+    #[error("this job has no command, such as command = \"split\"")]
     NoCommand,
     /// A command that no job can be.
-    #[error("'{0}' is no command of a job; there are split, combine, convert and verify")]
+    #[error(
+        "'{0}' is not a command of a job; use inspect, split, combine, convert, fill, verify or deliver"
+    )]
     UnknownCommand(String),
     /// A key that is none.
-    #[error("'{key}' is no key of {of}{}", .nearest.as_ref().map_or_else(String::new, |nearest| format!("; did you mean '{nearest}'?")))]
+    #[error("'{key}' is not a key of {of}{}", .nearest.as_ref().map_or_else(String::new, |nearest| format!("; did you mean '{nearest}'?")))]
     UnknownKey {
         /// As it was written.
         key: String,
@@ -60,6 +62,14 @@ pub enum JobFileProblem {
         nearest: Option<String>,
         /// What it stands in.
         of: &'static str,
+    },
+    /// A key that has another name since a version.
+    #[error("'{key}' is now called '{now}'")]
+    RenamedKey {
+        /// As it was written.
+        key: String,
+        /// Its name.
+        now: &'static str,
     },
     /// A value that a key cannot have.
     #[error("{}{reason}", if .key.is_empty() { String::new() } else { format!("'{key}': ") })]
@@ -94,7 +104,7 @@ pub enum JobFileProblem {
         nearest: Option<String>,
     },
     /// `${` without `}`.
-    #[error("'${{' is not closed in '{0}'; write $${{ for the signs themselves")]
+    #[error("'${{' is not closed in '{0}'; write $${{ for the characters themselves")]
     Unclosed(String),
     /// The job cannot be run.
     #[error(transparent)]
@@ -122,10 +132,10 @@ impl JobFileProblem {
                 Some("--save-job FILE with any command writes the job that it would run".to_owned())
             }
             Self::NoValue { name, .. } => Some(format!(
-                "say {name}=VALUE behind the file, or give it a default in [params]"
+                "add {name}=VALUE after the file name, or a default in [params]"
             )),
             Self::NoParameter { .. } => {
-                Some("parameters and their defaults stand in [params]".to_owned())
+                Some("parameters and their defaults are defined in [params]".to_owned())
             }
             _ => None,
         }

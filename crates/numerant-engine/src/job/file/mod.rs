@@ -39,6 +39,14 @@ const COMMANDS: [&str; 7] = [
     "inspect", "split", "combine", "convert", "fill", "verify", "deliver",
 ];
 
+/// Keys of earlier versions, and their names now.
+const RENAMED: [(&str, &str); 4] = [
+    ("owner", "notify"),
+    ("rest", "others"),
+    ("repeats", "lists"),
+    ("control-signs", "control-characters"),
+];
+
 /// A job file that was read.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct JobFile {
@@ -283,6 +291,11 @@ impl Source<'_> {
         for key in table.keys() {
             let name = key.get_ref().as_ref();
             if !known.iter().any(|known| known == name) {
+                if let Some((_, now)) = RENAMED.iter().find(|(old, _)| *old == name) {
+                    let key_name = name.to_owned();
+                    let problem = JobFileProblem::RenamedKey { key: key_name, now };
+                    return Err(self.error_at(Some(key.span()), problem));
+                }
                 let problem = JobFileProblem::UnknownKey {
                     key: name.to_owned(),
                     nearest: nearest(name, known.iter().map(String::as_str)).map(str::to_owned),
@@ -380,7 +393,7 @@ impl Source<'_> {
         let (Value::Table(table), DeValue::Table(keys)) = (table, spans.get_ref()) else {
             let problem = JobFileProblem::Value {
                 key: "notify".to_owned(),
-                reason: "it is no table".to_owned(),
+                reason: "it is not a table".to_owned(),
             };
             return Err(self.error_at(Some(spans.span()), problem));
         };

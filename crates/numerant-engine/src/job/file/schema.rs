@@ -14,7 +14,7 @@ use numerant_formats::options;
 const ONLY_FOR: &[(&str, &[&str])] = &[
     ("by", &["split", "fill"]),
     ("case", &["split", "fill"]),
-    ("rest", &["split", "fill"]),
+    ("others", &["split", "fill"]),
     ("rows", &["split"]),
     ("parts", &["split"]),
     ("max-size", &["split"]),
@@ -173,7 +173,7 @@ pub fn schema() -> Value {
             },
             "notify": notification,
             "job": {
-                "description": "What is to be done, in order.",
+                "description": "The jobs, which run in this order.",
                 "type": "array",
                 "minItems": 1,
                 "items": { "oneOf": jobs },

@@ -131,23 +131,23 @@ fn what_is_wrong_is_told_with_its_line() {
         ),
         (
             "[[jobs]]\n".into(),
-            "line 1: 'jobs' is no key of a job file; did you mean 'job'?",
+            "line 1: 'jobs' is not a key of a job file; did you mean 'job'?",
         ),
         (
             "[[job]]\nsources = ['a']".into(),
-            "line 1: this job does not say its command",
+            "line 1: this job has no command",
         ),
         (
             "\n[[job]]\ncommand = 'spilt'".into(),
-            "line 3: 'spilt' is no command of a job",
+            "line 3: 'spilt' is not a command of a job",
         ),
         (
             format!("{split}bye = ['quay']"),
-            "line 4: 'bye' is no key of split; did you mean 'by'?",
+            "line 4: 'bye' is not a key of split; did you mean 'by'?",
         ),
         (
             format!("{split}stop-on-error = true"),
-            "line 4: 'stop-on-error' is no key of split",
+            "line 4: 'stop-on-error' is not a key of split",
         ),
         (
             format!("{split}by = 5"),

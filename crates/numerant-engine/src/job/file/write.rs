@@ -60,10 +60,10 @@ pub fn to_toml(work: &Work, path: &Path) -> Result<String, toml::ser::Error> {
         }
     };
     let mut text = String::from(
-        "# A job of Numerant: 'numerant run' with the name of this file runs it. Paths begin in the\n\
-         # folder of this file. What is not said has its default.\n#\n\
-         # What changes from run to run can be a parameter: name it ${month}, for one, in any text,\n\
-         # and give it a value here, which 'numerant run FILE month=2026-04' replaces.\n\
+        "# A job for 'numerant run'. Relative paths start in the folder of this file. Keys that are missing\n\
+         # have their defaults.\n#\n\
+         # Use parameters for values that change from run to run: write ${month}, for example, in any text,\n\
+         # and its default here; 'numerant run FILE month=2026-04' replaces it.\n\
          # [params]\n# month = \"2026-03\"\n\n[[job]]\n",
     );
     let _ = writeln!(text, "command = {}", Value::from(command));

@@ -296,7 +296,7 @@ impl Target {
         }
         let types = book.part(CONTENT_TYPES)?;
         let types = types.ok_or_else(|| ReadProblem::Damaged {
-            what: "the package does not say what its parts are".to_owned(),
+            what: "the package has no content types".to_owned(),
         })?;
         let mut from = vec![(book.path.clone(), "officeDocument".to_owned())];
         for lead in root.iter().flat_map(|root| &root.all) {

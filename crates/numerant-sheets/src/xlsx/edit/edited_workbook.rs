@@ -57,7 +57,7 @@ impl EditedWorkbook {
         let bytes = bytes.ok_or_else(|| damaged("the part of the workbook is missing"))?;
         let mut document = Document::parse(bytes, &path)?;
         let leads = Relationships::of(&package, &path)?;
-        let leads = leads.ok_or_else(|| damaged("the workbook leads to no sheet"))?;
+        let leads = leads.ok_or_else(|| damaged("the workbook has no relationship to a sheet"))?;
         let mut sheets = Vec::new();
         for sheet in document
             .root

@@ -68,7 +68,7 @@ impl Check<'_> {
         let digits = fits.ok_or_else(|| failed("a DECIMAL has between 1 and 38 digits"))?;
         let scale = u32::try_from(scale).ok().filter(|scale| *scale <= digits);
         let scale = scale
-            .ok_or_else(|| failed("a DECIMAL has no more digits behind the point than in all"))?;
+            .ok_or_else(|| failed("the scale of a DECIMAL cannot be larger than its precision"))?;
         Ok(Target::Decimal(Some((digits, scale))))
     }
 
@@ -165,7 +165,7 @@ impl Check<'_> {
             "ROUND" => {
                 takes(
                     (1..=2).contains(&count),
-                    "a number and, if not 0, the digits behind its point",
+                    "a number and a number of decimals (0 by default)",
                 )?;
                 let mut nodes = vec![typed(0, Number)?];
                 if count == 2 {

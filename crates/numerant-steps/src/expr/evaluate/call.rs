@@ -123,7 +123,7 @@ impl<'r> Row<'r> {
             number.whole().ok_or_else(|| EvalError::Argument {
                 what,
                 value: number.to_string(),
-                wanted: "a whole number",
+                wanted: "an integer",
             })
         };
         let count = |count: usize| {

@@ -159,7 +159,7 @@ fn outputs(job: &DeliverJob, context: &Context) -> Result<Vec<Deliverable>, Fail
         };
         return Err(with_hint(
             &message,
-            "run it again, or look with numerant verify; nothing was handed over",
+            "run the job again, or check the outputs with numerant verify; nothing was sent",
         ));
     }
     let (ledger, out) = outputs_of_ledger(&job.ledger, job.out.as_deref())?;
@@ -202,7 +202,7 @@ fn messages(
     let of_routes = |error: &dyn std::fmt::Display| {
         with_hint(
             &format!("{}: {error}", job.routes.display()),
-            "mend the routes; --unrouted skip and --unused skip leave out what has no counterpart; nothing was handed over",
+            "correct the routes; --unrouted skip leaves out outputs without a route, --unused skip routes without an output; nothing was sent",
         )
     };
     let routes = Routes::new(&columns, rows).map_err(|error| of_routes(&error))?;
@@ -237,14 +237,14 @@ fn messages(
     plan(&matches, &options).map_err(|error| {
         let hint = match &error {
             PlanError::Template { .. } => "name a key of the outputs, a column of the routes, or a total of --total",
-            PlanError::Domains(_) => "mend the routes, or allow more with --domains",
+            PlanError::Domains(_) => "correct the routes, or allow more domains with --domains",
             PlanError::TooLarge(_) => {
                 "--oversize zip packs files, --oversize split spreads them over messages; --max-message allows more"
             }
-            PlanError::Incomplete(_) => "mend the routes",
-            PlanError::Sum(_) | PlanError::Attach(_) => "run it again, or look with numerant verify",
+            PlanError::Incomplete(_) => "correct the routes",
+            PlanError::Sum(_) | PlanError::Attach(_) => "run the job again, or check the outputs with numerant verify",
         };
-        with_hint(&error, &format!("{hint}; nothing was handed over"))
+        with_hint(&error, &format!("{hint}; nothing was sent"))
     })
 }
 

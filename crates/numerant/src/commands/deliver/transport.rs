@@ -64,7 +64,7 @@ fn smtp(transport: &Transport) -> Result<SmtpOptions, Failure> {
         Some((host, port)) => {
             let port = port.parse().map_err(|_| {
                 usage(
-                    format!("--smtp {server}: '{port}' is no port"),
+                    format!("--smtp {server}: '{port}' is not a port"),
                     "write HOST or HOST:PORT",
                 )
             })?;
@@ -76,7 +76,7 @@ fn smtp(transport: &Transport) -> Result<SmtpOptions, Failure> {
         Some(_) if transport.tls == Encryption::None => {
             return Err(usage(
                 "--user with --tls none would send the password in the clear",
-                "leave one of the two out",
+                "remove one of the two",
             ));
         }
         Some(user) => {
@@ -170,7 +170,7 @@ fn first_line(text: &str, place: &dyn std::fmt::Display) -> Result<Password, Fai
 pub(in crate::commands) fn address(option: &str, text: &str) -> Result<Mailbox, Failure> {
     text.parse().map_err(|_| {
         usage(
-            format!("{option} {text}: it is no address"),
+            format!("{option} {text}: it is not an address"),
             "write ADDRESS or 'NAME <ADDRESS>'",
         )
     })

@@ -55,7 +55,7 @@ pub(super) fn text(notice: &Notice) -> String {
             super::words::folder(folder)
         ),
         Notice::Unlocked(folder) => format!(
-            "the file system of {} has no locks: two runs into it at the same time are not kept apart",
+            "the file system of {} has no locks: do not run two jobs into it at the same time",
             super::words::folder(folder)
         ),
         Notice::Header { source, note } => format!("{source}: {}", header(note)),
@@ -66,7 +66,7 @@ pub(super) fn text(notice: &Notice) -> String {
         } => {
             let beside = match found.beside.as_slice() {
                 [] => String::new(),
-                names => format!("; beside them stand {}", names.join(", ")),
+                names => format!("; outside the records, and not read: {}", names.join(", ")),
             };
             let sources = match more {
                 0 => source.clone(),
@@ -74,23 +74,20 @@ pub(super) fn text(notice: &Notice) -> String {
             };
             let say = match (&found.above, found.others.first()) {
                 (Some((records, list)), _) => {
-                    format!(
-                        "--records '{records}' --repeats 'rows={list}' has those in each record, too"
-                    )
+                    format!("--records '{records}' --lists 'rows={list}' adds them to each record")
                 }
                 (None, other) => format!(
-                    "--records chooses others, such as '{}'",
+                    "--records chooses another path, such as '{}'",
                     other.map_or("$", String::as_str)
                 ),
             };
             format!(
-                "{sources}: the records were found at {}{beside}; {say}",
+                "{sources}: detected records at {}{beside}; {say}",
                 found.records
             )
         }
         Notice::Nested { example } => format!(
-            "columns with dots in their names were nested, such as '{example}'; --flat writes each \
-             under its whole name"
+            "columns with dots in their names are nested, such as '{example}'; --flat writes them without nesting"
         ),
         Notice::NamesMadeLegal(names) => {
             let shown: Vec<String> = names
@@ -99,15 +96,14 @@ pub(super) fn text(notice: &Notice) -> String {
                 .map(|(name, legal)| format!("'{name}' → {legal}"))
                 .collect();
             format!(
-                "{} made legal for XML: {}{}",
+                "{} changed to be valid in XML: {}{}",
                 counted(names.len() as u64, "name was", "names were"),
                 shown.join(", "),
                 if names.len() > 5 { ", …" } else { "" }
             )
         }
         Notice::SingleColumn { source } => format!(
-            "{source}: no delimiter was found, so each line is one field; if there is one, name it \
-             with --delimiter"
+            "{source}: no delimiter detected, so each line is one field; --delimiter states one"
         ),
         Notice::Text { source, note } => format!("{source}: {}", text_note(note)),
         Notice::NamesChanged(changed) => {
@@ -122,7 +118,7 @@ pub(super) fn text(notice: &Notice) -> String {
                 ""
             };
             format!(
-                "{} changed to what every system can hold: {}{more}",
+                "{} changed to be valid on every system: {}{more}",
                 counted(changed.count, "name was", "names were"),
                 examples.join(", ")
             )
@@ -240,11 +236,11 @@ pub(super) fn text(notice: &Notice) -> String {
                 },
                 if similar.in_blanks {
                     format!(
-                        "--tidy trims values, --by {}:upper makes one of those that differ in case",
+                        "--tidy trims values, --by {}:upper joins values that differ in case",
                         similar.column
                     )
                 } else {
-                    format!("--by {}:upper makes one of them", similar.column)
+                    format!("--by {}:upper joins them", similar.column)
                 }
             )
         }
@@ -323,7 +319,7 @@ pub(super) fn text(notice: &Notice) -> String {
         Notice::UnusedCases(names) => {
             let names: Vec<String> = names.iter().map(|name| format!("'{name}'")).collect();
             format!(
-                "no record is the first to fit {} {}",
+                "no record matches {} {}",
                 if names.len() == 1 {
                     "the case"
                 } else {
@@ -333,10 +329,10 @@ pub(super) fn text(notice: &Notice) -> String {
             )
         }
         Notice::NotAsNamed { file, format } => {
-            format!("{file}: its content is in another format than its name says: {format}")
+            format!("{file}: its content is {format}, not the format of its extension")
         }
         Notice::OpenElsewhere(workbooks) => format!(
-            "{} open in a spreadsheet program, and changes that are not saved there were not read: {}",
+            "{} open in a spreadsheet program; unsaved changes were not read: {}",
             counted(workbooks.len() as u64, "workbook is", "workbooks are"),
             first_of(workbooks.iter().cloned())
         ),
@@ -346,26 +342,24 @@ pub(super) fn text(notice: &Notice) -> String {
             first_of(sheets.iter().map(|name| format!("'{name}'")))
         ),
         Notice::SheetsWithoutCells { workbook, sheets } => format!(
-            "{workbook}: {} a chart or macros in place of cells and {} in no output: {}; combine --as sheets keeps charts",
+            "{workbook}: {} a chart or macros instead of cells and {} in no output: {}; combine --as sheets keeps charts",
             counted(sheets.len() as u64, "sheet has", "sheets have"),
             if sheets.len() == 1 { "is" } else { "are" },
             first_of(sheets.iter().map(|name| format!("'{name}'")))
         ),
         Notice::SheetsPassedOver { workbook, sheets } => format!(
-            "{workbook}: {} not read: {}; --read-sheet chooses, --read-sheet all reads all",
+            "{workbook}: {} not read: {}; --read-sheet chooses sheets, --read-sheet all reads all",
             counted(sheets.len() as u64, "sheet was", "sheets were"),
             first_of(sheets.iter().map(|name| format!("'{name}'")))
         ),
         Notice::Sheet { source, note } => format!("{source}: {}", sheet(note)),
         Notice::OnlyValues { workbook, because } => {
             let because = match because {
-                ValuesBecause::Format => "only values are read of its format",
-                ValuesBecause::Packed => "it is packed; unpack it to have them kept",
-                ValuesBecause::Changed => {
-                    "something is done to their records, or to how they are written"
-                }
+                ValuesBecause::Format => "only values of this format are read",
+                ValuesBecause::Packed => "it is compressed; unpack it to keep the look",
+                ValuesBecause::Changed => "steps or writing options change them",
             };
-            format!("{workbook}: sheets come out as values, without their look: {because}")
+            format!("{workbook}: sheets are written as values, without their look: {because}")
         }
         Notice::Messages { source, facts } => messages(source, facts),
         Notice::Balance(note) => balance(note),
@@ -377,7 +371,7 @@ pub(super) fn text(notice: &Notice) -> String {
                 .collect();
             let more = copies.len().saturating_sub(SHOWN);
             format!(
-                "{} filled in part, without records for a table: {}{}",
+                "{} filled without records for a table: {}{}",
                 counted(copies.len() as u64, "copy is", "copies are"),
                 shown.join(", "),
                 if more > 0 {
@@ -395,7 +389,7 @@ pub(super) fn text(notice: &Notice) -> String {
                 .collect();
             let more = renamed.len().saturating_sub(SHOWN);
             format!(
-                "sheets of one name are told apart by their workbooks: {}{}; --sheet gives other names",
+                "sheets with the same name are renamed after their workbooks: {}{}; --sheet gives other names",
                 shown.join(", "),
                 if more > 0 {
                     format!(" and {more} more")
@@ -446,7 +440,7 @@ pub(super) fn text(notice: &Notice) -> String {
                 .first()
                 .map_or(("", ""), |odd| (&odd.column, "text"));
             format!(
-                "columns have another type in some files: {}{more}; --type '{column}={kind}' makes them alike",
+                "columns have another type in some files: {}{more}; --type '{column}={kind}' gives all the same type",
                 shown.join("; ")
             )
         }
@@ -465,7 +459,7 @@ pub(super) fn text(notice: &Notice) -> String {
                         .unwrap_or_default();
                     let others = column.others.as_deref().unwrap_or_default();
                     format!(
-                        "'{}' ('{value}' on line {} is not {others} like most)",
+                        "'{}' ('{value}' on line {}; most values are {others})",
                         column.column,
                         number(line)
                     )
@@ -477,8 +471,7 @@ pub(super) fn text(notice: &Notice) -> String {
                 ""
             };
             format!(
-                "{} kept text, so that every value comes back as it is: {}{more}; --type decides \
-                 otherwise",
+                "{} written as text, as a type would change values: {}{more}; --type sets a type",
                 counted(columns.len() as u64, "column was", "columns were"),
                 shown.join(", ")
             )
@@ -521,7 +514,7 @@ pub(super) fn recovered_text(recovered: &Recovered) -> String {
             .iter()
             .map(|path| path.display().to_string());
         text.push_str(&format!(
-            "; changed by others since and left as they are (what stood there before is beside them, with .before): {}",
+            "; changed since and not touched (the files from before the run are next to them, with .before): {}",
             first_of(names)
         ));
     }

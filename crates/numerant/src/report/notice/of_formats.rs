@@ -17,7 +17,7 @@ pub(super) fn text_note(note: &TextNote) -> String {
         }
         TextNote::SecondMark => "it begins with two byte-order marks; both were dropped".to_owned(),
         TextNote::SeparatorLine { delimiter } => format!(
-            "its first line states the delimiter ({delimiter}); the line is no record and is not written"
+            "its first line states the delimiter ({delimiter}); the line is not a record and is not written"
         ),
         TextNote::UnusualDelimiter { delimiter } => {
             format!("detected delimiter: {delimiter}; --delimiter states another")
@@ -26,15 +26,13 @@ pub(super) fn text_note(note: &TextNote) -> String {
                                    --padded-quotes=no keeps them"
             .to_owned(),
         TextNote::Title { header } => format!(
-            "its first record looks like a title, and line {header} like the header; --skip-lines {} \
-             passes over the lines above it",
+            "its first record looks like a title, and line {header} like the header; --skip-lines {} skips the lines above it",
             header - 1
         ),
-        TextNote::NoHeader => "its first record looks like data, and was read as the header; \
-                               --no-header reads it as a record"
+        TextNote::NoHeader => "its first record looks like data but is read as the header; --no-header reads it as a record"
             .to_owned(),
         TextNote::StrayQuotes { fields } => format!(
-            "{} a quote where RFC 4180 has none; such values keep all their quotes",
+            "{} an unexpected quote, which is kept",
             counted(*fields, "field has", "fields have")
         ),
         TextNote::ExtraReturns { lines } => format!(
@@ -52,15 +50,15 @@ pub(super) fn text_note(note: &TextNote) -> String {
             if columns.len() == 1 { "is" } else { "are" }
         ),
         TextNote::Unlabelled { records } => format!(
-            "{} in UTF-8 though the leader says another encoding, and was read as UTF-8; --encoding decides",
+            "{} read as UTF-8, although the leader states another encoding; --encoding decides",
             counted(*records, "record is", "records are")
         ),
         TextNote::Unterminated => {
-            "the last segment has no terminator, and was read as if it had one".to_owned()
+            "the last segment has no terminator; it is read anyway".to_owned()
         }
         TextNote::EscapedLetters { count } => format!(
-            "{} before a letter or digit, which was read as that letter or digit",
-            counted(*count, "escape character stands", "escape characters stand")
+            "{} before a letter or digit and removed",
+            counted(*count, "escape character is", "escape characters are")
         ),
         TextNote::BlankValues { values } => format!(
             "{} read as blank (--blank-values)",
@@ -79,34 +77,33 @@ pub(super) fn extracted(what: &Extracted) -> Vec<String> {
     };
     tell(
         what.formulas,
-        "formula became the value that it had, as it led to what is not in the file",
-        "formulas became the values that they had, as they led to what is not in the file",
+        "formula was replaced by its value, as it refers to a sheet that is not in the file",
+        "formulas were replaced by their values, as they refer to sheets that are not in the file",
     );
     tell(
         what.without_value,
-        "of them had no value and is blank; save the workbook in a spreadsheet program to have one",
-        "of them had no values and are blank; save the workbook in a spreadsheet program to have some",
+        "of them was never calculated and is blank; open and save the workbook in a spreadsheet program first",
+        "of them were never calculated and are blank; open and save the workbook in a spreadsheet program first",
     );
     tell(
         what.rules,
-        "rule (a conditional format or validation) led to another sheet and cannot work",
-        "rules (conditional formats or validations) led to another sheet and cannot work",
+        "conditional format or validation refers to another sheet and does not work",
+        "conditional formats or validations refer to another sheet and do not work",
     );
     tell(
         what.ranges,
-        "range of a chart or table led to another sheet; what was drawn last is still there",
-        "ranges of charts or tables led to another sheet; what was drawn last is still there",
+        "chart or table refers to another sheet and shows its last values",
+        "charts or tables refer to another sheet and show their last values",
     );
     tell(
         what.reordered,
-        "rule or range of a chart was left out, as it was for some of the records and these are in another order",
-        "rules and ranges of charts were left out, as they were for some of the records and these are in another \
-         order",
+        "conditional format, validation or chart range was removed, as the order of its records changed",
+        "conditional formats, validations or chart ranges were removed, as the order of their records changed",
     );
     tell(
         what.names,
-        "named range led to another sheet and was left out",
-        "named ranges led to another sheet and were left out",
+        "named range refers to another sheet and was removed",
+        "named ranges refer to another sheet and were removed",
     );
     tell(
         what.pivots,
@@ -115,44 +112,44 @@ pub(super) fn extracted(what: &Extracted) -> Vec<String> {
     );
     tell(
         what.pivots_left_out,
-        "pivot table was left out, as it holds the records of all parts",
-        "pivot tables were left out, as they hold the records of all parts",
+        "pivot table was removed, as it contains the records of all parts",
+        "pivot tables were removed, as they contain the records of all parts",
     );
     tell(
         what.filters,
-        "filter criterion was left out, as it can name values of other parts; rows that it hides are hidden still",
-        "filter criteria were left out, as they can name values of other parts; rows that they hide are hidden still",
+        "filter criterion was removed, as it can contain values of other parts; hidden rows stay hidden",
+        "filter criteria were removed, as they can contain values of other parts; hidden rows stay hidden",
     );
     tell(
         what.scenarios,
-        "scenario was left out, as it holds values of other parts",
-        "scenarios were left out, as they hold values of other parts",
+        "scenario was removed, as it contains values of other parts",
+        "scenarios were removed, as they contain values of other parts",
     );
     tell(
         what.lost,
-        "slicer, timeline or query stayed behind, as only its own workbook can have it",
-        "slicers, timelines or queries stayed behind, as only their own workbook can have them",
+        "slicer, timeline or query was removed, as only its own workbook can have it",
+        "slicers, timelines or queries were removed, as only their own workbook can have them",
     );
     for (is, text) in [
         (
             what.signature,
-            "the signature does not hold for a part and was left out",
+            "the digital signature is not valid for a part and was removed",
         ),
         (
             what.macros,
-            "macros were left out, which only an .xlsm can hold",
+            "macros were removed, as only .xlsm files can have them",
         ),
         (
             what.shown,
-            "the sheet was hidden, and is shown as there is no other",
+            "the sheet was hidden and is now visible, as it is the only one",
         ),
         (
             what.stale,
-            "the workbook was to be computed when it is opened and was not opened since, so values of formulas are older than its data; open and save it first",
+            "the workbook was changed and never recalculated, so formulas have old values; open and save it in a spreadsheet program first",
         ),
         (
             what.theme,
-            "the workbooks have different themes: charts and shapes follow that of the first, cells keep their colours",
+            "the workbooks have different themes: charts and shapes use the theme of the first, cells keep their colors",
         ),
     ] {
         if is {
@@ -166,7 +163,7 @@ pub(super) fn extracted(what: &Extracted) -> Vec<String> {
             .map(|(old, new)| format!("{old} → {new}"))
             .collect();
         told.push(format!(
-            "ranges and tables of one name are told apart, in formulas too: {}",
+            "named ranges and tables with the same name are renamed, in formulas too: {}",
             shown.join(", ")
         ));
     }
@@ -178,14 +175,14 @@ pub(super) fn messages(source: &str, facts: &MessageFacts) -> String {
     let mut told = Vec::new();
     if facts.unbalanced > 0 {
         told.push(format!(
-            "{} of {} do not come to the total that they state",
+            "in {} of {} the amounts do not add up to the stated total",
             number(facts.unbalanced),
             counted(facts.messages, "message", "messages")
         ));
     }
     if facts.miscounted > 0 {
         told.push(format!(
-            "{} (--miscounted says what is written)",
+            "{} (--miscounted decides what is written)",
             counted(
                 facts.miscounted,
                 "count or control number does not agree",
@@ -195,12 +192,8 @@ pub(super) fn messages(source: &str, facts: &MessageFacts) -> String {
     }
     if facts.lower_case > 0 {
         told.push(format!(
-            "{} not written in capitals",
-            counted(
-                facts.lower_case,
-                "name of a segment is",
-                "names of segments are"
-            )
+            "{} in lower case",
+            counted(facts.lower_case, "segment tag is", "segment tags are")
         ));
     }
     let first = facts.first.as_deref().unwrap_or_default();
@@ -220,27 +213,26 @@ pub(super) fn balance(note: &BalanceNote) -> String {
     if note.kept {
         let difference = note.stated.minus(note.sum).map(decimal).unwrap_or_default();
         return format!(
-            "{what}; its total of {stated} is kept, and they come to {sum}: {difference} less"
+            "{what}; the stated total {stated} is kept, and the records add up to {sum}, {difference} less"
         );
     }
     let dropped = match note.dropped.len() {
         0 => String::new(),
         count => format!(
-            ", and {} left out: {}",
+            ", and {} removed: {}",
             counted(count as u64, "adjustment is", "adjustments are"),
             note.dropped.join(" ")
         ),
     };
-    format!("{what}; its total of {stated} is {sum} now{dropped}")
+    format!("{what}; the stated total is now {sum} instead of {stated}{dropped}")
 }
 
 /// What is odd about the cells of a sheet.
 pub(super) fn sheet(note: &SheetNote) -> String {
     match note {
         SheetNote::Uncomputed { count, as_text } => format!(
-            "{} no computed value and {} read as {}; open and save the workbook in a spreadsheet \
-             program to have them computed",
-            counted(*count, "formula has", "formulas have"),
+            "{} never calculated and {} read as {}; open and save the workbook in a spreadsheet program first",
+            counted(*count, "formula was", "formulas were"),
             if *count == 1 { "was" } else { "were" },
             if *as_text { "text" } else { "blank" }
         ),
@@ -249,17 +241,16 @@ pub(super) fn sheet(note: &SheetNote) -> String {
             counted(*count, "cell holds", "cells hold")
         ),
         SheetNote::Merged(count) => format!(
-            "{} merged; only the first cell of each has the value",
+            "{} merged; the value is in the first cell of each",
             counted(*count, "range of cells is", "ranges of cells are")
         ),
         SheetNote::HiddenRows(count) => format!(
-            "{} hidden, and read like the others",
+            "{} hidden and read too",
             counted(*count, "row is", "rows are")
         ),
         SheetNote::Hidden => "the sheet is hidden".to_owned(),
         SheetNote::LeftOut(extras) => format!(
-            "outputs have its values and formats, and not its {}; split with --like-source or --per-sheet \
-             keeps all of a sheet",
+            "outputs have its values and formats, but not its {}; split --like-source and --per-sheet keep them",
             extras_of(extras).join(", ")
         ),
     }
@@ -287,7 +278,7 @@ pub(in crate::report) fn header(note: &HeaderNote) -> String {
     match note {
         HeaderNote::Blank { column, name } => {
             format!(
-                "column {} has no name; call it '{name}'",
+                "column {} has no name; its name here is '{name}'",
                 number(*column as u64)
             )
         }
@@ -296,11 +287,11 @@ pub(in crate::report) fn header(note: &HeaderNote) -> String {
             header,
             name,
         } => format!(
-            "column {} is called '{header}' like an earlier one; call it '{name}'",
+            "column {} has the same name as an earlier one, '{header}'; its name here is '{name}'",
             number(*column as u64)
         ),
         HeaderNote::Padded { column, name } => format!(
-            "column {} has white space around its name; call it '{name}'",
+            "column {} has white space around its name; its name here is '{name}'",
             number(*column as u64)
         ),
     }

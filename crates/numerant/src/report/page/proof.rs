@@ -55,9 +55,9 @@ fn list(heading: &str, items: &[String]) -> Markup {
 /// The page about parts that were held against the whole.
 pub(crate) fn parts(check: &PartsCheck, made: &Made) -> String {
     let title = if check.holds {
-        "The parts are the whole"
+        "The parts have exactly the records of the whole"
     } else {
-        "The parts are not the whole"
+        "The parts do not have exactly the records of the whole"
     };
     let content = html! {
         h1 { (title) }

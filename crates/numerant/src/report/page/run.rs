@@ -49,7 +49,7 @@ fn balance(summary: &Summary) -> Markup {
     let values: u64 = values_left_out(ledger).iter().map(|(_, count)| count).sum();
     html! {
         @if values > 0 {
-            li.out { b { (number(values)) } "values beside the records, not written" }
+            li.out { b { (number(values)) } "values outside the records, not written" }
         } @else if has_unseen(&summary.notices) {
             li.out { b { "in part" } "not all records can be seen on the pages" }
         } @else if ledger.balanced {

@@ -30,7 +30,7 @@ pub enum TemplateProblem {
         nearest: Option<String>,
     },
     /// A name that leads to no cell.
-    #[error("the name '{name}' leads to no cell: {formula}")]
+    #[error("the name '{name}' refers to no cell: {formula}")]
     NameOfNoCell {
         /// The name.
         name: String,
@@ -41,7 +41,7 @@ pub enum TemplateProblem {
     #[error("'{0}' is outside of the sheet, whose last cell is XFD1048576")]
     Outside(String),
     /// More records than there are rows.
-    #[error("{records} records below {place} do not fit, as a sheet has {ROWS} rows")]
+    #[error("{records} records below {place} are too many: a sheet has {ROWS} rows")]
     TooManyRecords {
         /// How many.
         records: u64,
@@ -49,7 +49,7 @@ pub enum TemplateProblem {
         place: String,
     },
     /// More columns than there are.
-    #[error("{columns} columns from {place} on do not fit, as a sheet has 16384 columns")]
+    #[error("{columns} columns from {place} on are too many: a sheet has 16384 columns")]
     TooManyColumns {
         /// How many.
         columns: usize,
@@ -97,7 +97,7 @@ pub enum TemplateProblem {
         count: u64,
     },
     /// A file that several tables are for.
-    #[error("{file} fits {first} and {second}; its records can go to one of them")]
+    #[error("{file} matches {first} and {second}; its records can go to only one of them")]
     TwoTables {
         /// The file.
         file: String,
@@ -108,7 +108,7 @@ pub enum TemplateProblem {
     },
     /// Records that no table takes.
     #[error(
-        "{records} records would be lost: --put puts only values, and they are those of one record; put a table, or let --name tell the records apart"
+        "{records} records would be lost: --put writes only values of one record; write a table ({{.records}}), or use --name to make a copy for each record"
     )]
     OnlyValues {
         /// How many share the copy.
@@ -120,9 +120,9 @@ impl TemplateProblem {
     /// What to do about it.
     pub fn hint(&self) -> Option<&'static str> {
         match self {
-            Self::Occupied { .. } => Some(
-                "--occupied replace puts the new in the place of the old; or choose another cell",
-            ),
+            Self::Occupied { .. } => {
+                Some("--occupied replace overwrites it; or choose another cell")
+            }
             Self::OtherFormat => Some("save it as .xlsx in a spreadsheet program"),
             Self::NoTable { .. } => Some("--pick and --skip choose files by their names"),
             _ => None,

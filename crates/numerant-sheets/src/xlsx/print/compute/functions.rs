@@ -16,7 +16,7 @@ impl Parser<'_, '_> {
             Operand::Range(sheet, area) if area.first == area.last => {
                 self.all.inner(sheet, area.first)
             }
-            Operand::Range(..) => Err("a range stands where one value is meant".to_owned()),
+            Operand::Range(..) => Err("a range is used where one value is needed".to_owned()),
         }
     }
 

@@ -86,10 +86,10 @@ impl<'c> Computation<'c> {
             why,
         };
         if self.open.borrow().contains(&(sheet, at)) {
-            return Err(wrong("it leads to itself".to_owned()));
+            return Err(wrong("it refers to itself".to_owned()));
         }
         if self.open.borrow().len() > MAX_DEPTH {
-            return Err(wrong("it leads to too many others".to_owned()));
+            return Err(wrong("it refers to too many other cells".to_owned()));
         }
         self.open.borrow_mut().push((sheet, at));
         let mut parser = Parser {
@@ -262,8 +262,8 @@ mod tests {
     #[test]
     fn what_is_not_computed_is_an_error() {
         for (formula, why) in [
-            ("H1", "leads to itself"),
-            ("SUM(H1:H3)", "leads to itself"),
+            ("H1", "refers to itself"),
+            ("SUM(H1:H3)", "refers to itself"),
             ("NPV(0.1,C2:C5)", "NPV"),
             ("Calls[dues]", "tables"),
             ("[1]Sheet1!A1", "not understood"),

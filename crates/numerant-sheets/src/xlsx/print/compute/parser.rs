@@ -180,7 +180,7 @@ impl Parser<'_, '_> {
         self.rest = rest;
         let number = digits
             .parse()
-            .map_err(|_| format!("'{digits}' in it is no number"))?;
+            .map_err(|_| format!("'{digits}' in it is not a number"))?;
         Ok(Operand::Value(Content::Number(number)))
     }
 
@@ -219,7 +219,7 @@ impl Parser<'_, '_> {
             self.rest = &self.rest[1..];
             let other = self.take_word();
             let area = range(&word, &other)
-                .ok_or_else(|| format!("'{word}:{other}' in it is no range"))?;
+                .ok_or_else(|| format!("'{word}:{other}' in it is not a range"))?;
             return Ok(Operand::Range(sheet, area));
         }
         if let Some(anchored) = Anchored::parse(&word) {

@@ -12,7 +12,7 @@ const MOST_ITEMS: usize = 100;
 /// columns.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
-pub enum Repeats {
+pub enum ListLayout {
     /// Columns for each item, of at most so many of a list.
     Columns(usize),
     /// A record for each item, of the list at this path.
@@ -21,7 +21,7 @@ pub enum Repeats {
     Keep,
 }
 
-impl Default for Repeats {
+impl Default for ListLayout {
     fn default() -> Self {
         Self::Columns(MOST_ITEMS)
     }
@@ -29,14 +29,16 @@ impl Default for Repeats {
 
 /// A way to lay out lists that is none.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("'{0}' is no way to lay out lists: say columns, columns=NUMBER, rows, rows=PATH or keep")]
-pub struct RepeatsError(String);
+#[error(
+    "'{0}' is not a way to flatten lists: use columns, columns=NUMBER, rows, rows=PATH or keep"
+)]
+pub struct ListLayoutError(String);
 
-impl FromStr for Repeats {
-    type Err = RepeatsError;
+impl FromStr for ListLayout {
+    type Err = ListLayoutError;
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let wrong = || RepeatsError(text.to_owned());
+        let wrong = || ListLayoutError(text.to_owned());
         match text.split_once('=') {
             None if text == "columns" => Ok(Self::default()),
             None if text == "rows" => Ok(Self::Rows(None)),
@@ -51,7 +53,7 @@ impl FromStr for Repeats {
     }
 }
 
-impl fmt::Display for Repeats {
+impl fmt::Display for ListLayout {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Columns(MOST_ITEMS) => f.write_str("columns"),
@@ -63,16 +65,16 @@ impl fmt::Display for Repeats {
     }
 }
 
-impl TryFrom<String> for Repeats {
-    type Error = RepeatsError;
+impl TryFrom<String> for ListLayout {
+    type Error = ListLayoutError;
 
     fn try_from(text: String) -> Result<Self, Self::Error> {
         text.parse()
     }
 }
 
-impl From<Repeats> for String {
-    fn from(repeats: Repeats) -> Self {
-        repeats.to_string()
+impl From<ListLayout> for String {
+    fn from(lists: ListLayout) -> Self {
+        lists.to_string()
     }
 }
