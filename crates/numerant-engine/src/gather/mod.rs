@@ -81,9 +81,8 @@ impl ColumnsDiffer {
 
     /// What to do about it.
     pub fn hint(&self) -> String {
-        "--columns union takes all columns and leaves blank what a source lacks, common takes those \
-         that all have, first those of the first source; --rename gives a column another name only \
-         after they are matched. Or keep the sources apart with {.stem} or {.sheet} in --name"
+        "--columns union keeps all columns (blank where a file lacks one), common those that all files have, first \
+         those of the first file; or write separate outputs with {.stem} or {.sheet} in --name"
             .to_owned()
     }
 }

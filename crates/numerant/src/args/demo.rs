@@ -10,4 +10,7 @@ pub(crate) struct DemoArguments {
     /// Folder for the sample data; replaced each time
     #[arg(default_value = "varnholm", value_name = "DIR")]
     pub(crate) folder: PathBuf,
+    /// Create only the sample data
+    #[arg(long)]
+    pub(crate) data_only: bool,
 }

@@ -4,7 +4,10 @@ use super::Failure;
 use crate::args::DemoArguments;
 use crate::report::Reporter;
 
-pub(super) fn demo(arguments: &DemoArguments, _reporter: &Reporter) -> Result<(), Failure> {
+pub(super) fn demo(arguments: &DemoArguments, reporter: &Reporter) -> Result<(), Failure> {
     crate::demo::lay_out(&arguments.folder)?;
+    if arguments.data_only {
+        return Ok(reporter.sample_data(&arguments.folder)?);
+    }
     crate::demo::walk(&arguments.folder)
 }

@@ -26,24 +26,24 @@ const README: &str = "README.txt";
 
 const README_TEXT: &str = "\
 The Port of Varnholm: sample data of 'numerant demo'.
-The harbour and all names in it are invented. This folder is made anew by each demo.
+The port and all names in it are invented. Each demo replaces this folder.
 
-calls.csv    12,000 berth calls of 18 months, sorted by nothing
-owners.csv   which office a quay belongs to, and who is its head
-routes.csv   who gets the calls of a quay, by mail
-charts.csv   the catalogue of sea charts, in which one number is given twice
+calls.csv    12,000 berth calls of 18 months, not sorted
+owners.csv   the office of each quay, and its head
+routes.csv   recipients of the calls of each quay
+charts.csv   a catalogue of sea charts; one number is used twice
 charts.mrc   the same catalogue as bibliographic records (ISO 2709, MARC 21)
-port.xlsx    all three as sheets of a workbook
+port.xlsx    calls, owners and charts as sheets of a workbook
 invoices-us.csv, rechnungen.csv
-             invoices of dues, as systems in the US and in Germany write dates and money
+             invoices with dates and money as written in the US and in Germany
 remittance.x12, advice.edifact
-             what a bank tells of the dues that it has paid, as EDI messages
-manifests    what vessels carry, a JSON document for each kind of cargo
+             remittance advices of a bank, as EDI messages
+manifests    cargo manifests, a JSON document for each kind of cargo
 notices      notices to mariners, an XML document for each week
-gauges       readings of 24 tide gauges, two files each, with semicolons and with bars
-report.xlsx  the formatted report of a tide gauge, still empty
-monthly.toml the job that the office runs each month
-customs.xml  the form that customs wants of a manifest, with places in braces
+gauges       readings of 24 tide gauges, two files each, with semicolons and pipes
+report.xlsx  a formatted report of a tide gauge, to be filled
+monthly.toml a saved job of the office
+customs.xml  a template of the document that customs want
 ";
 
 /// The report, with formulas and a chart, as `tools/make_books.py` has made it.

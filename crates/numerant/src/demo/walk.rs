@@ -21,7 +21,7 @@ pub(crate) fn walk(folder: &Path) -> Result<(), Failure> {
         let shown = crate::report::folder(folder);
         writeln!(
             out,
-            "{TITLE}The Port of Varnholm{TITLE:#}: sample data is laid out in {shown}"
+            "{TITLE}The Port of Varnholm{TITLE:#}: the sample data is in {shown}"
         )?;
         writeln!(out, "{TYPED}$ cd {shown}{TYPED:#}")?;
         out.flush()?;
@@ -53,7 +53,7 @@ pub(crate) fn walk(folder: &Path) -> Result<(), Failure> {
     let shown = crate::report::folder(folder);
     writeln!(
         out,
-        "\n{TITLE}That was the walk.{TITLE:#} All of it is in {shown}: look around."
+        "\n{TITLE}That was the demo.{TITLE:#} All files are in {shown}: look around."
     )?;
     Ok(out.flush()?)
 }

@@ -98,8 +98,8 @@ pub(super) fn show(
         let records: u64 = rest.iter().map(|file| file.records).sum();
         writeln!(
             out,
-            "  and {} more with {}",
-            files(rest.len() as u64),
+            "  and {} with {}",
+            counted(rest.len() as u64, "more file", "more files"),
             counted(records, "record", "records")
         )?;
     }
@@ -159,7 +159,8 @@ fn totals(out: &mut impl Write, batch: &BatchSummary, planned: bool) -> io::Resu
         writeln!(out, "  skipped: {}: {}", file.source, self::skipped(reason))?;
     }
     if let Some(more) = skipped.len().checked_sub(SKIPPED).filter(|more| *more > 0) {
-        writeln!(out, "  skipped: {} more", files(more as u64))?;
+        let more = counted(more as u64, "more file", "more files");
+        writeln!(out, "  skipped: {more}")?;
     }
     Ok(())
 }
@@ -169,7 +170,7 @@ pub(super) fn skipped(reason: &SkipReason) -> String {
     match reason {
         SkipReason::OutputExists => "its output exists".to_owned(),
         SkipReason::NotChanged => "it has not changed since its output was written".to_owned(),
-        SkipReason::IsOutput => "it is what it would become already".to_owned(),
+        SkipReason::IsOutput => "it is an output of this conversion".to_owned(),
         SkipReason::OutputOf(other) => format!("it is the output of {other}"),
     }
 }

@@ -229,7 +229,7 @@ fn messages(facts: &MessageFacts) -> String {
     match &facts.layout {
         Some(layout) => text.push_str(&format!(", layout {layout}")),
         None => {
-            text.push_str("; each message is one record, as no layout is known (--layout FILE)")
+            text.push_str("; each message is one record, as no layout is known (--layout FILE)");
         }
     }
     if let (Some(stated), Some(found)) = (facts.stated, facts.found) {

@@ -5,6 +5,7 @@
 
 mod batch;
 mod deliver;
+mod failure;
 mod inspected_files;
 mod inspection;
 mod json;
@@ -30,6 +31,7 @@ use numerant_engine::{
 };
 use numerant_schema::Sample;
 
+pub(crate) use failure::failure_in_words;
 pub(crate) use progress::Progress;
 pub(crate) use run::{by_name, outputs_in_words};
 pub(crate) use words::folder;
@@ -133,6 +135,15 @@ impl Reporter {
 
     fn tell(&self, level: Level, text: String) {
         self.story.borrow_mut().push((level, text));
+    }
+
+    /// Says where sample data is.
+    pub(crate) fn sample_data(&self, folder: &Path) -> io::Result<()> {
+        let folder = words::folder(folder);
+        writeln!(
+            screen::stdout(),
+            "the sample data is in {folder}; {folder}README.txt lists the files"
+        )
     }
 
     /// Explains a topic of the help.
@@ -331,7 +342,7 @@ impl Reporter {
             }
             Preview::Records(inspection) => inspection::show_records(&mut out, inspection)?,
             Preview::Unreadable => {
-                writeln!(out, "  this format is written only, and not shown here")?
+                writeln!(out, "  this format is written only, and not shown here")?;
             }
         }
         out.flush()
@@ -552,41 +563,6 @@ impl Reporter {
             self.document(&json::failure(failure, &message, hint.as_deref()))?;
         }
         Ok(())
-    }
-}
-
-/// Why a command failed, and what to do about it.
-pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
-    match failure {
-        Failure::Engine(error) => (error.to_string(), error.hint()),
-        Failure::JobFile(error) => (error.to_string(), error.problem.hint()),
-        Failure::Usage { message, hint }
-        | Failure::Delivery { message, hint }
-        | Failure::Demo { message, hint } => (
-            message.clone(),
-            Some(hint.clone()).filter(|hint| !hint.is_empty()),
-        ),
-        Failure::Page {
-            path,
-            cause,
-            is_done,
-        } => {
-            let done = if *is_done {
-                "the outputs are in place, but "
-            } else {
-                ""
-            };
-            (format!("{done}--page {}: {cause}", path.display()), None)
-        }
-        Failure::Busy { message } => (message.clone(), None),
-        Failure::Show(error) => (format!("the result could not be shown: {error}"), None),
-        Failure::ShowDone(error) => (
-            format!("the outputs are in place, but the report could not be shown: {error}"),
-            None,
-        ),
-        Failure::DoesNotHold => ("the check failed".to_owned(), None),
-        Failure::SomeFailed => ("some files failed".to_owned(), None),
-        Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),
     }
 }
 

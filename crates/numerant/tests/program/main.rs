@@ -6,6 +6,7 @@ mod cases;
 mod deliver;
 mod demo;
 mod documents;
+mod guide;
 mod help;
 mod hostile;
 mod house;

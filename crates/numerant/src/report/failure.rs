@@ -1,0 +1,38 @@
+//! Errors of commands in words.
+
+use crate::commands::Failure;
+
+/// Why a command failed, and what to do about it.
+pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
+    match failure {
+        Failure::Engine(error) => (error.to_string(), error.hint()),
+        Failure::JobFile(error) => (error.to_string(), error.problem.hint()),
+        Failure::Usage { message, hint }
+        | Failure::Delivery { message, hint }
+        | Failure::Demo { message, hint } => (
+            message.clone(),
+            Some(hint.clone()).filter(|hint| !hint.is_empty()),
+        ),
+        Failure::Page {
+            path,
+            cause,
+            is_done,
+        } => {
+            let done = if *is_done {
+                "the outputs are in place, but "
+            } else {
+                ""
+            };
+            (format!("{done}--page {}: {cause}", path.display()), None)
+        }
+        Failure::Busy { message } => (message.clone(), None),
+        Failure::Show(error) => (format!("the result could not be shown: {error}"), None),
+        Failure::ShowDone(error) => (
+            format!("the outputs are in place, but the report could not be shown: {error}"),
+            None,
+        ),
+        Failure::DoesNotHold => ("the check failed".to_owned(), None),
+        Failure::SomeFailed => ("some files failed".to_owned(), None),
+        Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),
+    }
+}
