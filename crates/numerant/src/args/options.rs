@@ -202,7 +202,8 @@ pub(super) struct DoingOptions {
     /// Show the outputs without writing them
     #[arg(long, conflicts_with = "ask")]
     plan: bool,
-    /// With --plan, show the first N records of each output as they would be written
+    /// With --plan, show the first N records of each output as they would be written, of documents
+    /// the first lines
     #[arg(long, value_name = "N", requires = "plan")]
     pub(super) show: Option<usize>,
     /// Show the outputs and ask before writing them

@@ -15,7 +15,7 @@ pub(super) fn print(document: &Value) -> io::Result<()> {
     write(io::BufWriter::new(io::stdout().lock()), document)
 }
 
-/// Writes a document, escaped as [`print`] does.
+/// Writes a document, escaped as [`print()`] does.
 pub(super) fn write(out: impl Write, document: &Value) -> io::Result<()> {
     let mut out = Escaping(out);
     serde_json::to_writer_pretty(&mut out, document)?;

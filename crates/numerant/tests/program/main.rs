@@ -13,6 +13,7 @@ mod house;
 mod inspect;
 mod jobs;
 mod split;
+mod streams;
 mod support;
 mod trust;
 mod values;
