@@ -30,7 +30,7 @@ touch "$work/done"
 sleep 60
 TYPED
     rm -f "$work/done"
-    xterm -geometry 141x42+0+0 -fa "DejaVu Sans Mono" -fs 11 -bg "#14181f" -fg "#d8dee9" \
+    xterm +sb -geometry 141x42+0+0 -fa "DejaVu Sans Mono" -fs 11 -bg "#14181f" -fg "#d8dee9" \
         -xrm "XTerm*boldMode: false" -xrm "XTerm*boldColors: false" \
         -xrm "XTerm*color2: #8fd18f" -xrm "XTerm*color3: #e5c07b" \
         -xrm "XTerm*color6: #7fc8d8" -xrm "XTerm*color1: #ef7f7f" \
@@ -41,7 +41,9 @@ TYPED
         sleep 0.1
     done
     sleep 0.7
-    import -window root -crop 1280x800+0+0 +repage "$shots/$name.png"
+    import -window root -crop 1280x800+0+0 +repage "$work/shot.png"
+    # Cut to what it shows, with a margin.
+    convert "$work/shot.png" -fuzz 12% -trim +repage -bordercolor "#14181f" -border 14 "$shots/$name.png"
     kill "$terminal" 2>/dev/null || true
     wait "$terminal" 2>/dev/null || true
 }
@@ -60,8 +62,10 @@ export LC_ALL=C.UTF-8
 numerant demo "$work/varnholm" >/dev/null
 offices=$work/varnholm/offices
 rm -rf "$work/varnholm/calls" "$work/varnholm/charts"
-shot inspect "numerant inspect calls.csv" varnholm
-shot values "numerant inspect calls.csv --values quay" varnholm
+shot inspect "numerant inspect calls.csv --show 1" varnholm
+shot files "numerant inspect manifests notices port.xlsx calls.csv rechnungen.csv" varnholm
+(cd "$work/varnholm" && numerant split calls.csv --by quay --total dues --blank 'no quay' --ledger quays.json --out quays --quiet)
+shot deliver "numerant deliver quays.json --routes routes.csv --from port@varnholm.example --subject '{quay}: {.rows} calls' --plan" varnholm
 shot plan "numerant split calls.csv --by quay --blank unknown --total dues,tonnes --plan" varnholm
 shot split "numerant split calls.csv --name '{quay}/{arrived:month}.csv' --drop remarks" varnholm
 rm -rf "$work/varnholm/calls" "$work/varnholm/cases"
@@ -96,5 +100,3 @@ printf 'time;level;quality\n2026-03-01 00:00;1.5\n' > "$work/varnholm/gauges/inn
 rm -rf "$work/varnholm/gauge workbooks" "$work/varnholm/monthly"
 shot batch "numerant convert gauges --recursive --pick '*_level.txt' --to xlsx --out 'gauge workbooks'" varnholm
 shot job "numerant run monthly.toml month=2026-05" varnholm
-# Last, as it makes the sample folder anew and leaves its own outputs there.
-shot demo "numerant demo" .

@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use numerant_engine::Inspection;
 
 use super::table::{Align, Table, visible};
-use super::words::{FAINT, HEADING, bytes, counted, files, number, records};
+use super::words::{FAINT, HEADING, bytes, counted, files, folded, number, records};
 
 /// Names of columns that are listed of a group of files.
 const NAMES: usize = 20;
@@ -170,14 +170,16 @@ fn show_groups(out: &mut impl Write, inspections: &[Inspection]) -> io::Result<(
         return Ok(());
     };
     if others.is_empty() {
-        return writeln!(out, "all have the same columns: {}", listed(&first.columns));
+        let text = format!("all have the same columns: {}", listed(&first.columns));
+        return folded(out, "", 2, &text);
     }
     writeln!(
         out,
         "{HEADING}{} of columns{HEADING:#}",
         counted(groups.len() as u64, "set", "sets")
     )?;
-    writeln!(out, "  {}: {}", members(first), listed(&first.columns))?;
+    let text = format!("{}: {}", members(first), listed(&first.columns));
+    folded(out, "  ", 4, &text)?;
     for group in others.iter().take(GROUPS - 1) {
         let lacks = difference(&first.columns, &group.columns);
         let has = difference(&group.columns, &first.columns);
@@ -193,7 +195,8 @@ fn show_groups(out: &mut impl Write, inspections: &[Inspection]) -> io::Result<(
                 texts.push(format!("with {}", listed(&has)));
             }
         }
-        writeln!(out, "  {}: {}", members(group), texts.join(", "))?;
+        let text = format!("{}: {}", members(group), texts.join(", "));
+        folded(out, "  ", 4, &text)?;
     }
     if groups.len() > GROUPS {
         let more = counted((groups.len() - GROUPS) as u64, "more set", "more sets");

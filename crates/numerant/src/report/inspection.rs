@@ -9,13 +9,13 @@ use numerant_format::MessageFacts;
 use numerant_format::sheet::{SheetFacts, Visibility};
 
 use super::table::{Align, Table, terminal_width};
-use super::words::{FAINT, HEADING, bytes, counted, decimal, number, records};
+use super::words::{FAINT, HEADING, bytes, counted, decimal, folded, number, records};
 
 /// A source: how it is written, and its columns.
 pub(super) fn show(out: &mut impl Write, inspection: &Inspection) -> io::Result<()> {
     writeln!(out, "{HEADING}{}{HEADING:#}", inspection.path)?;
     for (label, text) in facts(inspection) {
-        writeln!(out, "  {FAINT}{label:<11}{FAINT:#}  {text}")?;
+        folded(out, &format!("  {FAINT}{label:<11}{FAINT:#}  "), 15, &text)?;
     }
     writeln!(out)?;
     if let Some(tree) = &inspection.tree {
@@ -130,9 +130,9 @@ fn show_misfits(out: &mut impl Write, inspection: &Inspection) -> io::Result<()>
         return Ok(());
     }
     writeln!(out)?;
-    writeln!(out, "{HEADING}columns that stay text{HEADING:#}")?;
+    writeln!(out, "{HEADING}columns read as text{HEADING:#}")?;
     for line in lines {
-        writeln!(out, "  {line}")?;
+        folded(out, "  ", 4, &line)?;
     }
     Ok(())
 }

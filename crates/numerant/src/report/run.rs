@@ -12,7 +12,7 @@ use numerant_format::sheet::LeftOutDrawing;
 use super::inspection::short;
 use super::table::{Align, Table};
 use super::words::{
-    FAINT, GOOD, HEADING, bytes, counted, decimal, files, location, number, records,
+    FAINT, GOOD, HEADING, bytes, counted, decimal, files, folded, location, number, records,
 };
 
 /// Outputs that are listed of a run that was done.
@@ -362,16 +362,27 @@ pub(super) fn balance(out: &mut impl Write, summary: &Summary, written: &str) ->
     for left_out in others {
         let known = left_out.records - left_out.unknown;
         if known > 0 {
-            writeln!(out, "  left out: {} {}", records(known), reason(left_out))?;
+            let text = format!("{} {}", records(known), reason(left_out));
+            folded(out, "  left out: ", 4, &text)?;
         }
         if left_out.unknown > 0 {
             let count = records(left_out.unknown);
-            writeln!(out, "  left out: {count} {}", unknown(left_out))?;
+            folded(
+                out,
+                "  left out: ",
+                4,
+                &format!("{count} {}", unknown(left_out)),
+            )?;
         }
     }
     for left_out in by_name.iter().take(LEFT_OUT) {
         let count = records(left_out.records);
-        writeln!(out, "  left out: {count} {}", reason(left_out))?;
+        folded(
+            out,
+            "  left out: ",
+            4,
+            &format!("{count} {}", reason(left_out)),
+        )?;
     }
     if let Some(rest) = by_name.get(LEFT_OUT..).filter(|rest| !rest.is_empty()) {
         let left: u64 = rest.iter().map(|entry| entry.records).sum();

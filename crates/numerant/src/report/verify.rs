@@ -6,7 +6,7 @@ use numerant_engine::{ChangedOutput, FoundRecord, LedgerCheck, PartsCheck};
 
 use super::table::visible;
 use super::words::{
-    BAD, FAINT, GOOD, HEADING, bytes, counted, decimal, files, folder, number, records,
+    BAD, FAINT, GOOD, HEADING, bytes, counted, decimal, files, folded, folder, number, records,
 };
 
 /// Files of each kind that are listed.
@@ -116,11 +116,12 @@ pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> 
         files(check.parts_files),
         records(check.parts.records)
     )?;
-    writeln!(
+    let columns = counted(check.columns.len() as u64, "column", "columns");
+    folded(
         out,
-        "  {FAINT}{} compared: {}{FAINT:#}",
-        counted(check.columns.len() as u64, "column", "columns"),
-        check.columns.join(", ")
+        &format!("  {columns} compared: "),
+        4,
+        &check.columns.join(", "),
     )?;
     if check.holds {
         writeln!(

@@ -35,6 +35,22 @@ pub(super) fn labelled(
     lines.try_for_each(|line| writeln!(out, "{INDENT}{line}"))
 }
 
+/// A line that begins with `begin`, whose text goes on below it, indented by `indent`, where the terminal has no room.
+pub(super) fn folded(
+    out: &mut impl Write,
+    begin: &str,
+    indent: usize,
+    text: &str,
+) -> io::Result<()> {
+    let width = super::table::terminal_width().unwrap_or(usize::MAX);
+    let room = width.saturating_sub(indent).max(20);
+    let lines = wrapped(&super::table::visible(text), room);
+    let mut lines = lines.iter();
+    let first = lines.next().map_or("", String::as_str);
+    writeln!(out, "{begin}{first}")?;
+    lines.try_for_each(|line| writeln!(out, "{:indent$}{line}", ""))
+}
+
 /// Stands before all lines but the first of a labelled text.
 const INDENT: &str = "       ";
 
