@@ -57,7 +57,7 @@ pub struct Deliverable {
     pub path: String,
     /// Where it is.
     pub file: PathBuf,
-    /// The values of the keys by which its records were told apart.
+    /// The values of the keys by which its records were distinguished.
     pub keys: BTreeMap<String, String>,
     /// Records in it.
     pub records: u64,

@@ -65,6 +65,7 @@ struct Shared {
     to: Vec<String>,
     cc: Vec<String>,
     bcc: Vec<String>,
+    /// The folder of the output, without the template's braces.
     folder: Option<String>,
     subject: Option<String>,
     body: Option<String>,
@@ -98,7 +99,7 @@ pub fn plan(
             to: addresses(&route.to),
             cc: addresses(&route.cc),
             bcc: addresses(&route.bcc),
-            folder: route.folder.clone(),
+            folder: folder(found, options.now)?,
             subject: route.subject.clone(),
             body: route.body.clone(),
             channel: route.channel.unwrap_or(options.channel),
@@ -135,6 +136,20 @@ pub fn plan(
     } else {
         Err(PlanError::TooLarge(too_large))
     }
+}
+
+/// The folder that an output goes to.
+fn folder(found: &Match<'_>, now: DateTime) -> Result<Option<String>, PlanError> {
+    let Some(folder) = found.route.folder.as_deref() else {
+        return Ok(None);
+    };
+    let values = values(&[&found], std::slice::from_ref(found.output))?;
+    let rendered = TextTemplate::parse(folder)
+        .and_then(|template| template.render(&values, now, str::to_owned));
+    rendered.map(Some).map_err(|problem| PlanError::Template {
+        what: format!("the folder of row {} of the routes", found.route.row),
+        problem,
+    })
 }
 
 /// Mail needs a recipient, and files need a folder.
@@ -308,16 +323,14 @@ fn message(
         }
         let text = route.body.as_deref().unwrap_or(options.body);
         let html = options.html.filter(|_| route.body.is_none());
-        let folder = route.folder.as_deref();
         Ok(Texts {
             subject,
             text: rendered("the text", text, plain)?,
             html: html
                 .map(|html| rendered("the HTML", html, escaped))
                 .transpose()?,
-            folder: folder
-                .map(|folder| rendered("the folder", folder, plain))
-                .transpose()?,
+            // All outputs of a group have the same.
+            folder: folder(group[0], now)?,
         })
     };
     let shown = texts(options.now)?;

@@ -379,7 +379,7 @@ impl Error {
         }
     }
 
-    /// Whether what was told from the start of a source did not hold further down.
+    /// Whether a sample of a source did not show what comes further down.
     pub(super) fn outgrows_sample(&self) -> bool {
         match self {
             Self::Read(error) => matches!(error.problem, ReadProblem::BeyondSample),

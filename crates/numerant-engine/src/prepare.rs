@@ -160,7 +160,7 @@ pub(super) fn count_groups(
         pipeline
             .apply(batch)
             .map_err(|(at, problem)| Error::step(name(), at, problem))?;
-        // A key without the wanted part is told when the record comes again.
+        // A key without the wanted part is reported when the record is read again.
         while let Err(error) = router.route(batch, &mut places) {
             if job.on_error == OnError::Error {
                 return Err(Error::value(name(), batch, error));

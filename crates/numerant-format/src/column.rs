@@ -106,7 +106,7 @@ pub fn json_number(text: &[u8]) -> Option<usize> {
     Some(at)
 }
 
-/// How the type of a value is told.
+/// How the type of a value is decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Typing {
     /// Values have types of their own: what is not quoted is what it looks like.
@@ -126,7 +126,7 @@ pub struct TextColumn {
     pub slot: usize,
     /// How the type of its values is decided.
     pub typing: Typing,
-    /// Blanks are told apart as in a document.
+    /// Blanks are distinguished as in a document.
     pub tells_blanks: bool,
 }
 

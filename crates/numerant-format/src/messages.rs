@@ -55,10 +55,10 @@ pub enum Balance {
 )]
 #[serde(rename_all = "lowercase")]
 pub enum Miscounted {
-    /// They are told, and what is written has those that agree.
+    /// They are reported, and corrected in the output.
     #[default]
     Mend,
-    /// They are told, and stay as they are where all that they close is taken.
+    /// They are reported, and copied where everything that they close is taken.
     Keep,
     /// The run is refused.
     Refuse,

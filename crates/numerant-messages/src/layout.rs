@@ -41,7 +41,7 @@ pub(crate) struct Layout {
     /// Segments that the part behind the records begins with, besides the one that ends the message.
     #[serde(default)]
     pub(super) tail: Vec<String>,
-    /// Segments that are told apart by their first component.
+    /// Segments that are distinguished by their first component.
     #[serde(default)]
     pub(super) qualified: Vec<String>,
     /// Segments before the records whose elements are columns of each record.

@@ -109,7 +109,7 @@ impl Marks {
         (is_named(start, b"UNB") && start.get(3) == Some(&b'+')).then_some(EDIFACT)
     }
 
-    /// Whether more than elements and components is to be told apart in a segment.
+    /// Whether more than elements and components is to be distinguished in a segment.
     pub(super) fn needs_care(&self, inside: &[u8]) -> bool {
         let holds = |mark: u8| memchr::memchr(mark, inside).is_some();
         self.release.is_some_and(holds)

@@ -14,7 +14,7 @@ use numerant_data::value::swar;
 /// What a segment of a message is, by its layout and by the envelope.
 #[derive(Clone, Copy, Default)]
 pub(super) struct Role {
-    /// It is none of what is told here but a part of what is open, and may be passed over.
+    /// It has no role of its own: it is a part of what is open, and may be skipped.
     pub(super) plain: bool,
     /// It opens or closes what stands around messages, or opens one.
     pub(super) envelope: bool,
@@ -28,7 +28,7 @@ pub(super) struct Role {
     pub(super) balances: bool,
     /// It holds what a record adds to the total.
     pub(super) adds: bool,
-    /// Its name is told with its qualifier.
+    /// Its name includes its qualifier.
     pub(super) qualified: bool,
     /// Any of its elements is a column that is wanted.
     pub(super) wanted: bool,

@@ -1,4 +1,4 @@
-//! Keys: a column, or a part of one, that records are told apart by.
+//! Keys: a column, or a part of one, that records are distinguished by.
 
 use std::fmt;
 

@@ -48,7 +48,7 @@ pub enum NamePatternError {
         /// The column.
         column: String,
     },
-    /// A part of a value, from which the value cannot be told.
+    /// A part of a value, from which the value cannot be reconstructed.
     #[error(
         "'{{{column}:{part}}}' in '{template}': a file name states a whole value; take the part later, with --set or {{{column}:{part}}} in --name"
     )]

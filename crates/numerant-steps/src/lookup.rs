@@ -262,7 +262,7 @@ impl Table {
         let mut taken = 0;
         while reader.next_batch(&mut batch)? {
             taken += batch.bytes.len() + batch.len() * (ROW + PLACE * added.len());
-            // Places of values are told with 32 bits.
+            // Positions of values have 32 bits.
             if taken > memory.min(u32::MAX as usize) {
                 return Err(LookupError::TooLarge {
                     table: shown,

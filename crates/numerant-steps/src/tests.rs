@@ -302,7 +302,7 @@ fn tables_are_looked_up() {
     let (_, _, pipeline) = taken(CALLS, &steps, options()).expect("taken");
     assert!(
         pipeline.unmatched().is_err(),
-        "told at the end, with all keys"
+        "reported at the end, with all keys"
     );
     let steps = [lookup(Unmatched::Reject, Repeated::Refuse)];
     let (_, records, _) = taken(CALLS, &steps, options()).expect("taken");

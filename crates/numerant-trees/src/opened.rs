@@ -309,7 +309,7 @@ impl OpenedTrees {
             },
             surveyed: None,
             depth: options.depth.unwrap_or(DEPTH),
-            // Places in a record are told with 32 bits.
+            // Positions in a record have 32 bits.
             largest_record: largest_record.min(u32::MAX as usize / 2),
         };
         let found = format.find(&mut opened, SAMPLE)?;

@@ -175,9 +175,9 @@ pub fn members(archive: &Path) -> Result<Option<Vec<Member>>, ReadError> {
     let mut names = HashSet::new();
     let mut all = 0_u64;
     for place in 0..listed.len() {
-        let told = |error: ZipError| damaged(error.to_string());
-        let entry = listed.by_index_data(place).map_err(told)?;
-        let name = entry.name().map_err(told)?.replace('\\', "/");
+        let damaged_by = |error: ZipError| damaged(error.to_string());
+        let entry = listed.by_index_data(place).map_err(damaged_by)?;
+        let name = entry.name().map_err(damaged_by)?.replace('\\', "/");
         if leads_out(&name) {
             return Err(failed(ReadProblem::LeadsOut { name }));
         }

@@ -1,10 +1,11 @@
 //! Opening what is to be read: files, standard input, compressed or not.
 //!
 //! A source is only ever read. What a file holds wins over what its name claims: compression and
-//! formats that are no text are told by their first bytes. A zip archive is a folder of sources.
+//! binary formats are detected from their first bytes. A zip archive is a folder of sources.
 
 mod archive;
 mod error;
+mod hint;
 mod lock;
 mod natural;
 mod open;

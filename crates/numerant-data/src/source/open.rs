@@ -159,7 +159,7 @@ impl SourcePath {
         }
     }
 
-    /// The bytes that it takes on the disk, if that can be told.
+    /// Its size on the disk in bytes, if it is known.
     pub fn bytes_on_disk(&self) -> Option<u64> {
         match self {
             Self::Standard => None,
@@ -305,7 +305,7 @@ impl fmt::Debug for Input {
 }
 
 impl Input {
-    /// Opens a source and undoes gzip and Zstandard, told by their first bytes.
+    /// Opens a source and decompresses gzip and Zstandard, detected from the first bytes.
     ///
     /// # Errors
     ///
@@ -482,7 +482,7 @@ fn is_malformed(error: &io::Error) -> bool {
     matches!(error.get_ref(), Some(cause) if cause.is::<Malformed>())
 }
 
-/// Counts what passes, so that progress can be told while another thread reads.
+/// Counts the bytes that pass, so that progress can be shown while another thread reads.
 struct Counted<R> {
     inner: R,
     taken: Arc<AtomicU64>,

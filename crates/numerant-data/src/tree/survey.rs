@@ -8,7 +8,7 @@ use super::Kind;
 use super::name::push_name;
 use crate::value::KindTally;
 
-/// Paths that are told apart, at most; what comes after is not counted.
+/// Paths that are distinguished, at most; what comes after is not counted.
 const MOST_PATHS: usize = 10_000;
 
 /// Paths below a node beyond this many are found by their hash.
@@ -62,7 +62,7 @@ pub struct SurveyNode {
 pub struct Survey {
     /// The paths, the document first and each behind the one above it.
     pub nodes: Vec<SurveyNode>,
-    /// There are more paths than are told apart.
+    /// There are more paths than are distinguished.
     pub incomplete: bool,
     /// The open nodes: each with its number among all.
     #[serde(skip)]
@@ -73,7 +73,7 @@ pub struct Survey {
     /// their names.
     #[serde(skip)]
     by_name: HashMap<(usize, bool, String), usize>,
-    /// Nodes below a path that is not told apart.
+    /// Nodes below a path that is not counted separately.
     #[serde(skip)]
     lost: usize,
 }

@@ -1,4 +1,4 @@
-//! What cells and options hold: dates, numbers and sizes told from text, and the types of whole
+//! What cells and options hold: dates, numbers and sizes parsed from text, and the types of whole
 //! columns.
 
 mod arithmetic;

@@ -16,7 +16,7 @@ pub use smtp::{Smtp, SmtpOptions};
 /// A message that is ready.
 #[derive(Clone, Debug)]
 pub struct Composed {
-    /// What it is told apart by.
+    /// What it is identified by.
     pub id: String,
     /// The sender.
     pub from: Address,

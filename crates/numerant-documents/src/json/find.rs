@@ -125,7 +125,7 @@ fn find(
         facts.header = header(opened)?;
         return Ok(facts);
     }
-    // What is wrong further down is told when it is read.
+    // Errors further down are reported when it is read.
     let Surveyed {
         survey,
         is_several: several,

@@ -88,7 +88,7 @@ fn offset(text: &str, line: usize, column: usize) -> usize {
     (start + column.saturating_sub(1)).min(text.len())
 }
 
-/// What a parser says, without the place, which is told apart from it.
+/// What a parser says, without the place, which is identified from it.
 pub(super) fn said(error: &serde_json::Error, found: Option<u8>) -> String {
     let text = error.to_string();
     let what = text.split(" at line ").next().unwrap_or(&text).to_owned();

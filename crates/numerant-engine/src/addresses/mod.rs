@@ -1,6 +1,7 @@
 //! From groups to the paths of outputs, and the reasons not to write them.
 
 mod copies;
+mod protect;
 mod refusal;
 mod sheets;
 
@@ -12,15 +13,15 @@ use std::sync::Arc;
 use jiff::civil::DateTime;
 
 pub(super) use copies::{FilledCopy, table_of};
+use protect::same_path;
+pub(super) use protect::{check_beside, protected};
 pub use refusal::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
 use sheets::{Sheets, with_sheet};
 
-use super::Context;
-
 use super::plan::RunPlan;
-use crate::job::{Job, Overflow};
+use crate::job::Overflow;
 use crate::output::ExistingPolicy;
-use numerant_data::source::{Identity, SourcePath};
+use numerant_data::source::Identity;
 use numerant_format::FillOptions;
 use numerant_format::sheet::{Heading, legal};
 use numerant_formats::format_of;
@@ -90,42 +91,6 @@ enum Claimed {
     Taken { path: String, holder: usize },
     /// Another output has it, and the run is refused.
     Refused,
-}
-
-/// Refuses a file beside the outputs, such as a ledger, that is a source or exists and is to stay.
-pub(super) fn check_beside(
-    path: &Path,
-    protected: &HashMap<Identity, SourcePath>,
-    existing: ExistingPolicy,
-) -> Result<(), Refusal> {
-    if let Some(source) = Identity::of(path).and_then(|found| protected.get(&found)) {
-        return Err(Refusal::Source {
-            path: path.to_owned(),
-            source_name: source.to_string(),
-        });
-    }
-    let gives_way = !matches!(existing, ExistingPolicy::Refuse | ExistingPolicy::Skip);
-    if !gives_way && fs::symlink_metadata(path).is_ok() {
-        return Err(Refusal::FileExists {
-            path: path.to_owned(),
-        });
-    }
-    Ok(())
-}
-
-/// The files that a run reads, none of which may be written to: `sources`, and all that its job and its process
-/// read besides.
-pub(super) fn protected<'a>(
-    sources: impl IntoIterator<Item = &'a SourcePath>,
-    job: &Job,
-    context: &Context,
-) -> HashMap<Identity, SourcePath> {
-    let own = context.own_files.iter().cloned();
-    let besides = job.files_besides().into_iter().chain(own);
-    let besides = besides.map(SourcePath::File);
-    let all = sources.into_iter().cloned().chain(besides);
-    let known = all.filter_map(|source| Some((source.identity()?, source)));
-    known.collect()
 }
 
 /// Gives each group of a run its path.
@@ -431,11 +396,11 @@ impl Addresses {
                 } else {
                     legal(&wanted, &self.plan.job.blank)
                 };
-                let told = sheets.template.is_some() && name != wanted;
+                let is_reported = sheets.template.is_some() && name != wanted;
                 let identity =
                     sheets.identity(&rendered.text, &self.plan.template, &self.plan.keys, values);
                 sheets.names[output].clone_from(&name);
-                if told {
+                if is_reported {
                     self.note_changed(wanted, &name);
                 }
                 identity.map(|identity| (identity, name))
@@ -639,21 +604,4 @@ impl Addresses {
             clashed: self.clashed,
         }
     }
-}
-
-/// Whether two paths name one file that need not exist yet.
-fn same_path(one: &Path, other: &Path) -> bool {
-    let absolute = |path: &Path| {
-        let folder = path
-            .parent()
-            .filter(|folder| !folder.as_os_str().is_empty());
-        let folder = folder.unwrap_or(Path::new("."));
-        let folder = folder
-            .canonicalize()
-            .or_else(|_| std::path::absolute(folder));
-        folder
-            .map(|folder| folder.join(path.file_name().unwrap_or_default()))
-            .ok()
-    };
-    one.file_name() == other.file_name() && absolute(one) == absolute(other)
 }

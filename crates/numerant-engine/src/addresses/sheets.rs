@@ -16,11 +16,11 @@ pub(super) struct Sheets {
     pub(super) template: Option<Template>,
     /// Several outputs may be sheets of one workbook.
     pub(super) shared: bool,
-    /// Sheets of one name are told apart by the names of their sources.
+    /// Sheets of one name are distinguished by the names of their sources.
     pub(super) by_rule: bool,
     /// They are places in copies of a template.
     pub(super) fills: bool,
-    /// Those that were told apart: old and new names.
+    /// Those that were distinguished: old and new names.
     pub(super) renamed: Vec<(String, String)>,
     pub(super) overflow: Overflow,
     /// Records that a sheet has room for.

@@ -92,11 +92,11 @@ impl Merged {
         self.outputs.extend(outputs);
         let room = REJECTS.saturating_sub(self.rejects.len());
         self.rejects.extend(rejects.into_iter().take(room));
-        let told = |mut column: TypedColumn| {
+        let shown = |mut column: TypedColumn| {
             column.source.get_or_insert_with(|| source.to_owned());
             column
         };
-        self.types.extend(types.into_iter().map(told));
+        self.types.extend(types.into_iter().map(shown));
         for format in total_formats {
             if !self
                 .total_formats
@@ -112,7 +112,7 @@ impl Merged {
         for notice in summary.notices {
             match notice {
                 Notice::KeptText(columns) => {
-                    for column in columns.into_iter().map(told) {
+                    for column in columns.into_iter().map(shown) {
                         let known = self.kept_text.iter();
                         // One file shows what it is about; the types of all are in the ledger.
                         if !known.into_iter().any(|other| other.column == column.column) {

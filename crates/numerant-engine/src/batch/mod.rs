@@ -1,6 +1,6 @@
 //! Many files, each a run of its own: several at the same time, and one that fails stops no other.
 //!
-//! What can be told of all of them is told before the first is read: outputs that two of them would
+//! Problems of all of them are reported before the first is read: outputs that two of them would
 //! share, outputs that exist. Each output takes its place when its file is done, so that a batch that
 //! is interrupted leaves whole files only.
 
@@ -97,7 +97,7 @@ impl BatchSummary {
 /// # Errors
 ///
 /// [`Error`], and then nothing was written, unless it is [`Error::BatchInterrupted`]. What goes
-/// wrong with a file is told of that file.
+/// wrong with a file is reported for that file.
 pub fn run_batch(job: &Job, context: &Context) -> Result<BatchSummary, Error> {
     let job = &dated(job, context);
     let selected = find(job)?;

@@ -100,7 +100,7 @@ pub(super) fn tasks(
     Ok((tasks, files))
 }
 
-/// A path as it is shown, and as it is told from others.
+/// A path as it is shown, and as it is compared.
 struct Address {
     shown: PathBuf,
     plain: PathBuf,

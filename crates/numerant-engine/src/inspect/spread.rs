@@ -13,7 +13,7 @@ const SHOWN: usize = 16;
 /// The width of classes at the beginning, as a power of two.
 const FINEST: i32 = -40;
 
-/// Classes beyond this number would not be told apart.
+/// More classes could not be distinguished in a chart.
 const FARTHEST: f64 = 1e18;
 
 /// Characters of a value.

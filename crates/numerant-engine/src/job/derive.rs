@@ -61,7 +61,7 @@ impl Job {
         }
     }
 
-    /// The file that all records go to, where that is told by the job alone.
+    /// The file that all records go to, if the job alone decides it.
     pub fn only_output(&self) -> Option<PathBuf> {
         if let Some(pack) = &self.pack {
             return Some(pack.clone());

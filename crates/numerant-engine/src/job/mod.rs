@@ -130,9 +130,9 @@ pub struct Job {
     pub steps: Vec<Step>,
     /// What to do with records for which a step, a part of a key or a total fails.
     pub on_error: OnError,
-    /// What records are told apart by, besides what the name says.
+    /// What records are distinguished by, besides what the name says.
     pub by: Vec<Key>,
-    /// Conditions that records are told apart by; the first that holds counts.
+    /// Conditions that records are distinguished by; the first that holds counts.
     pub case: Vec<Case>,
     /// The name of the case of records for which no condition holds; without one they are left out.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -204,7 +204,7 @@ pub struct OutputEntry {
     /// BLAKE3 digest of its bytes in hexadecimal, where a ledger is kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub blake3: Option<String>,
-    /// The values by which its records were told apart, by key; none where it has records of several.
+    /// The values by which its records were distinguished, by key; none where it has records of several.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub keys: BTreeMap<String, String>,
     /// Control totals, in the order of the ledger's sums.
@@ -290,7 +290,7 @@ pub struct Totals {
     pub rejected: u64,
 }
 
-/// A control total. Records that were rejected before their fields could be told apart are in none
+/// A control total. Records that were rejected before their fields could be parsed are in none
 /// of its sums.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

@@ -297,7 +297,7 @@ impl Producer {
     }
 }
 
-/// How the type of a column's values is told.
+/// How the type of a column's values is decided.
 fn typing(column: &LayoutColumn, found: Found) -> Typing {
     if let Some(declared) = column.declared {
         return Typing::Declared(declared);

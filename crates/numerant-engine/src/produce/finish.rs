@@ -44,7 +44,7 @@ pub(crate) struct Produced {
 }
 
 impl Producer {
-    /// The values by which the records of an output are told apart.
+    /// The values by which the records of an output are distinguished.
     fn key_values(&self, output: usize) -> BTreeMap<String, String> {
         let found = self.divider.outputs()[output];
         let values = &self.router.groups()[found.group as usize];

@@ -458,7 +458,7 @@ impl Producer {
         let size = |record: usize| match &encoder {
             Some(encoder) if !encoder.moves_raw() => {
                 let mut bytes = encoder.between().to_vec();
-                // What cannot be encoded is told by the second half.
+                // The second half reports what cannot be encoded.
                 let _ = encoder.record(batch, record, &mut bytes);
                 bytes.len() as u64
             }

@@ -26,8 +26,8 @@ use numerant_sheets::{Extracted, TakenSheet, WorkbookCache};
 /// Bytes of shared texts that a workbook may keep at least.
 const LEAST_SHARED: usize = 1 << 18;
 
-/// Workbooks of which each is told what could not stay as it was; of more it is told together.
-const TOLD_ONE_BY_ONE: usize = 8;
+/// Workbooks with a note of their own about what could not be kept; more share one note.
+const MAX_SEPARATE_NOTES: usize = 8;
 
 /// What was written.
 pub(super) struct Written {
@@ -121,7 +121,7 @@ pub(super) fn write(
         .map(|output| records[*output])
         .sum();
     let done = AtomicU64::new(0);
-    let told = |records: u64| {
+    let progress = |records: u64| {
         let done = done.fetch_add(records, Ordering::Relaxed) + records;
         context.observer.has_written(done, all);
     };
@@ -139,7 +139,7 @@ pub(super) fn write(
         digest: keep.digest,
         context,
         disk: keep.stage.disk(),
-        told: &told,
+        progress: &progress,
         room: job.memory.0 / threads as u64,
         printed: Mutex::default(),
         now: context.now,
@@ -277,13 +277,13 @@ pub(super) fn write(
         types: types(sets, &planned, job.write.types),
         notices: Vec::new(),
     };
-    let mut told: Vec<(String, Extracted)> = Vec::new();
+    let mut extracted: Vec<(String, Extracted)> = Vec::new();
     let mut left_out: BTreeMap<LeftOutDrawing, u64> = BTreeMap::new();
     let mut with_left_out = Vec::new();
     for (_, done) in results {
-        let extracted = done.extracted;
-        if let Some(what) = extracted.filter(|what| *what != Extracted::default()) {
-            told.push((done.file.path.clone(), what));
+        let of_one = done.extracted;
+        if let Some(what) = of_one.filter(|what| *what != Extracted::default()) {
+            extracted.push((done.file.path.clone(), what));
         }
         if !done.left_out.is_empty() {
             with_left_out.push(done.file.path.clone());
@@ -293,14 +293,14 @@ pub(super) fn write(
         }
         written.files.push(done.file);
     }
-    written.notices = match told.len() {
-        0..=TOLD_ONE_BY_ONE => told
+    written.notices = match extracted.len() {
+        0..=MAX_SEPARATE_NOTES => extracted
             .into_iter()
             .map(|(path, what)| Notice::Extracted { path, what })
             .collect(),
         files => {
             let mut all = Extracted::default();
-            told.iter().for_each(|(_, what)| all.add(what));
+            extracted.iter().for_each(|(_, what)| all.add(what));
             let path = format!("{files} files");
             vec![Notice::Extracted { path, what: all }]
         }

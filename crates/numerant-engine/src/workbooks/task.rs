@@ -47,7 +47,7 @@ pub(super) struct Task<'a> {
     pub(super) digest: bool,
     pub(super) context: &'a Context,
     pub(super) disk: &'a Disk,
-    pub(super) told: &'a (dyn Fn(u64) + Sync),
+    pub(super) progress: &'a (dyn Fn(u64) + Sync),
     /// Bytes of memory that a document may take.
     pub(super) room: u64,
     /// The sheets of workbooks that are drawn.
@@ -105,7 +105,7 @@ impl Task<'_> {
     fn put(&self, book: &WorkbookContent<'_>, format: &dyn Format, to: &Path) -> io::Result<()> {
         let file = self.disk.create(to)?;
         let sink = format.create(file, self.shared, self.options)?;
-        book.write(sink, &self.context.cancel, self.told)
+        book.write(sink, &self.context.cancel, self.progress)
     }
 
     /// Writes a workbook of sheets as they are in others.
@@ -135,7 +135,7 @@ impl Task<'_> {
             _ => assemble(taken, ways, &self.shelf, to),
         };
         let what = what.map_err(|error| extracting(path, error))?;
-        (self.told)(records);
+        (self.progress)(records);
         self.finish_look(path, first, staged, Some(what))
     }
 
@@ -168,7 +168,7 @@ impl Task<'_> {
         let to = self.disk.create(to).map_err(failed)?;
         let what = cutting.write(called, rows, spool, columns, may_have_macros(path), to);
         let what = what.map_err(|error| extracting(path, error))?;
-        (self.told)(rows.len() as u64);
+        (self.progress)(rows.len() as u64);
         Ok(what)
     }
 
@@ -212,7 +212,7 @@ impl Task<'_> {
         let to = self.disk.create(&self.book(&staged)).map_err(unwritten)?;
         form.write(&tables, values, fill.occupied, fill.style_down, to)
             .map_err(failed)?;
-        (self.told)(records);
+        (self.progress)(records);
         self.finish_look(path, first, staged, None)
     }
 
@@ -278,7 +278,7 @@ impl Task<'_> {
             }));
         }
         let done = self.draw(&sheets, path, first, staged, None)?;
-        (self.told)(records);
+        (self.progress)(records);
         Ok(done)
     }
 

@@ -326,7 +326,7 @@ impl SheetReader {
         }
         let mut header = Batch::default();
         self.prepare(&mut header);
-        // A header is as wide as the records by how this was told.
+        // A header is as wide as the records by how it was detected.
         let _ = self.lay(&first, &mut header);
         let mut scratch = Vec::new();
         let names: Vec<String> = (0..self.width)

@@ -373,12 +373,12 @@ pub struct WorkbookContent<'a> {
 const ROWS_AT_A_TIME: u64 = 1024;
 
 impl WorkbookContent<'_> {
-    /// Writes all sheets. `told` hears how many records were written.
+    /// Writes all sheets. `progress` is called with the number of records written.
     pub fn write(
         &self,
         mut sink: Box<dyn SheetSink>,
         cancel: &AtomicBool,
-        told: &dyn Fn(u64),
+        progress: &dyn Fn(u64),
     ) -> io::Result<()> {
         let heads: Vec<&Head> = self.sheets.iter().map(|(head, _)| head).collect();
         sink.begin(&heads)?;
@@ -413,10 +413,10 @@ impl WorkbookContent<'_> {
                     if cancel.load(Ordering::Relaxed) {
                         return Err(io::Error::from(io::ErrorKind::Interrupted));
                     }
-                    told(ROWS_AT_A_TIME);
+                    progress(ROWS_AT_A_TIME);
                 }
             }
-            told(head.records % ROWS_AT_A_TIME);
+            progress(head.records % ROWS_AT_A_TIME);
             sink.end_sheet()?;
         }
         sink.finish()

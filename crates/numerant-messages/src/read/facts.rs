@@ -46,7 +46,7 @@ impl EdiTrees {
         if same {
             return Ok(());
         }
-        let told = format!(
+        let text = format!(
             "{}{element:02} states {said}, and {what} {expected}",
             segment.id
         );
@@ -54,7 +54,7 @@ impl EdiTrees {
             let offset = self.segments.offset();
             return Err(self
                 .path
-                .error(ReadProblem::Miscounted { offset, what: told }));
+                .error(ReadProblem::Miscounted { offset, what: text }));
         }
         let kind = self
             .facts
@@ -62,36 +62,36 @@ impl EdiTrees {
             .map_or_else(String::new, |fact| fact.kind.clone());
         let fact = self.fact(&kind, None);
         fact.miscounted += 1;
-        fact.first.get_or_insert(told);
+        fact.first.get_or_insert(text);
         Ok(())
     }
 
     /// Takes note of a segment whose name is not written in capitals.
     #[cold]
     pub(super) fn small(&mut self, segment: &str) {
-        let told = format!("{segment} is read as {}", segment.to_ascii_uppercase());
+        let text = format!("{segment} is read as {}", segment.to_ascii_uppercase());
         let kind = match (&self.message, self.facts.last()) {
             (Some(message), _) => message.kind.clone(),
             (None, Some(last)) => last.kind.clone(),
-            // It is told with the first message.
+            // It is text with the first message.
             (None, None) => {
-                self.early.push(told);
+                self.early.push(text);
                 return;
             }
         };
-        self.note_small(&kind, told);
+        self.note_small(&kind, text);
     }
 
     /// Takes note of those that stood before the first message.
     pub(super) fn early(&mut self, kind: &str) {
-        for told in std::mem::take(&mut self.early) {
-            self.note_small(kind, told);
+        for text in std::mem::take(&mut self.early) {
+            self.note_small(kind, text);
         }
     }
 
-    fn note_small(&mut self, kind: &str, told: String) {
+    fn note_small(&mut self, kind: &str, text: String) {
         let fact = self.fact(kind, None);
         fact.lower_case += 1;
-        fact.first.get_or_insert(told);
+        fact.first.get_or_insert(text);
     }
 }

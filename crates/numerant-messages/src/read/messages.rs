@@ -361,9 +361,9 @@ impl EdiTrees {
             *sum = sum.plus(found).unwrap_or(*sum);
             if stated.compare(found).is_ne() {
                 fact.unbalanced += 1;
-                let told =
+                let text =
                     format!("message {control} states {stated}, and its records add up to {found}");
-                fact.first.get_or_insert(told);
+                fact.first.get_or_insert(text);
             }
         }
         self.messages += 1;

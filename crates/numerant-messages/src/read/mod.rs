@@ -26,7 +26,7 @@ use numerant_trees::{Leaf, OpenedTrees, RecordOddities, Trees};
 /// Segments and values of records that are remembered, all together.
 const REMEMBERED: usize = 1 << 18;
 
-/// Bytes that a record may have at most, so that places in it are told from those of what was made.
+/// Maximum size of a record in bytes: positions in it and in what was made of it have separate ranges.
 const LONGEST: usize = 1 << 30;
 
 /// Reads a file of messages.

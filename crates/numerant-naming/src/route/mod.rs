@@ -1,6 +1,6 @@
 //! From records to addresses: which output each record belongs to.
 //!
-//! Records are told apart by the raw bytes of their key columns first: what was seen before is
+//! Records are distinguished by the raw bytes of their key columns first: what was seen before is
 //! found again without a look inside. What was not is taken apart into values and parts, and
 //! those decide; so `"North"` and `North` end in one output.
 //!

@@ -42,18 +42,18 @@ pub fn extract(
         Err(error) => ExtractError::Write(error),
     };
     let taking = Taking::look(&package, chosen, values).map_err(damage)?;
-    let mut told = Extracted::default();
-    // What is told is counted by a first copy to nowhere, which finds what leads to parts, too.
+    let mut extracted = Extracted::default();
+    // A first copy to nowhere counts the losses, and finds the references to parts.
     let mut parts = HashSet::new();
     taking
-        .copy(&package, &mut io::sink(), &mut told, &mut parts)
+        .copy(&package, &mut io::sink(), &mut extracted, &mut parts)
         .map_err(damage)?;
     let mut repack = Repack::default();
     let content = {
         let (package, taking) = (package.clone(), taking.clone());
         move |out: &mut dyn Write| {
-            let (mut told, mut parts) = (Extracted::default(), HashSet::new());
-            taking.copy(&package, out, &mut told, &mut parts)
+            let (mut extracted, mut parts) = (Extracted::default(), HashSet::new());
+            taking.copy(&package, out, &mut extracted, &mut parts)
         }
     };
     repack.change(CONTENT, Change::Written(Box::new(content)));
@@ -66,7 +66,7 @@ pub fn extract(
         drop_parts(&package, &gone, &mut repack).map_err(failed)?;
     }
     repack.write(&package, to).map_err(damage)?;
-    Ok(told)
+    Ok(extracted)
 }
 
 /// Whether a part is there only because a sheet leads to it: a chart, a picture, or what shows the first
@@ -188,7 +188,7 @@ impl Taking {
         &self,
         package: &Package,
         out: &mut dyn Write,
-        told: &mut Extracted,
+        extracted: &mut Extracted,
         parts: &mut HashSet<String>,
     ) -> io::Result<()> {
         let mut writer = Writer::new(out);
@@ -214,7 +214,7 @@ impl Taking {
                         return Ok(());
                     }
                     if self.is_gone_range(tag) {
-                        told.names += u64::from(tag.local_name().as_ref() != "database-range");
+                        extracted.names += u64::from(tag.local_name().as_ref() != "database-range");
                         left_out_range = is_open;
                         return Ok(());
                     }
@@ -222,7 +222,7 @@ impl Taking {
                         return Ok(());
                     }
                     parts.extend(attribute(tag, "href"));
-                    let tag = self.tag(tag, told);
+                    let tag = self.tag(tag, extracted);
                     return writer.write_event(if is_open {
                         Event::Start(tag)
                     } else {
@@ -269,7 +269,7 @@ impl Taking {
     }
 
     /// A tag without what leads nowhere.
-    fn tag<'t>(&self, tag: &BytesStart<'t>, told: &mut Extracted) -> BytesStart<'t> {
+    fn tag<'t>(&self, tag: &BytesStart<'t>, extracted: &mut Extracted) -> BytesStart<'t> {
         let gone = |key: &str, value: &str| {
             let name = key.rsplit_once(':').map_or(key, |(_, name)| name);
             let plain = quick_xml::escape::unescape(value).unwrap_or_else(|_| value.into());
@@ -293,11 +293,11 @@ impl Taking {
                 continue;
             }
             if key.ends_with("formula") {
-                told.formulas += 1;
-                told.without_value +=
+                extracted.formulas += 1;
+                extracted.without_value +=
                     u64::from(numerant_markup::attribute(tag, "value-type").is_none());
             } else {
-                told.rules += 1;
+                extracted.rules += 1;
             }
         }
         new

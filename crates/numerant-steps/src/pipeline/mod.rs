@@ -52,7 +52,7 @@ pub struct PipelineOptions {
     pub on_error: OnError,
     /// How columns are named that are occurrences of one value, of which a condition has to hold for any.
     pub occurrences: Option<Occurrences>,
-    /// Cases that records are told apart by.
+    /// Cases that records are distinguished by.
     pub cases: Vec<Case>,
     /// The name for records of no case.
     pub rest: Option<String>,

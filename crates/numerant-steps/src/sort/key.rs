@@ -188,7 +188,7 @@ fn encode_digits(negative: bool, digits: &[u8], magnitude: i64, out: &mut Vec<u8
 }
 
 /// A number that sorts as the value does, or the same as its neighbours: with it most pairs are
-/// told apart without a look at their keys. The second is false if it may be the same for two
+/// compared without their keys. The second is false if it may be the same for two
 /// values that differ.
 pub(super) fn code(sorted: &Sorted<'_>, descending: bool) -> (u64, bool) {
     let (code, exact) = match sorted {

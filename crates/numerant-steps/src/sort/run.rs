@@ -15,7 +15,7 @@ use super::key::{self, Sorted};
 use numerant_data::record::{Arena, Batch, Span, Tag, Tagging};
 use numerant_data::value::Number;
 
-/// Texts of a column whose ranks are told.
+/// Texts of a column whose ranks are known.
 const MOST_TEXTS: usize = 1 << 16;
 
 /// Columns that have codes.
@@ -208,7 +208,7 @@ impl Run {
                 }
             }
         }
-        // Records lie in the order of the source, so equal ones are told apart by their place.
+        // Records lie in the order of the source, so equal ones are distinguished by their place.
         if exact == [true; CODES] && self.columns <= CODES {
             self.entries
                 .sort_unstable_by_key(|entry| (entry.codes, entry.start));

@@ -55,7 +55,7 @@ pub(crate) enum FlatValue {
     Hollow(u32),
 }
 
-/// A record that does not fit, or columns that cannot be told.
+/// A record that does not match, or columns that cannot be decided.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum FlattenError {
     /// There is something where none of the records that were looked at has anything.
@@ -226,7 +226,7 @@ impl Flattener {
         }
     }
 
-    /// The path of a place. `numbered` says that elements that stand several times are told apart.
+    /// The path of a place. `numbered` says that elements that stand several times are distinguished.
     fn named(&self, place: u32, paths: &Paths, numbered: bool) -> String {
         let mut way = Vec::new();
         let mut at = place;
@@ -579,7 +579,7 @@ impl Flattener {
         Ok(())
     }
 
-    /// Puts a container with nothing in it where it can be told.
+    /// Stores an empty container where its column is known.
     fn hollow(&mut self, kind: Kind, at: u32) -> Result<(), FlattenError> {
         let place = &self.places[at as usize];
         if place.exploded {

@@ -178,7 +178,7 @@ pub(super) fn skipped(reason: &SkipReason) -> String {
 /// A line for each file that has failed, with more of it and what to do about it where that was not said
 /// of another one.
 pub(super) fn failures(out: &mut impl Write, batch: &BatchSummary) -> io::Result<()> {
-    let mut told: Vec<String> = Vec::new();
+    let mut shown_before: Vec<String> = Vec::new();
     for file in &batch.files {
         let FileDisposition::Failed(error) = &file.fate else {
             continue;
@@ -190,19 +190,19 @@ pub(super) fn failures(out: &mut impl Write, batch: &BatchSummary) -> io::Result
         writeln!(out, "  {BAD}failed{BAD:#}: {message}")?;
         let (details, left) = error.details(DETAILS);
         let shown = details.join("\n");
-        if !shown.is_empty() && told.contains(&shown) {
+        if !shown.is_empty() && shown_before.contains(&shown) {
             continue;
         }
-        told.push(shown);
+        shown_before.push(shown);
         for detail in &details {
             writeln!(out, "          {detail}")?;
         }
         if left > 0 {
             writeln!(out, "          and {} more", number(left))?;
         }
-        if let Some(hint) = error.hint().filter(|hint| !told.contains(hint)) {
+        if let Some(hint) = error.hint().filter(|hint| !shown_before.contains(hint)) {
             writeln!(out, "          {FAINT}hint: {hint}{FAINT:#}")?;
-            told.push(hint);
+            shown_before.push(hint);
         }
     }
     Ok(())

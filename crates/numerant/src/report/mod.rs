@@ -75,7 +75,7 @@ pub(crate) struct Reporter {
     quiet: bool,
     /// The documents of several commands that are one for the reader.
     documents: Option<RefCell<Vec<serde_json::Value>>>,
-    /// What was told, for a log.
+    /// What was reported, for a log.
     story: RefCell<Vec<(Level, String)>>,
 }
 
@@ -128,12 +128,12 @@ impl Reporter {
         }
     }
 
-    /// What was told since this was last asked.
+    /// What was reported since this was last asked.
     pub(crate) fn take_story(&self) -> Vec<(Level, String)> {
         self.story.take()
     }
 
-    fn tell(&self, level: Level, text: String) {
+    fn keep(&self, level: Level, text: String) {
         self.story.borrow_mut().push((level, text));
     }
 
@@ -200,7 +200,7 @@ impl Reporter {
     /// Says why a job of several shows no plan.
     pub(crate) fn not_planned(&self, error: &Error) -> io::Result<()> {
         let text = format!("nothing to show before the jobs above have run: {error}");
-        self.tell(Level::Note, text.clone());
+        self.keep(Level::Note, text.clone());
         words::labelled(&mut screen::stderr(), words::NOTE, "note", &text)
     }
 
@@ -350,7 +350,7 @@ impl Reporter {
 
     /// Shows what a run has written; its notices only if no plan has shown them before.
     pub(crate) fn split(&self, summary: &Summary, was_planned: bool) -> io::Result<()> {
-        self.tell(Level::Result, words::books(&summary.ledger));
+        self.keep(Level::Result, words::books(&summary.ledger));
         if self.report == Report::Json {
             return self.document(&json::summary(summary, false));
         }
@@ -368,7 +368,7 @@ impl Reporter {
 
     /// Shows what a run has written to standard output, on standard error.
     pub(crate) fn written_to_standard_output(&self, summary: &Summary) -> io::Result<()> {
-        self.tell(Level::Result, words::books(&summary.ledger));
+        self.keep(Level::Result, words::books(&summary.ledger));
         let mut err = screen::stderr();
         if self.report == Report::Json {
             return json::write(&mut err, &json::summary(summary, false));
@@ -382,10 +382,10 @@ impl Reporter {
 
     /// Shows what became, or would become, of the files of a batch.
     pub(crate) fn batch(&self, batch: &BatchSummary, planned: bool) -> io::Result<()> {
-        self.tell(Level::Result, words::books(&batch.summary.ledger));
+        self.keep(Level::Result, words::books(&batch.summary.ledger));
         for file in &batch.files {
             if let FileDisposition::Failed(error) = &file.fate {
-                self.tell(Level::Note, format!("{}: {error}", file.source));
+                self.keep(Level::Note, format!("{}: {error}", file.source));
             }
         }
         if self.report == Report::Json {
@@ -442,7 +442,7 @@ impl Reporter {
             done.len() - failed,
             done.len()
         );
-        self.tell(
+        self.keep(
             if failed > 0 {
                 Level::Note
             } else {
@@ -510,7 +510,7 @@ impl Reporter {
         let more = notes.len().saturating_sub(NOTICES);
         let shown: Vec<String> = notes.iter().take(NOTICES).cloned().collect();
         for note in notes {
-            self.tell(Level::Note, note);
+            self.keep(Level::Note, note);
         }
         if self.quiet {
             return Ok(());

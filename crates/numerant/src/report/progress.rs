@@ -29,7 +29,7 @@ struct State {
     writes: bool,
     /// Files of a batch, if it is one.
     files: Option<Files>,
-    /// Bytes that are read, where they are told piece by piece.
+    /// Bytes that were read, where they are reported piece by piece.
     read: u64,
 }
 

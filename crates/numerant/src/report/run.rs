@@ -183,7 +183,7 @@ fn within(ledger: &Ledger) -> (&'static str, &'static str) {
     }
 }
 
-/// Whether outputs are told apart by their sheets.
+/// Whether outputs are distinguished by their sheets.
 fn names_sheets(ledger: &Ledger) -> bool {
     let mut paths = HashSet::new();
     let outputs = ledger.outputs.iter();

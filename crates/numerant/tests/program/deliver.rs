@@ -193,6 +193,32 @@ fn files_are_copied_into_folders_and_never_over_others() {
 }
 
 #[test]
+fn one_route_for_all_outputs_makes_a_folder_for_each() {
+    let bench = prepared();
+    bench.write("folders.csv", "quay,folder\n*,quays/of {quay}\n");
+    let words = [
+        "deliver",
+        "calls.json",
+        "--routes",
+        "folders.csv",
+        "--channel",
+        "folder",
+        "--into",
+        "people",
+    ];
+    let done = bench.run(&words);
+    assert!(done.contains("4 delivered"), "{done}");
+    for (folder, file) in [("quays/of North", "North"), ("quays/of Ro/Ro", "Ro_Ro")] {
+        let copied = bench.read(&format!("people/{folder}/{file}.csv"));
+        assert_eq!(copied, bench.read(&format!("parts/{file}.csv")));
+    }
+    // One folder for all is one hand-over.
+    bench.write("folders.csv", "quay,folder\n*,all\n");
+    let done = bench.run(&[&words[..], &["--journal", "j"]].concat());
+    assert!(done.contains("1 delivered"), "{done}");
+}
+
+#[test]
 fn a_program_takes_messages_and_says_what_became_of_them() {
     let bench = prepared();
     let words = [

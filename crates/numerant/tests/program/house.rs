@@ -10,10 +10,8 @@ use serde_json::Value;
 const MAX_LINES: usize = 600;
 
 /// Files that are longer; none is to come in, and those that are there are to become shorter.
-const LONGER: [&str; 6] = [
-    "crates/numerant-data/src/source/error.rs",
+const LONGER: [&str; 4] = [
     "crates/numerant-documents/src/xml/walk.rs",
-    "crates/numerant-engine/src/addresses/mod.rs",
     "crates/numerant-schema/src/sample/xml.rs",
     "crates/numerant-steps/src/expr/evaluate/mod.rs",
     "crates/numerant-trees/src/flatten/mod.rs",

@@ -100,7 +100,7 @@ pub struct Extracted {
 }
 
 impl Extracted {
-    /// Adds what was told of another workbook.
+    /// Adds the counts of another workbook.
     pub fn add(&mut self, other: &Self) {
         self.formulas += other.formulas;
         self.reordered += other.reordered;
@@ -178,7 +178,7 @@ pub fn assemble(
         grafted.map_err(|problem| failed(path, problem))?;
     }
     let package = target.book.package.clone();
-    let (repack, told) = target
+    let (repack, extracted) = target
         .finish(ways)
         .map_err(|problem| failed(first, problem))?;
     repack.write(&package, to).map_err(|error| {
@@ -189,7 +189,7 @@ pub fn assemble(
             Err(error) => ExtractError::Write(error),
         }
     })?;
-    Ok(told)
+    Ok(extracted)
 }
 
 /// A workbook of which these sheets are kept.
@@ -212,7 +212,7 @@ fn opened(
 pub(super) struct Target {
     pub(super) book: EditedWorkbook,
     pub(super) repack: Repack<'static>,
-    pub(super) told: Extracted,
+    pub(super) extracted: Extracted,
     /// The types of parts.
     pub(super) types: Document,
     /// The parts that there are, in lower case.
@@ -249,13 +249,13 @@ impl Target {
         alone: bool,
         looks: bool,
     ) -> Result<Self, ReadProblem> {
-        let mut told = Extracted::default();
+        let mut extracted = Extracted::default();
         let mut edit = Edit {
             gone: book.gone(ways.values)?,
             ..Edit::default()
         };
         edit.renames.sheets = book.renamed();
-        book.edit_names(&mut edit.gone, &mut told);
+        book.edit_names(&mut edit.gone, &mut extracted);
         if let Some(names) = book.document.root.child_mut("definedNames") {
             for name in names.elements_mut() {
                 if let Some(renamed) = edit.renames.apply(&name.text()) {
@@ -269,26 +269,26 @@ impl Target {
         for sheet in book.kept() {
             if sheet.has_cells && looks {
                 let scan = Scan::of(&book.package, &sheet.path, &edit.gone, &mut uses)?;
-                told.formulas += scan.formulas;
-                told.without_value += scan.without_value;
-                told.rules += scan.rules;
+                extracted.formulas += scan.formulas;
+                extracted.without_value += scan.without_value;
+                extracted.rules += scan.rules;
                 scans.push((sheet.path.clone(), scan));
             }
             let tables = book.tables(&sheet.path)?;
             names.extend(tables.into_iter().map(|(name, _)| name.to_lowercase()));
         }
-        told.stale |= told.formulas > 0 && book.is_to_be_computed();
+        extracted.stale |= extracted.formulas > 0 && book.is_to_be_computed();
         let cut = book.is_cut();
-        let changed = cut || told.formulas > 0 || !alone || !looks;
-        book.choose_leads(changed, ways.macros, &mut told)?;
-        book.edit_sheets(&mut told);
+        let changed = cut || extracted.formulas > 0 || !alone || !looks;
+        book.choose_leads(changed, ways.macros, &mut extracted)?;
+        book.edit_sheets(&mut extracted);
         if let Some(known) = book.document.root.child_mut("definedNames") {
             let known = known.elements().filter_map(|name| name.attribute("name"));
             names.extend(known.map(|name| name.to_lowercase()));
         }
         let mut root = Relationships::of(&book.package, "")?;
         if let Some(root) = &mut root {
-            told.signature = root.retain(|lead| lead.kind != "origin");
+            extracted.signature = root.retain(|lead| lead.kind != "origin");
             if cut || !alone {
                 // The picture of the first page may show a sheet that is not there.
                 root.retain(|lead| lead.kind != "thumbnail");
@@ -307,7 +307,7 @@ impl Target {
         let reached = book.reached(from, &|_| true)?;
         let mut target = Self {
             repack: Repack::default(),
-            told,
+            extracted,
             types,
             parts: HashSet::new(),
             reserved: HashSet::new(),
@@ -415,7 +415,7 @@ impl Target {
             let Some(mut document) = self.book.part(path)? else {
                 continue;
             };
-            if edit_part(kind, &mut document, edit, &mut self.told) {
+            if edit_part(kind, &mut document, edit, &mut self.extracted) {
                 self.change(path, Change::Bytes(document.into_bytes()));
             }
         }
@@ -564,6 +564,6 @@ impl Target {
             &self.book.leads.path.clone(),
             Change::Bytes(leads.into_bytes()),
         );
-        Ok((self.repack, self.told))
+        Ok((self.repack, self.extracted))
     }
 }

@@ -186,7 +186,7 @@ impl EditedWorkbook {
 
     /// Leaves out the names of ranges that belong or lead to sheets that are gone, and those that
     /// lead to such names.
-    pub(super) fn edit_names(&mut self, gone: &mut Gone, told: &mut Extracted) {
+    pub(super) fn edit_names(&mut self, gone: &mut Gone, extracted: &mut Extracted) {
         let mut numbers = HashMap::new();
         for (place, sheet) in self.sheets.iter().enumerate() {
             if sheet.kept {
@@ -211,7 +211,7 @@ impl EditedWorkbook {
                 }
                 !breaks
             });
-            told.names += more.len() as u64;
+            extracted.names += more.len() as u64;
             if more.is_empty() {
                 break;
             }
@@ -232,7 +232,7 @@ impl EditedWorkbook {
         &mut self,
         changed: bool,
         macros: bool,
-        told: &mut Extracted,
+        extracted: &mut Extracted,
     ) -> Result<(), ReadProblem> {
         let mut caches = HashSet::new();
         let (mut slicers, mut timelines) = (false, false);
@@ -246,7 +246,7 @@ impl EditedWorkbook {
         let gone = self.sheets.iter().filter(|sheet| !sheet.kept);
         let ids: HashSet<String> = gone.map(|sheet| sheet.id.clone()).collect();
         let had = self.leads.of_kind("vbaProject").next().is_some();
-        told.macros |= had && !macros;
+        extracted.macros |= had && !macros;
         self.leads.retain(|lead| {
             let fits = match lead.kind.as_str() {
                 "pivotCacheDefinition" => caches.contains(&lead.target),
@@ -263,7 +263,7 @@ impl EditedWorkbook {
 
     /// Leaves out what leads nowhere any more, gives sheets their names, and sets which of them is
     /// shown first.
-    pub(super) fn edit_sheets(&mut self, told: &mut Extracted) {
+    pub(super) fn edit_sheets(&mut self, extracted: &mut Extracted) {
         let known: HashSet<&str> = self.leads.all.iter().map(|lead| lead.id.as_str()).collect();
         prune(&mut self.document.root, &known);
         let active = self
@@ -284,7 +284,7 @@ impl EditedWorkbook {
             .iter()
             .position(same)
             .or_else(|| kept.iter().position(shown));
-        told.shown |= place.is_none();
+        extracted.shown |= place.is_none();
         let hidden = place.is_none();
         let place = place.unwrap_or(0);
         let place = (place > 0).then(|| place.to_string());
@@ -378,7 +378,7 @@ pub(super) fn edit_part(
     kind: &str,
     document: &mut Document,
     edit: &Edit,
-    told: &mut Extracted,
+    extracted: &mut Extracted,
 ) -> bool {
     let names: &[&str] = match kind {
         "chart" | "chartEx" => &["f"],
@@ -400,7 +400,7 @@ pub(super) fn edit_part(
             let name = element.attribute("name").unwrap_or_default().to_lowercase();
             let is_gone = |known: &(String, bool)| known.0 == sheet && known.1;
             let lost = gone.sheets.iter().any(is_gone) || gone.names.contains(&name);
-            told.pivots += u64::from(lost);
+            extracted.pivots += u64::from(lost);
             for (attribute, new) in [
                 ("sheet", renames.sheets.get(&sheet)),
                 ("name", renames.names.get(&name)),
@@ -415,7 +415,7 @@ pub(super) fn edit_part(
         let formula = element.text();
         if gone.breaks(&formula) {
             element.set_text("#REF!");
-            told.ranges += 1;
+            extracted.ranges += 1;
             changed = true;
         } else if let Some(renamed) = renames.apply(&formula) {
             element.set_text(&renamed);

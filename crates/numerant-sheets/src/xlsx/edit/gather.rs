@@ -60,9 +60,9 @@ impl Target {
             ..Edit::default()
         };
         edit.renames.sheets = other.renamed();
-        let mut told = std::mem::take(&mut self.told);
-        other.edit_names(&mut edit.gone, &mut told);
-        told.macros |= other.leads.of_kind("vbaProject").next().is_some();
+        let mut extracted = std::mem::take(&mut self.extracted);
+        other.edit_names(&mut edit.gone, &mut extracted);
+        extracted.macros |= other.leads.of_kind("vbaProject").next().is_some();
         edit.renames.others = self
             .book
             .document
@@ -80,18 +80,18 @@ impl Target {
             ));
             if sheet.has_cells {
                 let scan = Scan::of(&other.package, &sheet.path, &edit.gone, &mut uses)?;
-                told.formulas += scan.formulas;
-                told.without_value += scan.without_value;
-                told.rules += scan.rules;
+                extracted.formulas += scan.formulas;
+                extracted.without_value += scan.without_value;
+                extracted.rules += scan.rules;
                 scans.insert(sheet.path.clone(), scan);
             }
             for (table, _) in other.tables(&sheet.path)? {
-                self.rename(&table, &mut edit, &mut told.renamed);
+                self.rename(&table, &mut edit, &mut extracted.renamed);
             }
         }
-        told.stale |= told.formulas > 0 && other.is_to_be_computed();
-        let names = self.new_names(&other, &mut edit, &mut told.renamed);
-        self.told = told;
+        extracted.stale |= extracted.formulas > 0 && other.is_to_be_computed();
+        let names = self.new_names(&other, &mut edit, &mut extracted.renamed);
+        self.extracted = extracted;
         self.graft_styles(&other, &uses, &mut edit)?;
         self.graft_texts(&other, &uses, &mut edit)?;
         for lead in other.leads.of_kind("externalLink") {
@@ -238,7 +238,7 @@ impl Target {
             None => Colors::default(),
         };
         let differs = colors != Colors::default() && colors != self.colors;
-        self.told.theme |= differs;
+        self.extracted.theme |= differs;
         if self.styles.is_none() {
             self.styles = Some(styles_of(&self.book)?);
             if self.book.shared("styles").is_none() {
@@ -370,7 +370,7 @@ impl Target {
             let mut dangling = HashSet::new();
             if let Some(leads) = &mut leads {
                 let is_lost = |lead: &&Relationship| LOST.contains(&lead.kind.as_str());
-                self.told.lost += leads.all.iter().filter(is_lost).count() as u64;
+                self.extracted.lost += leads.all.iter().filter(is_lost).count() as u64;
                 dangling = leads.split_off(|lead| {
                     lead.outside || places.contains_key(&lead.target.to_lowercase())
                 });
@@ -392,7 +392,7 @@ impl Target {
                     match other.part(path)? {
                         None => continue,
                         Some(mut document) => {
-                            edit_part(kind, &mut document, edit, &mut self.told);
+                            edit_part(kind, &mut document, edit, &mut self.extracted);
                             self.number(kind, &mut document, edit, caches);
                             Change::Bytes(document.into_bytes())
                         }

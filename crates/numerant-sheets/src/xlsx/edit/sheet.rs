@@ -474,7 +474,7 @@ impl Used {
 
     fn add(&mut self, number: usize) {
         let (word, bit) = (number / 64, number % 64);
-        // What no list can be as long as is damage, and is told where the list is read.
+        // A list cannot be that long: the file is damaged, which is reported where the list is read.
         if word > MOST_NUMBERED {
             return;
         }

@@ -1,5 +1,5 @@
-//! The value of an expression for one record. Conditions have three values: where one cannot be
-//! told because a cell is blank, it is NULL.
+//! The value of an expression for one record. Conditions have three values: one that a blank
+//! cell leaves open is NULL.
 
 use std::borrow::Cow;
 use std::cmp::Ordering;

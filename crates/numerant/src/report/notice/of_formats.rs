@@ -69,63 +69,63 @@ pub(super) fn text_note(note: &TextNote) -> String {
 
 /// What could not stay as it was in a sheet that has left its workbook.
 pub(super) fn extracted(what: &Extracted) -> Vec<String> {
-    let mut told = Vec::new();
-    let mut tell = |count: u64, one: &str, more: &str| match count {
+    let mut texts = Vec::new();
+    let mut add = |count: u64, one: &str, more: &str| match count {
         0 => {}
-        1 => told.push(format!("1 {one}")),
-        count => told.push(format!("{} {more}", number(count))),
+        1 => texts.push(format!("1 {one}")),
+        count => texts.push(format!("{} {more}", number(count))),
     };
-    tell(
+    add(
         what.formulas,
         "formula was replaced by its value, as it refers to a sheet that is not in the file",
         "formulas were replaced by their values, as they refer to sheets that are not in the file",
     );
-    tell(
+    add(
         what.without_value,
         "of them was never calculated and is blank; open and save the workbook in a spreadsheet program first",
         "of them were never calculated and are blank; open and save the workbook in a spreadsheet program first",
     );
-    tell(
+    add(
         what.rules,
         "conditional format or validation refers to another sheet and does not work",
         "conditional formats or validations refer to another sheet and do not work",
     );
-    tell(
+    add(
         what.ranges,
         "chart or table refers to another sheet and shows its last values",
         "charts or tables refer to another sheet and show their last values",
     );
-    tell(
+    add(
         what.reordered,
         "conditional format, validation or chart range was removed, as the order of its records changed",
         "conditional formats, validations or chart ranges were removed, as the order of their records changed",
     );
-    tell(
+    add(
         what.names,
         "named range refers to another sheet and was removed",
         "named ranges refer to another sheet and were removed",
     );
-    tell(
+    add(
         what.pivots,
         "pivot table cannot be refreshed, as its source was on another sheet",
         "pivot tables cannot be refreshed, as their sources were on other sheets",
     );
-    tell(
+    add(
         what.pivots_left_out,
         "pivot table was removed, as it contains the records of all parts",
         "pivot tables were removed, as they contain the records of all parts",
     );
-    tell(
+    add(
         what.filters,
         "filter criterion was removed, as it can contain values of other parts; hidden rows stay hidden",
         "filter criteria were removed, as they can contain values of other parts; hidden rows stay hidden",
     );
-    tell(
+    add(
         what.scenarios,
         "scenario was removed, as it contains values of other parts",
         "scenarios were removed, as they contain values of other parts",
     );
-    tell(
+    add(
         what.lost,
         "slicer, timeline or query was removed, as only its own workbook can have it",
         "slicers, timelines or queries were removed, as only their own workbook can have them",
@@ -153,7 +153,7 @@ pub(super) fn extracted(what: &Extracted) -> Vec<String> {
         ),
     ] {
         if is {
-            told.push(text.to_owned());
+            texts.push(text.to_owned());
         }
     }
     if !what.renamed.is_empty() {
@@ -162,26 +162,26 @@ pub(super) fn extracted(what: &Extracted) -> Vec<String> {
             .iter()
             .map(|(old, new)| format!("{old} → {new}"))
             .collect();
-        told.push(format!(
+        texts.push(format!(
             "named ranges and tables with the same name are renamed, in formulas too: {}",
             shown.join(", ")
         ));
     }
-    told
+    texts
 }
 
 /// What does not agree in messages as they are.
 pub(super) fn messages(source: &str, facts: &MessageFacts) -> String {
-    let mut told = Vec::new();
+    let mut texts = Vec::new();
     if facts.unbalanced > 0 {
-        told.push(format!(
+        texts.push(format!(
             "in {} of {} the amounts do not add up to the stated total",
             number(facts.unbalanced),
             counted(facts.messages, "message", "messages")
         ));
     }
     if facts.miscounted > 0 {
-        told.push(format!(
+        texts.push(format!(
             "{} (--miscounted decides what is written)",
             counted(
                 facts.miscounted,
@@ -191,13 +191,17 @@ pub(super) fn messages(source: &str, facts: &MessageFacts) -> String {
         ));
     }
     if facts.lower_case > 0 {
-        told.push(format!(
+        texts.push(format!(
             "{} in lower case",
             counted(facts.lower_case, "segment tag is", "segment tags are")
         ));
     }
     let first = facts.first.as_deref().unwrap_or_default();
-    format!("{source}, {}: {}; {first}", facts.kind, told.join(", and "))
+    format!(
+        "{source}, {}: {}; {first}",
+        facts.kind,
+        texts.join(", and ")
+    )
 }
 
 /// What became of the total of a message of which only some records were taken.

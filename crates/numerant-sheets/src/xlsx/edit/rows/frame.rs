@@ -21,7 +21,7 @@ impl RowCutter {
         frame: &mut Document,
         moved: &Moved,
         used: &mut TextNumbers,
-        told: &mut Extracted,
+        extracted: &mut Extracted,
     ) {
         let (above, gone) = (self.above, &self.gone);
         let (mut scenarios, mut filters, mut lost_rules) = (0, 0, 0);
@@ -88,9 +88,9 @@ impl RowCutter {
             }
         };
         frame.root.prune(&mut keep);
-        told.scenarios += scenarios;
-        told.reordered += lost_rules;
-        told.filters += filters;
+        extracted.scenarios += scenarios;
+        extracted.reordered += lost_rules;
+        extracted.filters += filters;
         if scenarios > 0
             && let Some(list) = frame.root.child_mut("scenarios")
         {
@@ -112,8 +112,8 @@ impl RowCutter {
                     if whole || cells.iter().any(below) || gone.all || gone.breaks(&formula.text())
                     {
                         element.retain(|child| child.name() != "f");
-                        told.formulas += 1;
-                        told.without_value += u64::from(element.child("v").is_none());
+                        extracted.formulas += 1;
+                        extracted.without_value += u64::from(element.child("v").is_none());
                     }
                 }
             }
@@ -127,7 +127,7 @@ impl RowCutter {
                     Some(new) => element.set_text(&new),
                     None => {
                         element.set_text("#REF!");
-                        told.rules += 1;
+                        extracted.rules += 1;
                     }
                 }
             }
@@ -139,7 +139,7 @@ impl RowCutter {
             _ => {}
         });
         if let Some(extensions) = frame.root.child_mut("extLst") {
-            told.rules += self.edit_extensions(extensions, moved);
+            extracted.rules += self.edit_extensions(extensions, moved);
         }
         let is_empty = |list: &Element| list.elements().next().is_none();
         frame
@@ -240,7 +240,7 @@ impl RowCutter {
                 root.retain(|element| element.name() != "definedNames");
             }
         }
-        target.told.names += lost;
+        target.extracted.names += lost;
     }
 
     /// Edits the parts that belong to the sheet.
@@ -268,14 +268,14 @@ impl RowCutter {
             "printerSettings",
             "image",
         ];
-        let told = &mut target.told;
+        let extracted = &mut target.extracted;
         leads.retain(|lead| match lead.kind.as_str() {
             "pivotTable" => {
-                told.pivots_left_out += 1;
+                extracted.pivots_left_out += 1;
                 false
             }
             "slicer" | "timeline" => {
-                told.lost += 1;
+                extracted.lost += 1;
                 false
             }
             kind => !by_id.contains(&kind) || wanted.contains(&lead.id),
@@ -329,8 +329,8 @@ impl RowCutter {
         fit(&mut table.root);
         if let Some(filter) = table.root.child_mut("autoFilter") {
             fit(filter);
-            let told = &mut target.told;
-            filter.retain_mut(|column| without_criteria(column, &mut told.filters));
+            let extracted = &mut target.extracted;
+            filter.retain_mut(|column| without_criteria(column, &mut extracted.filters));
         }
         table.root.retain(|element| element.name() != "sortState");
         target.change(path, Change::Bytes(table.into_bytes()));
@@ -366,9 +366,9 @@ impl RowCutter {
             });
         });
         if moved.is_reordered() {
-            target.told.reordered += lost;
+            target.extracted.reordered += lost;
         } else {
-            target.told.ranges += lost;
+            target.extracted.ranges += lost;
         }
         target.change(path, Change::Bytes(chart.into_bytes()));
         Ok(())

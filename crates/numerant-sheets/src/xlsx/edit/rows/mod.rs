@@ -229,7 +229,7 @@ impl RowCutter {
         let mut target = Target::begin(book, ways, true, false).map_err(read)?;
         let mut frame = self.frame.clone();
         let mut used = TextNumbers::default();
-        self.edit_frame(&mut frame, &moved, &mut used, &mut target.told);
+        self.edit_frame(&mut frame, &moved, &mut used, &mut target.extracted);
         self.edit_names(&mut target, &moved);
         self.edit_parts(&mut target, &mut frame, &moved)
             .map_err(read)?;
@@ -255,7 +255,7 @@ impl RowCutter {
             computing,
             &moved,
             &mut used,
-            &mut target.told,
+            &mut target.extracted,
         );
         if styles.is_some() {
             target.styles = styles;
@@ -272,11 +272,11 @@ impl RowCutter {
                 target.change(&strings, Change::Bytes(used.list(&self.texts)));
             }
             let package = self.book.package.clone();
-            let (repack, told) = target.finish(ways).map_err(read)?;
+            let (repack, extracted) = target.finish(ways).map_err(read)?;
             repack
                 .write(&package, to)
                 .map_err(|error| self.failed(error))?;
-            Ok(told)
+            Ok(extracted)
         });
         // The stage is removed as a whole later.
         let _ = disk.remove(&sheet);
@@ -294,7 +294,7 @@ impl RowCutter {
         mut computing: Option<Computing<'_>>,
         moved: &Moved,
         used: &mut TextNumbers,
-        told: &mut Extracted,
+        extracted: &mut Extracted,
     ) -> io::Result<()> {
         let mut out = io::BufWriter::with_capacity(1 << 17, to);
         out.write_all(head.as_bytes())?;
@@ -318,7 +318,7 @@ impl RowCutter {
             let text = std::str::from_utf8(&bytes).map_err(io::Error::other)?;
             let mut element =
                 Document::parse(text.as_bytes().to_vec(), &self.part).map_err(io::Error::other)?;
-            self.edit_row(&mut element.root, row, moved, used, told);
+            self.edit_row(&mut element.root, row, moved, used, extracted);
             if let Some(computing) = &mut computing {
                 let values = std::str::from_utf8(&values).map_err(io::Error::other)?;
                 let number = moved.row(row).unwrap_or(row);
@@ -328,7 +328,7 @@ impl RowCutter {
             }
             out.write_all(element.root.to_text().as_bytes())?;
         }
-        told.stale |= told.formulas > 0 && self.book.is_to_be_computed();
+        extracted.stale |= extracted.formulas > 0 && self.book.is_to_be_computed();
         debug_assert!(
             moved.is_reordered() || kept.fill_buf().is_ok_and(<[u8]>::is_empty),
             "all rows are taken"
@@ -345,7 +345,7 @@ impl RowCutter {
         row: u32,
         moved: &Moved,
         used: &mut TextNumbers,
-        told: &mut Extracted,
+        extracted: &mut Extracted,
     ) {
         let new = moved.row(row).unwrap_or(row);
         element.set_attribute("r", Some(&new.to_string()));
@@ -382,8 +382,8 @@ impl RowCutter {
                 None => {
                     cell.retain(|child| child.name() != "f");
                     cell.set_attribute("cm", None);
-                    told.formulas += 1;
-                    told.without_value += u64::from(cell.child("v").is_none());
+                    extracted.formulas += 1;
+                    extracted.without_value += u64::from(cell.child("v").is_none());
                 }
             }
         }
