@@ -170,34 +170,3 @@ pub fn open_reader(
     };
     source.open_table(0, opening)
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_table_in_the_readme_is_made_of_the_registry() {
-        let mut table = String::from("| format | reads | writes |\n|---|---|---|\n");
-        for format in FORMATS {
-            let listed = |extensions: &[&str]| {
-                let named: Vec<String> = extensions.iter().map(|e| format!("`.{e}`")).collect();
-                named.join(" ")
-            };
-            let (reads, writes) = (listed(format.read()), listed(format.written()));
-            table.push_str(&format!("| {} | {reads} | {writes} |\n", format.name()));
-        }
-        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md");
-        let readme = std::fs::read_to_string(path).expect("the README");
-        let (begin, end) = ("<!-- formats -->\n", "<!-- end of formats -->");
-        let (before, rest) = readme.split_once(begin).expect("where the table begins");
-        let (found, after) = rest.split_once(end).expect("where the table ends");
-        if std::env::var_os("NUMERANT_WRITE_DOCS").is_some() {
-            std::fs::write(path, format!("{before}{begin}{table}{end}{after}")).expect("written");
-        } else {
-            assert_eq!(
-                found, table,
-                "NUMERANT_WRITE_DOCS=1 cargo test writes it anew"
-            );
-        }
-    }
-}

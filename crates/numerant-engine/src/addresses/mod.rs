@@ -4,6 +4,7 @@ mod copies;
 mod protect;
 mod refusal;
 mod sheets;
+mod source_names;
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
@@ -17,6 +18,7 @@ use protect::same_path;
 pub(super) use protect::{check_beside, protected};
 pub use refusal::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
 use sheets::{Sheets, with_sheet};
+pub(super) use source_names::SourceNames;
 
 use super::plan::RunPlan;
 use crate::job::Overflow;
@@ -72,15 +74,6 @@ pub(super) struct Named {
     pub(super) copies: Vec<FilledCopy>,
     /// Copies that lack tables, with the places of these.
     pub(super) lacking: Vec<(String, Vec<String>)>,
-}
-
-/// What is known of the source whose records are being read.
-#[derive(Clone, Debug, Default)]
-pub(super) struct SourceNames {
-    pub(super) stem: String,
-    pub(super) extension: String,
-    pub(super) folder: String,
-    pub(super) sheet: String,
 }
 
 /// What came of a claim to a path.

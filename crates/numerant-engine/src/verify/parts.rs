@@ -19,8 +19,9 @@ use numerant_data::record::{Batch, ColumnError, Columns, Unit};
 use numerant_data::source::SourcePath;
 use numerant_data::value::Size;
 use numerant_data::workers::WorkerPool;
+use numerant_format::sheet::CellContent;
 use numerant_format::{Ragged, ReadOptions, SchemaScan, TreeFacts};
-use numerant_formats::format_named;
+use numerant_formats::{format_named, format_read};
 use numerant_steps::StepError;
 
 /// The part of the memory that the values of named records may take, on each side.
@@ -86,6 +87,9 @@ pub struct PartsCheck {
     pub doubled: Vec<FoundRecord>,
     /// Whether both have the same records.
     pub holds: bool,
+    /// Whether values of workbooks were compared as their sheets show them, as the whole has them so.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub as_shown: bool,
 }
 
 /// A record that makes a difference.
@@ -147,12 +151,45 @@ impl Counts {
     }
 }
 
-/// Holds parts against the whole.
+/// Compares parts with the whole. Where they differ and parts are workbooks, their values are compared once more as
+/// the sheets show them: a text `$1,234.50` of the whole may be a number under a number format there.
 ///
 /// # Errors
 ///
 /// If a file cannot be read, or does not have the columns.
 pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCheck, Error> {
+    let check = compare(options, context)?;
+    let read = options.parts_read.as_ref().unwrap_or(&options.read);
+    let is_workbook = |path: &SourcePath| {
+        let format = format_read(&path.extension());
+        format.is_some_and(|format| format.capabilities().workbook.is_some())
+    };
+    let are_shown = !check.holds
+        && read.cells == CellContent::Value
+        && options.parts.iter().any(is_workbook)
+        && !options.whole.iter().any(is_workbook);
+    if !are_shown {
+        return Ok(check);
+    }
+    let shown = PartsOptions {
+        parts_read: Some(ReadOptions {
+            cells: CellContent::Shown,
+            ..read.clone()
+        }),
+        list: 0,
+        ..options.clone()
+    };
+    let again = compare(&shown, context)?;
+    if !again.holds {
+        return Ok(check);
+    }
+    Ok(PartsCheck {
+        as_shown: true,
+        ..again
+    })
+}
+
+fn compare(options: &PartsOptions, context: &Context) -> Result<PartsCheck, Error> {
     if options.read.ragged == Ragged::Reject {
         return Err(Error::RejectsCompared);
     }
@@ -222,6 +259,7 @@ pub fn verify_parts(options: &PartsOptions, context: &Context) -> Result<PartsCh
         extra: Vec::new(),
         doubled: Vec::new(),
         holds: whole.digest() == parts.digest(),
+        as_shown: false,
     };
     let differing = whole.differing(&parts);
     if differing.is_empty() {

@@ -126,7 +126,12 @@ pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> 
     if check.holds {
         writeln!(
             out,
-            "{GOOD}verified{GOOD:#}: the parts have exactly the records of the whole, digest {}",
+            "{GOOD}verified{GOOD:#}: the parts have exactly the records of the whole{}, digest {}",
+            if check.as_shown {
+                ", in the values that their sheets show"
+            } else {
+                ""
+            },
             check.whole.digest
         )?;
         return Ok(());

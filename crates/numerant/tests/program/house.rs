@@ -86,6 +86,24 @@ fn arrows_between_crates_are_those_of_the_map() {
     held("CONTRIBUTING.md", marks, &table);
 }
 
+#[test]
+fn the_table_in_the_readme_is_made_of_the_registry() {
+    let mut table = String::from("| format | reads | writes |\n|---|---|---|\n");
+    let listed = |extensions: &[&str]| {
+        let named: Vec<String> = extensions.iter().map(|e| format!("`.{e}`")).collect();
+        named.join(" ")
+    };
+    for format in numerant_formats::FORMATS {
+        let (reads, writes) = (listed(format.read()), listed(format.written()));
+        table.push_str(&format!("| {} | {reads} | {writes} |\n", format.name()));
+    }
+    held(
+        "README.md",
+        ("<!-- formats -->\n", "<!-- end of formats -->"),
+        &table,
+    );
+}
+
 /// The files of a folder and all below it.
 fn files(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in std::fs::read_dir(folder).expect("a folder") {

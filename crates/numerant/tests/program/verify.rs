@@ -115,3 +115,35 @@ fn what_cannot_be_verified() {
         assert_snapshot!(name, bench.run(words));
     }
 }
+
+#[test]
+fn values_as_people_write_them_are_verified_in_workbooks() {
+    let bench = Bench::new();
+    bench.write(
+        "dues.csv",
+        "quay,due,dues\nNorth,2/20/2026,\"$7,393.92\"\nNorth,4/11/2026,($12.00)\nSouth,12/31/2026,$1.05\n",
+    );
+    let split = [
+        "split", "dues.csv", "--by", "quay", "--to", "xlsx", "--ledger", "l.json", "--out", "parts",
+    ];
+    bench.run(&split);
+    let shown = "verified: the parts have exactly the records of the whole, in the values that their sheets show";
+    let by_parts = bench.run(&["verify", "--whole", "dues.csv", "--parts", "parts"]);
+    assert!(by_parts.contains(shown), "{by_parts}");
+    let by_ledger = bench.run(&[
+        "verify", "--whole", "dues.csv", "--ledger", "l.json", "--page", "p.html",
+    ]);
+    assert!(by_ledger.contains(shown), "{by_ledger}");
+    assert!(
+        bench
+            .read("p.html")
+            .contains("in the values that their sheets show")
+    );
+    // A value that differs is found all the same.
+    bench.write("dues.csv", bench.read("dues.csv").replace("$1.05", "$1.06"));
+    let changed = bench.run(&["verify", "--whole", "dues.csv", "--parts", "parts"]);
+    assert!(
+        changed.contains("NOT verified") && changed.contains("code 1"),
+        "{changed}"
+    );
+}

@@ -54,7 +54,9 @@ fn list(heading: &str, items: &[String]) -> Markup {
 
 /// The page about parts that were held against the whole.
 pub(crate) fn parts(check: &PartsCheck, made: &Made) -> String {
-    let title = if check.holds {
+    let title = if check.as_shown {
+        "The parts have exactly the records of the whole, in the values that their sheets show"
+    } else if check.holds {
         "The parts have exactly the records of the whole"
     } else {
         "The parts do not have exactly the records of the whole"
