@@ -13,20 +13,20 @@ use numerant_naming::{Key, Words, WordsError};
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
 pub struct FillOptions {
-    /// The formatted workbook of which each output is a copy.
+    /// Formatted workbook that is copied for each output.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub template: Option<PathBuf>,
-    /// What is put where.
+    /// Places, each with what is written there.
     pub put: Vec<Put>,
-    /// What to do where a cell of the template that is to be filled has something in it.
+    /// Cells of the template to fill that are not blank.
     pub occupied: Occupied,
-    /// What to do with a copy for which a table has no records.
+    /// Copies for which a table has no records.
     pub incomplete: Incomplete,
-    /// All rows of a table look as the first of them does in the template.
+    /// Whether all rows of a table are formatted like its first row in the template.
     pub style_down: bool,
 }
 
-/// What to do where a cell of the template that is to be filled has something in it.
+/// Cells of the template to fill that are not blank.
 #[derive(
     Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
 )]
@@ -35,11 +35,11 @@ pub enum Occupied {
     /// Refuse the run.
     #[default]
     Refuse,
-    /// Put the new in the place of the old.
+    /// Overwrite it.
     Replace,
 }
 
-/// What to do with a copy for which a table has no records.
+/// Copies for which a table has no records.
 #[derive(
     Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
 )]
@@ -50,11 +50,11 @@ pub enum Incomplete {
     Refuse,
     /// Leave the copy out.
     Skip,
-    /// Fill it in part.
+    /// Leave the table blank.
     Fill,
 }
 
-/// Something that is put somewhere: `Level!A6={.records:*_level.tsv}`.
+/// A place and what is written there: `Level!A6={.records:*_level.tsv}`.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct Put {
@@ -67,7 +67,7 @@ pub struct Put {
     pub what: PutWhat,
 }
 
-/// Where something is put.
+/// A place in the template.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum PutPlace {
     /// A cell of a sheet, the first of a table.
@@ -77,18 +77,18 @@ pub enum PutPlace {
         /// The cell, such as `B6`.
         cell: String,
     },
-    /// The first cell of a range that has a name.
+    /// The first cell of a named range.
     Name(String),
 }
 
-/// What is put.
+/// What is written at a place.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum PutWhat {
     /// Records.
     Table {
-        /// Below the names of their columns.
+        /// Whether the header is written above them.
         header: bool,
-        /// Of which files, or of which case; all if it is not said.
+        /// The files or the case that they belong to; by default all.
         of: Option<FilePattern>,
     },
     /// A value.
@@ -101,13 +101,13 @@ pub enum PutError {
     /// No `=`.
     #[error("'{0}' has no value: write it as Sheet!B6={{station}}")]
     NoWhat(String),
-    /// The place is none.
+    /// Not a place.
     #[error("'{0}' is not a place: write a cell as Sheet!B6 or 'Sheet name'!B6, or a named range")]
     Place(String),
     /// A text that is not closed or has something unknown in it.
     #[error("'{text}': {problem}")]
     Words {
-        /// What was to be put.
+        /// The text.
         text: String,
         /// What is wrong.
         problem: WordsError,

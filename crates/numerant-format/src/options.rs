@@ -14,7 +14,7 @@ use numerant_data::record::Tagging;
 use numerant_data::tree::ListLayout;
 use numerant_naming::Words;
 
-/// What to do with records that have more or fewer fields than the header.
+/// Records with more or fewer fields than the header.
 #[derive(
     Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
 )]
@@ -23,7 +23,7 @@ pub enum Ragged {
     /// Refuse the source.
     #[default]
     Error,
-    /// Add blank fields; drop surplus ones if they are blank, refuse the source if not.
+    /// Add blank fields; drop surplus ones if they are blank, else refuse the source.
     Pad,
     /// Leave the record out.
     Reject,
@@ -51,71 +51,70 @@ pub struct ReadContext {
     pub number_formats: NumberFormats,
 }
 
-/// How a source is to be read; what is `None` is detected.
+/// How a source is read; what is `None` is detected.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
 pub struct ReadOptions {
-    /// The extension of the format, which is not detected then.
+    /// Format, as an extension; by default detected.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// The sheets of a workbook that are read, by name or number; the first that is shown if none is
-    /// chosen.
+    /// Sheets of a workbook to read, by name or number; by default the first visible one.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub read_sheet: Vec<SheetChoice>,
-    /// Between fields.
+    /// Separator between fields; by default detected.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub delimiter: Option<Delimiter>,
-    /// Around fields; a double quote if not said otherwise.
+    /// Quote character; by default a double quote.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub quote: Option<Quote>,
-    /// The character before a quote, a delimiter or itself where that is text.
+    /// Escape character before a quote, a separator or itself.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub escape: Option<Escape>,
-    /// Blanks between a delimiter and a quote are passed over; detected if not said.
+    /// Whether spaces between a separator and a quote are ignored; by default detected.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub padded_quotes: Option<bool>,
-    /// Lines that begin with this text are passed over.
+    /// Lines that begin with this text are skipped.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub comment: Option<String>,
     /// Values that are read as blank.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub blank_values: Vec<String>,
-    /// How characters are written.
+    /// Character encoding; by default detected.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub encoding: Option<Encoding>,
     /// Each line is a record, verbatim, blank ones too, in the one column `line`.
     pub lines: bool,
     /// The first record is data; columns are called `column_1`, `column_2` …
     pub no_header: bool,
-    /// Lines to pass over at the start.
+    /// Number of lines to skip at the start.
     pub skip_lines: u64,
-    /// What to do with records of another width.
+    /// Records with more or fewer fields than the header.
     pub ragged: Ragged,
-    /// The records of a document, as a JSONPath or an XPath; they are looked for if it is not said.
+    /// Path of the records in a document, a JSONPath or an XPath; by default detected.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub records: Option<String>,
-    /// The column for the names of members of a JSON object that are records; `key` if not said.
+    /// Name of the column for member names of a JSON object whose members are records; by default `key`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub key_column: Option<String>,
-    /// What becomes of lists in the records of documents.
+    /// How lists in the records of documents are flattened.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub lists: Option<ListLayout>,
-    /// The prefixes of names are left out.
+    /// Whether namespace prefixes are removed.
     pub no_prefixes: bool,
-    /// Levels that a document may be nested; 128 if not said.
+    /// Maximum nesting depth of a document; by default 128.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub depth: Option<usize>,
     /// What ends the lines, where that is known.
     #[serde(skip)]
     pub line_ends: Option<LineEnd>,
-    /// Files that say what the records of messages are, before those layouts that are shipped.
+    /// Layouts of messages, which precede the shipped ones.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub layout: Vec<PathBuf>,
-    /// What becomes of counts and control numbers of messages that do not agree.
+    /// Counts and control numbers of messages that do not agree.
     pub miscounted: Miscounted,
-    /// What becomes of formulas that no program has computed.
+    /// Formulas that were never calculated.
     pub on_uncomputed: Uncomputed,
-    /// What of the cells of workbooks is read.
+    /// Whether the values of cells are read, or the text that is shown.
     pub cells: CellContent,
     /// What a run needs of its sources, which nobody states.
     #[serde(skip)]
@@ -132,50 +131,50 @@ pub struct ReadOptions {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
 pub struct WriteOptions {
-    /// Workbooks have none of the number formats of their sources.
+    /// Whether workbooks are written without the formats of their sources.
     pub plain: bool,
-    /// Between fields.
+    /// Separator between fields; by default detected.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub out_delimiter: Option<Delimiter>,
-    /// How characters are written.
+    /// Character encoding; by default detected.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub out_encoding: Option<Encoding>,
-    /// Whether a byte-order mark is put in front.
+    /// Whether a byte-order mark is written.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bom: Option<bool>,
-    /// Behind records.
+    /// Line ending.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub line_end: Option<LineEnd>,
-    /// Whether the columns of workbooks are typed.
+    /// Types of workbook columns.
     pub types: Types,
-    /// What to do with control characters that a format has no way to write.
+    /// Control characters that the output format cannot hold.
     pub control_characters: ControlCharacters,
-    /// How blank values are written in documents.
+    /// Blank values in documents.
     pub nulls: Blanks,
-    /// Blanks before what is nested in documents, for each level; a record a line if not said.
+    /// Number of spaces for each level of documents; by default a record is a line.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub indent: Option<usize>,
-    /// Dots in the names of columns nest nothing.
+    /// Whether column names with dots are written without nesting.
     pub flat: bool,
-    /// The name of the root element of XML.
+    /// Name of the XML root element.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub root: Option<String>,
-    /// The name of the elements of XML that are records.
+    /// Name of the XML record elements.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub item: Option<String>,
-    /// Namespaces that the root element of XML declares.
+    /// Namespaces that the XML root element declares.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub namespace: Vec<Namespace>,
-    /// A comment before the root element of XML.
+    /// Comment before the XML root element.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub xml_comment: Option<Words>,
-    /// A file with the form that documents are to have.
+    /// Template of the documents.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub shape: Option<PathBuf>,
-    /// A file with the schema that documents are held against.
+    /// Schema that documents are validated with.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub schema: Option<PathBuf>,
-    /// What becomes of the totals of messages of which only some records are taken.
+    /// Totals of messages of which only some records are written.
     pub balance: Balance,
     /// The options that formats describe themselves.
     #[serde(flatten, skip_deserializing)]

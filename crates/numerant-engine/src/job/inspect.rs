@@ -13,15 +13,15 @@ const SHOW: usize = 5;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
 pub struct InspectJob {
-    /// The column whose values are counted, or a part of it such as arrived:month.
+    /// Column, or part of it such as arrived:month, whose values are counted.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub values: Option<Key>,
-    /// How many records are shown.
+    /// Number of records that are shown.
     pub show: usize,
-    /// Of several files, each is shown with its columns and first records.
+    /// Whether each of several files is shown with its columns and first records.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub details: bool,
-    /// What is read, and what is done to its records.
+    /// Sources and steps.
     #[serde(flatten)]
     pub job: Job,
 }

@@ -35,7 +35,7 @@ use numerant_formats::files;
 use numerant_naming::{ClashPolicy, Key, NamePattern, Template};
 use numerant_steps::{Case, OnError, Step};
 
-/// What to do where a sheet has no room for all records of an output.
+/// Outputs with more records than a sheet holds.
 #[derive(
     Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
 )]
@@ -44,9 +44,9 @@ pub enum Overflow {
     /// Refuse the run.
     #[default]
     Refuse,
-    /// Go on in further sheets.
+    /// Continue in further sheets.
     Sheets,
-    /// Go on in further files.
+    /// Continue in further files.
     Files,
 }
 
@@ -60,7 +60,7 @@ pub enum SheetOrder {
     Records,
 }
 
-/// What several files become.
+/// Result of several files.
 #[derive(
     Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
 )]
@@ -69,157 +69,154 @@ pub enum Gathering {
     /// One table, or a sheet of values for each.
     #[default]
     Table,
-    /// A workbook with all their sheets as they are.
+    /// A workbook with copies of all sheets.
     Sheets,
 }
 
-/// What becomes of formulas in sheets that are kept as they are.
+/// Formulas in sheets that are copied.
 #[derive(
     Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
 )]
 #[serde(rename_all = "lowercase")]
 pub enum Formulas {
-    /// They stay, but for those that lead to a sheet that is not there.
+    /// They are copied, but not those that refer to a missing sheet.
     #[default]
     Keep,
-    /// They become the values that they had.
+    /// They are replaced by their values.
     Values,
 }
 
-/// What is to be read, done and written. Its keys are the words of the command line's options.
+/// A job as data: sources, steps and outputs. Its keys are the names of the command line's options.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
 pub struct Job {
-    /// What is read, in order.
+    /// Sources: files, folders or patterns, in this order.
     pub sources: Vec<SourcePath>,
-    /// Look into the folders of folders that are named, too.
+    /// Whether subfolders are included.
     pub recursive: bool,
-    /// Of folders and patterns, only files that fit one of these.
+    /// In folders and patterns, only files that match one of these patterns.
     pub pick: Vec<FilePattern>,
-    /// Of folders and patterns, no files and folders that fit one of these.
+    /// In folders and patterns, no files and folders that match one of these patterns.
     pub skip: Vec<FilePattern>,
-    /// What the names of files say, which becomes columns of their records.
+    /// Template of file names whose values become columns.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub from_name: Option<NamePattern>,
-    /// A column that says where each record comes from.
+    /// Name of a column with the source file of each record.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub source_column: Option<String>,
-    /// What to do where the sources do not have the same columns: refuse them if they are tables, and
-    /// take all columns if all are documents.
+    /// Sources with different columns; by default tables are refused, and documents keep all columns.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub columns: Option<ColumnPolicy>,
-    /// Each file is a run of its own, and one that fails stops no other.
+    /// Each file is a separate run, and one that fails does not stop the others.
     #[serde(skip)]
     pub batch: bool,
-    /// The first file that fails ends a batch.
+    /// Whether the first file that fails ends a batch.
     pub stop_on_error: bool,
-    /// How it is read.
+    /// How sources are read.
     #[serde(flatten)]
     pub read: ReadOptions,
-    /// How dates are written in the sources, where not after ISO 8601.
+    /// Formats of dates in the sources, besides ISO 8601.
     pub date_format: Vec<DateFormat>,
-    /// The language of the sources, whose names of months are read besides English ones.
+    /// Language whose month names are read, besides English.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub locale: Option<Language>,
-    /// Numbers in the sources have a comma before their fraction, and computed ones get one.
+    /// Whether numbers are read and written with a decimal comma.
     pub decimal_comma: bool,
-    /// How numbers are written in the sources, by an example such as `$1,234.50`.
+    /// Format of numbers in the sources, as an example such as `1,234.50`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub number_format: Option<NumberFormat>,
-    /// What is done to the records.
+    /// Steps that change the records, in this order.
     pub steps: Vec<Step>,
-    /// What to do with records for which a step, a part of a key or a total fails.
+    /// Records for which a step, a key or a total fails.
     pub on_error: OnError,
-    /// What records are distinguished by, besides what the name says.
+    /// Columns, or parts of them, whose values make the outputs.
     pub by: Vec<Key>,
-    /// Conditions that records are distinguished by; the first that holds counts.
+    /// Conditions that make the outputs; the first match counts.
     pub case: Vec<Case>,
-    /// The name of the case of records for which no condition holds; without one they are left out.
+    /// Output name for records that match no case; by default they are left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub others: Option<String>,
-    /// Cut into outputs of so many records.
+    /// Number of records in each output.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rows: Option<u64>,
-    /// Cut into so many outputs.
+    /// Number of outputs, of about equal size.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub parts: Option<u64>,
-    /// Cut into outputs of at most so many bytes.
+    /// Maximum size of each output in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_size: Option<Size>,
-    /// One output for each record.
+    /// Whether each record makes an output.
     pub each: bool,
-    /// The path of each output below `out`.
+    /// Template of the path of each output, below `out`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<Template>,
-    /// The format of the outputs, by its usual extension, whatever extension `name` has; without a
-    /// name it is their extension, too.
+    /// Format of the outputs, as an extension such as xlsx, whatever extension `name` has.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
     /// The format of the first source, where its extension does not state it: outputs with that
     /// extension are in that format.
     #[serde(skip)]
     pub source_format: Option<&'static str>,
-    /// The order of the sheets of a workbook; by default natural, unless they are named after sources only.
+    /// Order of the sheets of a workbook; by default natural, if the sheet template has a column.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sheet_order: Option<SheetOrder>,
-    /// The sheet of each output, in workbooks.
+    /// Template of the sheet of each output.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sheet: Option<Template>,
-    /// What outputs of pages have besides tables.
+    /// Titles and groups of .pdf and .html.
     #[serde(flatten)]
     pub pages: PageOptions,
-    /// One output for each sheet of the sources.
+    /// Whether each sheet of the sources makes an output.
     pub per_sheet: bool,
-    /// Outputs keep the look of the sheet that is split: what stands above its records, and the rows as
-    /// they are.
+    /// Whether outputs are formatted like the source sheet, with the rows above the header.
     pub like_source: bool,
-    /// What several files become: one table, or a workbook with all their sheets as they are.
+    /// Result of several files: one table, or a workbook with copies of all sheets.
     #[serde(rename = "as")]
     pub gathering: Gathering,
-    /// What becomes of formulas in sheets that are kept as they are.
+    /// Formulas in sheets that are copied.
     pub formulas: Formulas,
     /// How copies of a formatted workbook are filled.
     #[serde(flatten)]
     pub fill: FillOptions,
-    /// What to do where a sheet has no room for all records.
+    /// Outputs with more records than a sheet holds.
     pub overflow: Overflow,
-    /// The output folder; one named after the source if not said.
+    /// Output folder; by default a new one named after the source.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub out: Option<PathBuf>,
-    /// The zip archive that all outputs go into, in place of a folder.
+    /// Zip archive for all outputs, instead of a folder.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pack: Option<PathBuf>,
-    /// Values whose slashes stand between folders may lead names to folders outside the output folder.
+    /// Whether folders from a value may be absolute, outside the output folder.
     pub allow_absolute: bool,
-    /// What stands in names for a blank value.
+    /// Text that replaces a blank value in names.
     pub blank: String,
-    /// What to do where two outputs would share a file.
+    /// Two outputs with the same file or sheet.
     pub clash: ClashPolicy,
-    /// What to do where an output exists.
+    /// Outputs that exist already.
     pub existing: ExistingPolicy,
     /// How outputs are written.
     #[serde(flatten)]
     pub write: WriteOptions,
-    /// A run with more outputs is refused.
+    /// Maximum number of outputs; a run with more is refused.
     pub max_outputs: u64,
-    /// Memory that buffers may take, and four times the largest record that is taken.
+    /// Memory limit for buffers; one record may take a quarter of it.
     pub memory: Size,
-    /// Threads that may work at the same time; 0 for as many as the machine has.
+    /// Number of threads; 0 for the number of processors.
     pub jobs: usize,
-    /// Whether outputs are synced to the disk before they take their places.
+    /// Whether outputs are flushed to the disk before they are moved into place.
     pub sync: bool,
-    /// Columns that are summed up over all records and in each output.
+    /// Columns that are summed over all records and in each output.
     pub total: Vec<String>,
     /// The folder that the output folder is made in, where that is named after the source.
     #[serde(skip)]
     pub base: PathBuf,
-    /// Where the ledger is kept.
+    /// File for the ledger.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ledger: Option<PathBuf>,
-    /// Where a page of HTML about the result is written.
+    /// File for an HTML page about the result.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub page: Option<PathBuf>,
-    /// Where rejected records are kept, as they stand.
+    /// File for rejected records, verbatim.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rejects: Option<PathBuf>,
 }

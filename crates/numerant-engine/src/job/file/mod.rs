@@ -31,7 +31,7 @@ use numerant_format::{ReadOptions, Side};
 use numerant_formats::change_files;
 use numerant_steps::Step;
 
-/// Records of each kind that are named of a comparison, if nothing else is said.
+/// Default number of records of each kind that a comparison lists.
 const LIST: usize = 20;
 
 /// The commands that a job can be, each with the keys that it takes.
@@ -103,14 +103,14 @@ impl Work {
     }
 }
 
-/// What is to be held against what.
+/// A check of outputs against a ledger, or of parts against the whole.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default, rename_all = "kebab-case")]
 pub struct VerifyJob {
-    /// The ledger that outputs are held against.
+    /// Ledger that outputs are compared with.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ledger: Option<PathBuf>,
-    /// The folder of the outputs, where it is not the one that the ledger names.
+    /// Folder of the outputs, if it is not the one in the ledger.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub out: Option<PathBuf>,
     /// The whole: files, folders or patterns.
@@ -119,40 +119,40 @@ pub struct VerifyJob {
     /// The parts: files, folders or patterns.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<SourcePath>,
-    /// Compare these columns only.
+    /// Columns that are compared; by default all.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub keep: Vec<String>,
-    /// Leave these columns out of the comparison.
+    /// Columns that are not compared.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub ignore: Vec<String>,
-    /// How many records of each kind are named.
+    /// Number of records of each kind that are listed.
     #[serde(skip)]
     pub list: usize,
     /// How files are read.
     #[serde(flatten)]
     pub read: ReadOptions,
-    /// How the parts are read, where not as the whole.
+    /// How the parts are read, if not like the whole.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub parts_read: Option<ReadOptions>,
-    /// How dates are written in the whole, where not after ISO 8601.
+    /// Formats of dates in the whole, besides ISO 8601.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub date_format: Vec<DateFormat>,
-    /// Numbers in the whole have a comma before their fraction.
+    /// Whether numbers in the whole have a decimal comma.
     pub decimal_comma: bool,
-    /// How numbers are written in the whole, by an example.
+    /// Format of numbers in the whole, as an example.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub number_format: Option<NumberFormat>,
-    /// The language of the whole, whose names of months are read besides English ones.
+    /// Language whose month names are read, besides English.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub locale: Option<Language>,
-    /// What is done to the records of the whole before they are compared.
+    /// Steps that are applied to the whole before the comparison.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<Step>,
-    /// Memory for records that have to be counted.
+    /// Memory limit for records that must be counted.
     pub memory: Size,
-    /// Threads that may work at the same time; 0 for as many as the machine has.
+    /// Number of threads; 0 for the number of processors.
     pub jobs: usize,
-    /// Where a page of HTML about the result is written.
+    /// File for an HTML page about the result.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub page: Option<PathBuf>,
 }

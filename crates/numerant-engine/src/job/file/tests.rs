@@ -230,7 +230,7 @@ fn what_is_written_reads_back() {
     let text = to_toml(&work, Path::new("jobs/night.toml")).expect("written");
     assert!(text.contains("sources = [\"../in/calls.csv\"]"), "{text}");
     assert!(
-        text.contains("# Cut into outputs of so many records.\nrows = 500"),
+        text.contains("# Number of records in each output.\nrows = 500"),
         "{text}"
     );
     let read = parse(&text, &[]).expect(&text);
