@@ -25,6 +25,25 @@ const BYTES_A_RECORD: u64 = 16 << 10;
 /// Lines of a document that are shown, for each record.
 const LINES_A_RECORD: usize = 20;
 
+/// Refuses sources that can be read only once: a preview reads them again.
+pub(super) fn check(job: &Job) -> Result<(), Failure> {
+    let can_be_read_again = |source: &SourcePath| match source {
+        SourcePath::Standard => false,
+        source => source
+            .on_disk()
+            .and_then(|path| path.metadata().ok())
+            .is_none_or(|facts| facts.is_file()),
+    };
+    let sources = numerant_engine::files(job)?;
+    match sources.iter().find(|source| !can_be_read_again(source)) {
+        None => Ok(()),
+        Some(source) => Err(Failure::Usage {
+            message: format!("--show reads sources twice, and {source} can be read only once"),
+            hint: "write it to a file first, or use --plan without --show".to_owned(),
+        }),
+    }
+}
+
 /// Shows the first `count` records of each output of a job.
 pub(super) fn show(
     request: &RunRequest,

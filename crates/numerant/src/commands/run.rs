@@ -28,6 +28,9 @@ pub(super) fn run(
             hint: "name a file, or use --plan first".into(),
         });
     }
+    if request.show > 0 {
+        preview::check(job)?;
+    }
     if standard_output::is_wanted(job) {
         return standard_output::run_job(request, reporter, interrupts);
     }

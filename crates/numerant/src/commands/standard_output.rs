@@ -130,5 +130,5 @@ fn copy(file: &Path, path: &str) -> Result<(), Failure> {
     }
     io::copy(&mut file, &mut out)
         .and_then(|_| out.flush())
-        .map_err(Failure::ShowDone)
+        .map_err(Failure::Show)
 }

@@ -181,6 +181,16 @@ fn a_plan_shows_the_first_records_of_each_output() {
     ]));
     assert_snapshot!(shown);
     assert_eq!(bench.files(), ["calls.csv"], "nothing is written");
+    let once = bench.run_with_input(
+        &[
+            "split", "-", "--by", "id", "--out", "x", "--plan", "--show", "1",
+        ],
+        b"id\n1\n",
+    );
+    assert!(
+        once.contains("standard input can be read only once") && once.contains("code 2"),
+        "{once}"
+    );
     let alone = bench.run(&["split", "calls.csv", "--by", "quay", "--show", "1"]);
     assert!(
         alone.contains("--plan") && alone.contains("code 2"),
