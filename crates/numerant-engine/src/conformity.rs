@@ -55,10 +55,10 @@ pub struct UnfitPlace {
 impl fmt::Display for Unfit {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let outputs = match self.outputs {
-            1 => "1 output does".to_owned(),
-            count => format!("{count} outputs do"),
+            1 => "1 output is".to_owned(),
+            count => format!("{count} outputs are"),
         };
-        write!(f, "{outputs} not fit {}", self.schema.display())
+        write!(f, "{outputs} not valid against {}", self.schema.display())
     }
 }
 

@@ -419,7 +419,7 @@ pub enum EncodeError {
     },
     /// A prefix stands for different namespaces, and elements of both cannot be written anew.
     #[error(
-        "{}the namespaces '{}' and '{}' in the source; elements written anew cannot have both",
+        "{}the namespaces '{}' and '{}' in the source; rewritten elements cannot have both",
         prefix_of(&.0.prefix), .0.namespaces[0], .0.namespaces[1]
     )]
     Redeclared(Redeclared),
@@ -475,7 +475,7 @@ pub enum EncodeError {
     OnlyMessages,
     /// A column that is nothing of a bibliographic record.
     #[error(
-        "the column '{0}' is nothing of a bibliographic record, as LDR, 001, 245$a, 650[2]$a and 245#1 are"
+        "the column '{0}' is not part of a bibliographic record, such as LDR, 001, 245$a, 650[2]$a or 245#1"
     )]
     NotMarc(String),
     /// Something that the format has no room for.
@@ -556,7 +556,7 @@ impl EncodeError {
                 "put it into the part that repeats for each record, or sort and group by it too".to_owned()
             }
             Self::Redeclared(_) => {
-                "--no-prefixes leaves namespaces out; a split without steps keeps records verbatim".to_owned()
+                "--no-prefixes removes namespaces; a split without steps keeps records verbatim".to_owned()
             }
             Self::KeyTwice { .. } => {
                 "let the part repeat for each value of the key, as \"{each COLUMN}\" does".to_owned()
@@ -568,7 +568,7 @@ impl EncodeError {
             Self::Marc {
                 is_character: true, ..
             } => {
-                "--control-characters drop leaves such characters out, but for those in tags and codes; --ragged reject \
+                "--control-characters drop removes such characters, except in tags and codes; --ragged reject \
                  leaves such records out"
                     .to_owned()
             }

@@ -172,7 +172,9 @@ pub enum ReadProblem {
     #[error("a quoted field opens here and is never closed")]
     UnclosedQuote,
     /// A quoted field runs over a line end and then goes on behind its closing quote.
-    #[error("a quoted field that opens here runs over the line end and ends in the middle of text")]
+    #[error(
+        "a quoted field that opens here continues on the next line and ends in the middle of text"
+    )]
     MisplacedQuote,
     /// A record is larger than memory allows.
     #[error("the record that begins here is larger than {limit}, a quarter of --memory")]
@@ -190,7 +192,7 @@ pub enum ReadProblem {
         what: String,
     },
     /// A member of an archive has a path that leads out of it.
-    #[error("its member '{name}' has a path that leads out of the archive")]
+    #[error("its member '{name}' has a path outside the archive")]
     LeadsOut {
         /// The member.
         name: String,
@@ -250,7 +252,7 @@ pub enum ReadProblem {
     },
     /// Formulas that no program has computed.
     #[error(
-        "the cell {cell} has a formula without a computed value{}",
+        "the cell {cell} has a formula that was never calculated{}",
         others_like_it(*.count - 1)
     )]
     Uncomputed {

@@ -51,7 +51,7 @@ impl ReadProblem {
                     .to_owned(),
             ),
             Self::Ragged { .. } => Some(
-                "a delimiter inside an unquoted value? --ragged reject leaves such records out \
+                "is there a delimiter inside an unquoted value? --ragged reject leaves such records out \
                  (--rejects FILE keeps them), --delimiter states another delimiter"
                     .to_owned(),
             ),

@@ -34,7 +34,7 @@ pub enum SelectError {
     #[error("no file matches '{0}'")]
     NoFile(String),
     /// The folder holds nothing that is wanted.
-    #[error("{} holds no file that is read{}", .folder.display(), if *.deeper { " and below it none was looked for" } else { "" })]
+    #[error("{} has no file of a known format{}", .folder.display(), if *.deeper { ", and subfolders are not included" } else { "" })]
     EmptyFolder {
         /// The folder.
         folder: PathBuf,
@@ -59,14 +59,14 @@ impl SelectError {
     pub fn hint(&self) -> Option<String> {
         match self {
             Self::EmptyFolder { deeper: true, .. } => {
-                Some("--recursive looks into the folders of a folder, too".to_owned())
+                Some("--recursive includes subfolders".to_owned())
             }
             Self::EmptyFolder { .. } => Some(
                 "files are chosen by their extensions; --pick '*.dat' chooses others, and --from states their format"
                     .to_owned(),
             ),
             Self::NoFile(_) | Self::Pattern { .. } => Some(
-                "* is any part of a name and ** any folders, as in 'parts/**/*.csv'; quote patterns \
+                "* matches any part of a name and ** any folders, as in 'parts/**/*.csv'; quote patterns \
                  so that the shell leaves them alone"
                     .to_owned(),
             ),
@@ -652,9 +652,6 @@ mod tests {
         let empty = sample.root().join("empty/deeper");
         fs::create_dir_all(empty).expect("made");
         let nothing = sample.select(&["empty"], &EXTENSIONS).expect_err("nothing");
-        assert!(
-            nothing.contains("below it none was looked for"),
-            "{nothing}"
-        );
+        assert!(nothing.contains("subfolders are not included"), "{nothing}");
     }
 }

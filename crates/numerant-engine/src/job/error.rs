@@ -58,7 +58,7 @@ pub enum JobError {
     #[error("the name '{0}' has no extension that states the format; end it with one of {known}, or state it with --to FORMAT", known = extensions())]
     NoExtension(Template),
     /// The extension is no format's.
-    #[error("the extension '.{0}' states no format; --to FORMAT writes any extension; known extensions are {known}", known = extensions())]
+    #[error("the extension '.{0}' belongs to no format; --to FORMAT writes any extension; known extensions are {known}", known = extensions())]
     UnknownExtension(String),
     /// A policy that is for files that become one output each.
     #[error("--existing newer is for convert, where each file has its own output")]
@@ -97,7 +97,7 @@ pub enum JobError {
     NotTables(&'static str),
     /// Groups by a column that outputs do not have.
     #[error(
-        "--group-by {0}: the outputs do not have the column; keep it with --keep, or do not --drop it"
+        "--group-by {0}: the outputs do not have the column; add it to --keep, or remove it from --drop"
     )]
     GroupLeftOut(String),
     /// More records to an output than a sheet has rows.
@@ -137,7 +137,7 @@ pub enum JobError {
     SizeOfWorkbook,
     /// Outputs of an earlier run are not known.
     #[error(
-        "--existing clear removes what the ledger of the run before names: state it with --ledger FILE"
+        "--existing clear removes outputs in the ledger of the previous run: state it with --ledger FILE"
     )]
     ClearWithoutLedger,
     /// Each file of a batch is a run of its own.

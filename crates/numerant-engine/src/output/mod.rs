@@ -80,7 +80,7 @@ impl OutputError {
                 Some("the disk is full: nothing was changed; choose another --out or make room")
             }
             io::ErrorKind::FileTooLarge => {
-                Some("a limit on the size of files (ulimit -f) is in force: nothing was changed")
+                Some("the system limits the size of files (ulimit -f); nothing was changed")
             }
             io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
                 Some("choose a folder that you may write to with --out")

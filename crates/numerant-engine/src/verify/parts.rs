@@ -222,7 +222,7 @@ fn compare(options: &PartsOptions, context: &Context) -> Result<PartsCheck, Erro
     let whole = open(&options.whole, &read, true)?;
     let columns = compared_columns(first, options, &whole.columns())?;
     if !document {
-        // What no record of a part has is blank in all of them.
+        // What no record of a part has is blank everywhere of them.
         parts_read.context.also.clone_from(&columns);
     }
     let side = Side {

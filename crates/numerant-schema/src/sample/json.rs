@@ -89,7 +89,7 @@ impl Sampler {
     ) -> Result<Value, SchemaProblem> {
         self.parts += 1;
         if depth > MAX_DEPTH || self.parts > MAX_PARTS {
-            self.note(path, "is nested too deep to be shown");
+            self.note(path, "is nested too deeply to be shown");
             return Ok(Value::from(place(path)));
         }
         if let Some((target, file)) = self.referred(schema, file)? {

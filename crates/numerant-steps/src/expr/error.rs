@@ -243,7 +243,7 @@ fn literal(is_date: bool) -> &'static str {
 fn cast_hint(wanted: Type, found: Type) -> Option<String> {
     match (wanted, found) {
         (Type::Text, Type::Number | Type::Moment | Type::Boolean) => {
-            Some("CAST(… AS VARCHAR) makes a text of it".to_owned())
+            Some("CAST(… AS VARCHAR) makes it a text".to_owned())
         }
         (Type::Number, Type::Text) => Some("CAST(… AS DECIMAL) makes a number of it".to_owned()),
         (Type::Moment, Type::Text) => Some(
@@ -454,7 +454,7 @@ impl EvalError {
                 Some(format!("{literal}; CAST(\"{column}\" AS VARCHAR) compares texts"))
             }
             Self::Arithmetic(ArithmeticError::DivisionByZero) => {
-                Some("NULLIF(x, 0) makes a NULL of a zero; --on-error reject leaves such records out".to_owned())
+                Some("NULLIF(x, 0) replaces a zero by NULL; --on-error reject leaves such records out".to_owned())
             }
             Self::Inexact { .. } => Some("ROUND(x, digits), FLOOR(x) and CEILING(x) round".to_owned()),
             Self::NoTime => Some("CAST(… AS TIMESTAMP) gives it a time".to_owned()),

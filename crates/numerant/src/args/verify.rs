@@ -146,7 +146,7 @@ impl VerifyArguments {
             || job.locale.is_some();
         if job.ledger.is_some() && !job.whole.is_empty() && (reads || cells) {
             return Err(
-                "--ledger takes the steps and how files are read from the run, so they cannot be stated"
+                "--ledger takes the steps and reading options from the run, so they cannot be stated"
                     .to_owned(),
             );
         }

@@ -159,7 +159,7 @@ fn lock(path: &Path) -> Result<File, Failure> {
     let file = File::open(path).map_err(|cause| busy(format!("{}: {cause}", path.display())))?;
     match file.try_lock() {
         Err(std::fs::TryLockError::WouldBlock) => Err(busy(format!(
-            "{} is being run already; nothing was done",
+            "{} is running already; nothing was done",
             path.display()
         ))),
         // A file system without locks is no reason not to run.

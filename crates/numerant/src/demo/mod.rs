@@ -69,7 +69,7 @@ pub(crate) fn lay_out(folder: &Path) -> Result<(), Failure> {
         if !empty && !ours {
             return Err(Failure::Demo {
                 message: format!(
-                    "{} exists and was not made by a demo, so it is left as it is",
+                    "{} exists and was not created by a demo, so it is not changed",
                     folder.display()
                 ),
                 hint: "name another folder: numerant demo DIR".into(),

@@ -199,7 +199,7 @@ impl Reporter {
 
     /// Says why a job of several shows no plan.
     pub(crate) fn not_planned(&self, error: &Error) -> io::Result<()> {
-        let text = format!("nothing to show before the jobs above have run: {error}");
+        let text = format!("no plan before the jobs above have run: {error}");
         self.keep(Level::Note, text.clone());
         words::labelled(&mut screen::stderr(), words::NOTE, "note", &text)
     }
@@ -281,7 +281,7 @@ impl Reporter {
         for note in &sample.notes {
             words::labelled(&mut err, words::NOTE, "note", note)?;
         }
-        let hint = "keep this in a file, put the names of your columns in the braces, and use it with \
+        let hint = "save this in a file, write your column names in the braces, and use it with \
                     --shape FILE --schema SCHEMA";
         words::labelled(&mut err, words::HINT, "hint", hint)
     }

@@ -265,14 +265,14 @@ fn a_killed_run_lets_go_of_its_job() {
         std::thread::sleep(std::time::Duration::from_millis(50));
         bench
             .run_with_input(&["run", "waits.toml"], b"id\n1\n")
-            .contains("is being run already")
+            .contains("is running already")
     };
     let seen = (0..100_u32).find(held);
     first.kill().expect("killed");
     first.wait().expect("gone");
     let again = bench.run_with_input(&["run", "waits.toml", "--quiet"], b"id\n2\n");
     assert!(again.contains("--- code"), "{again}");
-    assert!(!again.contains("being run"), "{again}");
+    assert!(!again.contains("running already"), "{again}");
     assert!(seen.is_some(), "the second never met the first");
 }
 

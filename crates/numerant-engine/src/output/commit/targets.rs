@@ -97,7 +97,7 @@ impl Below {
         } else {
             Err(io::Error::new(
                 io::ErrorKind::InvalidInput,
-                "it is a link that leads out of the output folder",
+                "it is a link to a place outside the output folder",
             ))
         }
     }

@@ -201,7 +201,7 @@ pub(super) fn text(notice: &Notice) -> String {
                 value => format!("\"{}\" IS DISTINCT FROM '{value}'", total.column),
             };
             format!(
-                "{}, {}: {} like a total of others ({what}); --where '{}' leaves {} out",
+                "{}, {}: {} like a total of other records ({what}); --where '{}' leaves {} out",
                 total.source,
                 total.at,
                 match total.records {
@@ -249,8 +249,7 @@ pub(super) fn text(notice: &Notice) -> String {
             files,
             examples,
         } => format!(
-            "{} in {} that this run does not write: {}{}; --existing clear with the --ledger of the run \
-             before removes what that run has written",
+            "{} in {} that this run does not write: {}{}; --existing clear with the --ledger of the previous run removes its outputs",
             counted(*files, "file is", "files are"),
             super::words::folder(std::path::Path::new(folder)),
             examples.join(", "),
@@ -261,7 +260,7 @@ pub(super) fn text(notice: &Notice) -> String {
             },
         ),
         Notice::Cleared { paths, is_planned } => format!(
-            "{} of the run before {}: {}",
+            "{} of the previous run {}: {}",
             counted(paths.len() as u64, "file", "files"),
             match (is_planned, paths.len()) {
                 (true, _) => "would be removed",
@@ -271,7 +270,7 @@ pub(super) fn text(notice: &Notice) -> String {
             some_of(paths)
         ),
         Notice::ChangedSince(paths) => format!(
-            "{} of the run before {} since, and {} left: {}",
+            "{} of the previous run {} since, and {} kept: {}",
             counted(paths.len() as u64, "file", "files"),
             if paths.len() == 1 {
                 "was changed"
@@ -295,7 +294,7 @@ pub(super) fn text(notice: &Notice) -> String {
         Notice::Unknown(unknown) => {
             let column = unknown.columns.first().map_or("column", |(name, _)| name);
             format!(
-                "{}: {} in {} {}, which is neither true nor false; to count a blank as another value, write \
+                "{}: {} in {} {}, for which the condition is neither true nor false; to count a blank as another value, write \
                  \"{column}\" IS DISTINCT FROM 'VALUE' or COALESCE(\"{column}\", 'VALUE')",
                 unknown.condition,
                 match unknown.columns.as_slice() {

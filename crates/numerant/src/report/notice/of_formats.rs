@@ -22,7 +22,7 @@ pub(super) fn text_note(note: &TextNote) -> String {
         TextNote::UnusualDelimiter { delimiter } => {
             format!("detected delimiter: {delimiter}; --delimiter states another")
         }
-        TextNote::PaddedQuotes => "blanks between delimiters and quotes were dropped; \
+        TextNote::PaddedQuotes => "spaces between separators and quotes were removed; \
                                    --padded-quotes=no keeps them"
             .to_owned(),
         TextNote::Title { header } => format!(
