@@ -475,17 +475,23 @@ impl Parser<'_> {
         }
     }
 
-    /// The name of a column; what has a point in it is none.
+    /// The name of a column; one with a point needs double quotes.
     fn name(&mut self, text: String, is_quoted: bool, span: Span) -> Parsed {
         let mut whole = span;
+        let mut dotted = text.clone();
         while self.is_sign(".") && matches!(self.peek_second(), Token::Word(_) | Token::Quoted(_)) {
             self.next();
-            whole = whole.to(self.next().span);
+            let part = self.next();
+            whole = whole.to(part.span);
+            if let Token::Word(part) | Token::Quoted(part) = part.token {
+                dotted.push('.');
+                dotted.push_str(&part);
+            }
         }
         if whole != span {
-            let what =
-                "a name with a point (put a column's name with a point in double quotes: it)";
-            return Err(ParseError::Unsupported(whole, what.to_owned()));
+            let message =
+                format!("write a column name with a point in double quotes: \"{dotted}\"");
+            return Err(ParseError::At(whole, message));
         }
         let name = Name {
             text,
