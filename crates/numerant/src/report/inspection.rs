@@ -278,6 +278,8 @@ pub(super) fn show_records(out: &mut impl Write, inspection: &Inspection) -> io:
     writeln!(out)?;
     let what = if shown == inspection.kept {
         records(shown)
+    } else if shown == 1 {
+        format!("the first of {}", records(inspection.kept))
     } else {
         format!(
             "the first {} of {}",

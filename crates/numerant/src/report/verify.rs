@@ -143,7 +143,7 @@ pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> 
         .collect();
     for record in &changed {
         let text = changed_record(record, &check.columns);
-        writeln!(out, "  {BAD}{:<8}{BAD:#} {text}", "changed")?;
+        folded(out, &format!("  {BAD}{:<8}{BAD:#} ", "changed"), 11, &text)?;
     }
     for (label, found, count) in [
         ("missing", &check.missing, check.missing_records),
@@ -159,7 +159,7 @@ pub(super) fn parts(out: &mut impl Write, check: &PartsCheck) -> io::Result<()> 
             });
             if record.changed.is_none() {
                 let text = place(record, label);
-                writeln!(out, "  {BAD}{label:<8}{BAD:#} {text}")?;
+                folded(out, &format!("  {BAD}{label:<8}{BAD:#} "), 11, &text)?;
             }
         }
         if left > 0 {
