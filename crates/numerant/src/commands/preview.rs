@@ -10,6 +10,7 @@ use numerant_data::dialect::{Dialect, Quote};
 use numerant_data::source::SourcePath;
 use numerant_engine::job::Job;
 use numerant_engine::ledger::OutputEntry;
+use numerant_engine::output::ExistingPolicy;
 use numerant_engine::{Context, Inspection};
 use numerant_format::ReadOptions;
 use tempfile::TempDir;
@@ -60,6 +61,7 @@ pub(super) fn show(
             ledger: None,
             page: None,
             rejects: None,
+            existing: ExistingPolicy::default(),
             ..request.job.clone()
         },
         mode: Mode::Run,

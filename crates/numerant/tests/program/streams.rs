@@ -181,6 +181,38 @@ fn a_plan_shows_the_first_records_of_each_output() {
     ]));
     assert_snapshot!(shown);
     assert_eq!(bench.files(), ["calls.csv"], "nothing is written");
+    let cleared = bench.run(&[
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--existing",
+        "clear",
+        "--ledger",
+        "l.json",
+        "--plan",
+        "--show",
+        "1",
+    ]);
+    assert!(
+        cleared.contains("0019,") && cleared.contains("code 0"),
+        "{cleared}"
+    );
+    let packed = bench.run(&[
+        "split",
+        "calls.csv",
+        "--by",
+        "quay",
+        "--pack",
+        "p.zip",
+        "--plan",
+        "--show",
+        "1",
+    ]);
+    assert!(
+        packed.contains("0019,") && packed.contains("code 0"),
+        "{packed}"
+    );
     let once = bench.run_with_input(
         &[
             "split", "-", "--by", "id", "--out", "x", "--plan", "--show", "1",
