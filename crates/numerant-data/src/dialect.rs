@@ -301,11 +301,11 @@ pub struct Dialect {
     pub line_end: LineEnd,
     /// How characters are written.
     pub encoding: Encoding,
-    /// Whether a byte-order mark stands in front.
+    /// Whether a byte-order mark is in front.
     pub bom: bool,
     /// Whether the first record names the columns.
     pub header: bool,
-    /// What stands beside the fields of records that only travel in it.
+    /// What stands next to the fields of records that only travel in it.
     #[serde(skip)]
     pub tagging: Tagging,
 }
@@ -390,7 +390,7 @@ impl Dialect {
             })
             .collect();
         self.prepare(batch, width);
-        // Each field end has a tag beside it, also those of the records that are replaced.
+        // Each field end has a tag next to it, also those of the records that are replaced.
         batch.tags.resize(batch.ends.len(), Tag::PLAIN);
         for (record, values) in records.iter().enumerate() {
             batch.replace_record(record, values, self.line_end.bytes());

@@ -361,7 +361,7 @@ fn message(
     Ok(message.with_id(&texts(DateTime::ZERO)?))
 }
 
-/// What placeholders stand for: a value that differs between the outputs is all of them, with commas.
+/// What placeholders represent: a value that differs between the outputs is all of them, with commas.
 fn values(group: &[&&Match<'_>], files: &[Deliverable]) -> Result<Values, PlanError> {
     let mut columns: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for found in group {

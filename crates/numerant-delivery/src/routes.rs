@@ -18,7 +18,7 @@ const CHANNEL: &str = "channel";
 /// The column that names an output by its path.
 const FILE: &str = "file";
 
-/// What stands in a key column for any value.
+/// What is in a key column for any value.
 const ANY: &str = "*";
 
 /// A row of the table.

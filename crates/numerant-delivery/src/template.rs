@@ -6,7 +6,7 @@ use std::fmt;
 use jiff::civil::DateTime;
 use numerant_data::value::{Number, grouped};
 
-/// A text in which `{quay}` stands for a value. `{{` and `}}` are braces.
+/// A text in which `{quay}` represents a value. `{{` and `}}` are braces.
 ///
 /// Besides keys and columns of the routes there are `{.rows}`, `{.total:COLUMN}`, `{.files}` (names, one a line),
 /// `{.file}` (the only name, or how many there are), `{.date}`, `{.time}` and `{.date:PART}`, where a part is `year`,
@@ -20,7 +20,7 @@ pub struct TextTemplate {
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Part {
     Text(String),
-    /// A name, and what stands behind its colon.
+    /// A name, and what is after its colon.
     Placeholder(String, Option<String>),
 }
 
@@ -30,7 +30,7 @@ pub enum TemplateError {
     /// A brace that begins or ends nothing.
     #[error("a single '{0}' in the text; write '{0}{0}' for the character itself")]
     Brace(char),
-    /// A placeholder that stands for nothing.
+    /// A placeholder that represents nothing.
     #[error("{{{name}}} is not a placeholder here; there are {known}")]
     Unknown {
         /// What is between the braces.
@@ -40,7 +40,7 @@ pub enum TemplateError {
     },
 }
 
-/// What placeholders stand for in one message.
+/// What placeholders represent in one message.
 #[derive(Clone, Debug, Default)]
 pub struct Values {
     /// Keys and columns of the routes.
@@ -101,7 +101,7 @@ impl TextTemplate {
     ///
     /// # Errors
     ///
-    /// If a placeholder stands for nothing.
+    /// If a placeholder represents nothing.
     pub fn render(
         &self,
         values: &Values,

@@ -20,11 +20,11 @@ const MAX_LISTED: usize = 20;
 /// Where a record was written.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Traced {
-    /// The byte behind it in its output.
+    /// The byte after it in its output.
     pub(super) end: u64,
     /// Its source, by its number among those that were read.
     pub(super) source: u32,
-    /// Where it stands in that.
+    /// Where it is in that.
     pub(super) at: At,
 }
 
@@ -46,7 +46,7 @@ pub struct Unfit {
 pub struct UnfitPlace {
     /// The output.
     pub output: String,
-    /// The source of the record that it is in, and where that stands there.
+    /// The source of the record that it is in, and where that is there.
     pub record: Option<(String, At)>,
     /// What does not fit.
     pub violation: Violation,
@@ -136,7 +136,7 @@ pub(super) fn check(
     }
 }
 
-/// The record that stands at a byte of an output: the number of its source, and where it stands
+/// The record that is at a byte of an output: the number of its source, and where it stands
 /// there.
 fn record_at(offset: u64, placed: Option<&Placed>, traced: &[Traced]) -> Option<(u32, At)> {
     let source = traced.first().map(|traced| traced.source)?;

@@ -305,7 +305,7 @@ impl<'a> Consumer<'a> {
         (&self.sets, &self.set_of)
     }
 
-    /// Appends records as they stand; those that follow each other into one output by one move.
+    /// Appends records verbatim; those that follow each other into one output by one move.
     fn move_raw(&mut self, routed: &Routed) -> Result<(), Error> {
         let batch = &routed.batch;
         let mut record = 0;
@@ -330,7 +330,7 @@ impl<'a> Consumer<'a> {
         Ok(())
     }
 
-    /// Appends what stands in `encoded`.
+    /// Appends what is in `encoded`.
     fn append(&mut self, sink: usize) -> Result<(), Error> {
         match self.sinks.append(sink, &self.encoded) {
             Ok(()) => Ok(()),
@@ -338,7 +338,7 @@ impl<'a> Consumer<'a> {
         }
     }
 
-    /// Keeps rejected records, as they stand and in the encoding of their source.
+    /// Keeps rejected records, verbatim and in the encoding of their source.
     fn keep_rejected(&mut self, rejected: Vec<RejectedRecord>) -> Result<(), Error> {
         let Some(source) = &self.source else {
             return Ok(());
@@ -391,7 +391,7 @@ impl<'a> Consumer<'a> {
         (self.rejects, self.rejects_file)
     }
 
-    /// Writes what is left in buffers, and what stands at the end of outputs.
+    /// Writes what is left in buffers, and what is at the end of outputs.
     pub(super) fn finish(&mut self, sync: bool) -> Result<(), Error> {
         for sink in 0..self.encoder_of.len() {
             let (encoder, _) = &self.encoders[self.encoder_of[sink] as usize];

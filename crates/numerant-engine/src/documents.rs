@@ -26,7 +26,7 @@ pub(super) struct WrittenDocument {
     pub(super) staged: PathBuf,
     pub(super) bytes: u64,
     pub(super) digest: Option<String>,
-    /// Where the records stand in it.
+    /// Where the records are in it.
     pub(super) placed: Placed,
 }
 

@@ -196,7 +196,7 @@ pub enum Error {
     AllRejected {
         /// How many.
         records: u64,
-        /// Where the first is, and why, behind a comma; nothing if that is not known.
+        /// Where the first is, and why, after a comma; nothing if that is not known.
         first: String,
         /// Where they are kept.
         kept: Option<PathBuf>,

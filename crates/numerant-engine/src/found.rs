@@ -1,4 +1,4 @@
-//! What the names in a job stand for: files for folders and patterns, the day of the run for `{.date}`.
+//! What the names in a job represent: files for folders and patterns, the day of the run for `{.date}`.
 
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
@@ -10,7 +10,7 @@ use crate::job::Job;
 use numerant_data::source::{Found, Input, Selected, Selection, SourcePath, is_lock, select};
 use numerant_formats::{format_read, open, read_extensions};
 
-/// The job with the day and time of the run in the names of its output folder and of the files beside it.
+/// The job with the day and time of the run in the names of its output folder and of the files next to it.
 pub(super) fn dated(job: &Job, context: &Context) -> Job {
     let dated = |path: &Option<PathBuf>| path.as_deref().map(|path| dated_path(path, context.now));
     Job {
@@ -36,7 +36,7 @@ pub fn dated_path(path: &Path, now: DateTime) -> PathBuf {
     )
 }
 
-/// The files that the sources of a job stand for.
+/// The files that the sources of a job represent.
 ///
 /// # Errors
 ///
@@ -83,7 +83,7 @@ pub(super) fn source_format(
     Some(opened.format_name())
 }
 
-/// The files that the sources of a job stand for, and the folders that are closed to it.
+/// The files that the sources of a job represent, and the folders that are closed to it.
 pub(super) fn find(job: &Job) -> Result<Selected, Error> {
     let extensions = read_extensions();
     let selection = Selection {

@@ -1,9 +1,9 @@
-//! What stands above the columns of an output.
+//! What is above the columns of an output.
 
 use numerant_data::record::{Batch, Computed};
 use numerant_steps::Layout;
 
-/// A header as a record, and the places in it that count; `None` for all as they stand.
+/// A header as a record, and the places in it that count; `None` for all verbatim.
 pub(super) type Header = (Batch, Option<Vec<usize>>);
 
 /// The header of outputs: the source's own for columns that keep their names, names for others.

@@ -7,7 +7,7 @@ use crate::job::Job;
 use crate::output;
 use crate::output::{Direction, Recovered};
 
-/// The folder that the outputs of a run go into, or the archive: what its commit changes is in it or beside it.
+/// The folder that the outputs of a run go into, or the archive: what its commit changes is in it or next to it.
 pub(super) fn folder_of_run(job: &Job, first: &SourcePath) -> PathBuf {
     match &job.pack {
         Some(pack) => pack.parent().unwrap_or(Path::new("")).to_owned(),
@@ -26,7 +26,7 @@ pub(super) fn before_run(
 ) -> Result<Vec<Notice>, Error> {
     let mut recovered = output::recover_before(folder, &context.disk)?;
     for beside in job.ledger.iter().chain(&job.rejects) {
-        // What files beside the outputs have left, on file systems of their own.
+        // What files next to the outputs have left, on file systems of their own.
         let folder = beside.parent().unwrap_or(Path::new(""));
         recovered.extend(output::recover_before(folder, &context.disk)?);
     }

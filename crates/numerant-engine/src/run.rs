@@ -267,7 +267,7 @@ fn encode_workbooks(
     Ok(encoded)
 }
 
-/// Closes the books, and commits the outputs with the files beside them.
+/// Closes the books, and commits the outputs with the files next to them.
 fn close(
     plan: &RunPlan,
     consumer: Consumer<'_>,
@@ -324,7 +324,7 @@ fn close(
             .make_folders(&plan.out)
             .map_err(|cause| OutputError::new("creating the folder", &plan.out, cause))?;
     }
-    // Outputs outside the output folder are put in their places like the files beside the outputs.
+    // Outputs outside the output folder are put in their places like the files next to the outputs.
     let is_below = |output: &Destination| Path::new(&output.path).is_relative();
     let (below, outside): (Vec<_>, Vec<_>) = encoded.destinations.into_iter().partition(is_below);
     let outside = outside.into_iter().map(|output| Beside {

@@ -83,7 +83,7 @@ pub(super) struct Cursor {
     next: usize,
     /// The source whose tables are read, and the next of them.
     source: Option<(Box<dyn Source>, usize)>,
-    /// Sources that were opened to learn their columns, in order; what `next` says comes behind them.
+    /// Sources that were opened to learn their columns, in order; what `next` says comes after them.
     opened: VecDeque<Box<dyn RecordReader>>,
     /// The first source, with the columns of all.
     pub(super) first: Option<Box<dyn RecordReader>>,
@@ -162,7 +162,7 @@ fn check_names(job: &Job) -> Result<(), Error> {
     })
 }
 
-/// What stands in files of layouts.
+/// What is in files of layouts.
 fn layouts(files: &[PathBuf]) -> Result<Vec<String>, Error> {
     let read = |path: &PathBuf| {
         let failed = |error| SourcePath::File(path.clone()).error(ReadProblem::Io(error));

@@ -10,7 +10,7 @@ use numerant_data::record::Blank;
 )]
 #[serde(rename_all = "lowercase")]
 pub enum Blanks {
-    /// As they stand in a document; those of tables as null in JSON, and not at all in XML.
+    /// As they are in a document; those of tables as null in JSON, and not at all in XML.
     #[default]
     Keep,
     /// Not at all.

@@ -8,7 +8,7 @@ use numerant_data::encoding::Encoding;
 use numerant_data::source::ReadError;
 use numerant_data::tree::{Occurrences, Survey, ValuesBeside};
 
-/// What stands around the records of a document, so that some of them can be written as they stand.
+/// What stands around the records of a document, so that some of them can be written verbatim.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct DocumentFrame {
     /// Before the first record.
@@ -17,7 +17,7 @@ pub struct DocumentFrame {
     pub between: Vec<u8>,
     /// Behind the last.
     pub foot: Vec<u8>,
-    /// The records do not all stand in one place, so that no text is around all of them.
+    /// The records do not all are in one place, so that no text is around all of them.
     pub scattered: bool,
     /// The encoding that the document is written in, where it is not UTF-8. All of this is UTF-8.
     pub encoding: Option<Encoding>,
@@ -45,7 +45,7 @@ impl DocumentFrame {
     }
 }
 
-/// A prefix that stands for different namespaces within one document.
+/// A prefix that represents different namespaces within one document.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Redeclared {
     /// The prefix; empty for names without one.
@@ -64,7 +64,7 @@ pub struct TreeFacts {
     pub found: bool,
     /// Other places where records may be.
     pub others: Vec<String>,
-    /// Values that stand beside the records, by their paths.
+    /// Values that stand next to the records, by their paths.
     pub beside: Vec<String>,
     /// What to say so that records have those, too: a place of records, and the list in them.
     pub above: Option<(String, String)>,
@@ -85,7 +85,7 @@ pub struct TreeFacts {
     pub lists: String,
 }
 
-/// What there is to a document besides the records that are laid out.
+/// What there is to a document besides the records that are flattened.
 pub trait Document {
     /// Where its records are.
     fn facts(&self) -> &TreeFacts;
@@ -97,7 +97,7 @@ pub trait Document {
     /// If it cannot be read.
     fn survey(&self) -> Result<Survey, ReadError>;
 
-    /// Prefixes of names and the namespaces that they stand for.
+    /// Prefixes of names and the namespaces that they represent.
     fn namespaces(&self) -> &[(String, String)];
 
     /// What stands around the records: as far as it is known, and all of it when all are read.
@@ -114,12 +114,12 @@ pub trait Document {
         false
     }
 
-    /// A prefix that stands for different namespaces, in what is known of it so far.
+    /// A prefix that represents different namespaces, in what is known of it so far.
     fn redeclared(&self) -> Option<Redeclared> {
         None
     }
 
-    /// The values beside the records, of what was read so far.
+    /// The values next to the records, of what was read so far.
     fn values_beside(&self) -> Vec<ValuesBeside> {
         Vec::new()
     }
@@ -129,7 +129,7 @@ pub trait Document {
         &[]
     }
 
-    /// What writes its records in a format as they stand, where that takes more than their texts.
+    /// What writes its records in a format verbatim, where that takes more than their texts.
     fn writer(&self, _to: &str, _options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         None
     }
@@ -155,6 +155,6 @@ pub trait Document {
     /// Asks for the texts of records, too, of which all columns are wanted.
     fn keep_texts(&mut self);
 
-    /// Asks for the records as they stand, too. Columns that are not wanted then may be left blank.
+    /// Asks for the records verbatim, too. Columns that are not wanted then may be left blank.
     fn keep_own(&mut self, wanted: Option<Vec<bool>>);
 }

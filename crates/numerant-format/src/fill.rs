@@ -138,7 +138,7 @@ impl FromStr for Put {
     }
 }
 
-/// What stands before and behind the first `=` that is in no quotes.
+/// What is before and after the first `=` that is in no quotes.
 fn divided(text: &str) -> Option<(&str, &str)> {
     let mut quoted = false;
     let at = text.find(|sign| {

@@ -22,7 +22,7 @@ use crate::{
 
 /// A format that is read, written, or both: one value in the registry.
 ///
-/// Nothing else names it. What the engine has to know of it stands in [`Format::capabilities`].
+/// Nothing else names it. What the engine has to know of it is in [`Format::capabilities`].
 pub trait Format: fmt::Debug + Send + Sync {
     /// What it is called in messages and documents.
     fn name(&self) -> &'static str;
@@ -146,7 +146,7 @@ pub struct Printing<'p> {
 pub struct Capabilities {
     /// Outputs are workbooks with so much room; `None` if they are text.
     pub workbook: Option<Limits>,
-    /// Outputs are pages to read: names of sheets are titles, of any characters and length, and records can stand in
+    /// Outputs are pages to read: names of sheets are titles, of any characters and length, and records can are in
     /// groups.
     pub has_pages: bool,
     /// Values of different types are written differently.
@@ -159,7 +159,7 @@ pub struct Capabilities {
     pub language: Option<DocumentLanguage>,
     /// Records can have only columns that the format or a layout knows.
     pub has_own_columns: bool,
-    /// Elements of namespaces are written anew with prefixes of which each stands for one namespace.
+    /// Elements of namespaces are written anew with prefixes of which each represents one namespace.
     pub has_namespaces: bool,
     /// Sheets can be copied whole, with their look.
     pub copies_sheets: bool,
@@ -271,7 +271,7 @@ pub struct SheetsLeftOut {
 pub struct Verbatim {
     /// What stands around them in an output.
     pub around: DocumentFrame,
-    /// What stands behind the last is known when all of the document is read.
+    /// What is after the last is known when all of the document is read.
     pub has_foot: bool,
     /// Line ends in records are left out.
     pub one_line: bool,
@@ -316,7 +316,7 @@ pub struct Fields {
 pub struct DocumentNames {
     /// The element around the records, and that of a record.
     pub elements: Option<(String, String)>,
-    /// Prefixes, and the namespaces that they stand for.
+    /// Prefixes, and the namespaces that they represent.
     pub namespaces: Vec<(String, String)>,
 }
 

@@ -178,7 +178,7 @@ pub trait RecordReader: Send {
     /// The columns, known before the first record is read.
     fn columns(&self) -> &Columns;
 
-    /// The header as one record, as it stands in the source; `None` if the source has none.
+    /// The header as one record, as it is in the source; `None` if the source has none.
     fn header(&self) -> Option<&Batch>;
 
     /// What is known before the first record is read.
@@ -228,7 +228,7 @@ pub trait RecordReader: Send {
 /// Turns records into the bytes of an output. It keeps no state of an output, so one encoder
 /// serves all outputs of a source.
 pub trait RecordEncoder: Send + Sync {
-    /// Appends what stands before the first record.
+    /// Appends what is before the first record.
     ///
     /// # Errors
     ///
@@ -246,12 +246,12 @@ pub trait RecordEncoder: Send + Sync {
     /// that itself.
     fn moves_raw(&self) -> bool;
 
-    /// What stands between two records.
+    /// What is between two records.
     fn between(&self) -> &[u8] {
         b""
     }
 
-    /// Appends what stands behind the last of so many records.
+    /// Appends what is after the last of so many records.
     ///
     /// # Errors
     ///
@@ -265,18 +265,18 @@ pub trait RecordEncoder: Send + Sync {
         MessagesWritten::default()
     }
 
-    /// Makes an output of what was appended, where what stands in it first is known last.
+    /// Makes an output of what was appended, where what is in it first is known last.
     fn late(&self) -> Option<&dyn DeferredWriter> {
         None
     }
 }
 
-/// Where the records stand in an output that was made of them at last.
+/// Where the records are in an output that was made of them at last.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Placed {
-    /// As they were kept, behind so many bytes.
+    /// As they were kept, after so many bytes.
     Behind(u64),
-    /// Each in these bytes, with where it stands in its source; in the order in which they begin.
+    /// Each in these bytes, with where it is in its source; in the order in which they begin.
     Within(Vec<(Range<u64>, At)>),
     /// That is not known.
     Unknown,
@@ -393,7 +393,7 @@ pub enum EncodeError {
         /// The other.
         second: String,
     },
-    /// A value differs within a group that it is to stand for.
+    /// A value differs within a group that it is to represent.
     #[error(
         "{at}: the shape wants one value of {wanted} here (line {line} of it), and the records of the group have several"
     )]
@@ -417,7 +417,7 @@ pub enum EncodeError {
         /// The line of the shape.
         line: usize,
     },
-    /// A prefix stands for different namespaces, and elements of both cannot be written anew.
+    /// A prefix represents different namespaces, and elements of both cannot be written anew.
     #[error(
         "{}the namespaces '{}' and '{}' in the source; rewritten elements cannot have both",
         prefix_of(&.0.prefix), .0.namespaces[0], .0.namespaces[1]

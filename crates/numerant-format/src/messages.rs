@@ -57,7 +57,7 @@ pub enum Balance {
 pub enum Miscounted {
     /// They are reported, and corrected in the output.
     #[default]
-    Mend,
+    Correct,
     /// They are reported, and copied where everything that they close is taken.
     Keep,
     /// The run is refused.
@@ -127,7 +127,7 @@ impl SegmentCounts {
         self.read == 0
     }
 
-    /// Whether each segment that was read stands in one of the places.
+    /// Whether each segment that was read is in one of the places.
     pub fn adds_up(&self) -> bool {
         let places = [
             self.envelopes,
@@ -149,7 +149,7 @@ pub struct SegmentsWritten {
     pub written: u64,
     /// Those in records; the others stand around them, and are written with each part.
     pub records: u64,
-    /// Of the segments behind records: adjustments, and levels of a hierarchy that other parts have.
+    /// Of the segments after records: adjustments, and levels of a hierarchy that other parts have.
     pub left_out: u64,
 }
 

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use numerant_markup::forbidden;
 use numerant_markup::name::is_name;
 
-/// A prefix and the namespace that it stands for (Namespaces in XML 1.0, section 3).
+/// A prefix and the namespace that it represents (Namespaces in XML 1.0, section 3).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct Namespace {

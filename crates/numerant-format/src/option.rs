@@ -35,7 +35,7 @@ pub struct FormatOption {
     pub side: Side,
     /// What it takes.
     pub takes: Takes,
-    /// What stands for its value in the help.
+    /// What represents its value in the help.
     pub value_name: &'static str,
     /// What it does, in the imperative, with its default.
     pub help: &'static str,

@@ -46,7 +46,7 @@ enum Content {
 
 impl<'s> Start<'s> {
     /// The start of an input. `said` is the name of the format that its user says, `named` that which
-    /// the extension of its name stands for.
+    /// the extension of its name represents.
     ///
     /// # Errors
     ///

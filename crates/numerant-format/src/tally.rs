@@ -26,7 +26,7 @@ pub enum TextNote {
         /// The delimiter.
         delimiter: Delimiter,
     },
-    /// Blanks between delimiters and quotes were passed over.
+    /// Blanks between delimiters and quotes were skipped.
     PaddedQuotes,
     /// Its first record is most likely a title above the header.
     Title {
@@ -45,7 +45,7 @@ pub enum TextNote {
         /// How many.
         lines: u64,
     },
-    /// End marks of DOS (0x1A) stand behind the text, or between records, and were dropped.
+    /// End marks of DOS (0x1A) are after the text, or between records, and were dropped.
     EndMarks {
         /// How many.
         count: u64,
@@ -62,7 +62,7 @@ pub enum TextNote {
     },
     /// The last segment of messages has no terminator; it was read as if it had one.
     Unterminated,
-    /// Escape characters stand before letters or digits, which were read as they are.
+    /// Escape characters are before letters or digits, which were read as they are.
     EscapedLetters {
         /// How often.
         count: u64,
@@ -92,7 +92,7 @@ pub struct ReadTally {
     pub stray_quotes: u64,
     /// Line ends with more than one carriage return.
     pub extra_returns: u64,
-    /// End marks of DOS behind the text.
+    /// End marks of DOS after the text.
     pub end_marks: u64,
     /// Escape characters before letters or digits.
     pub escaped_letters: u64,

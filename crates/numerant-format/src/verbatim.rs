@@ -1,4 +1,4 @@
-//! Records that are written as they stand in their document.
+//! Records that are written as they are in their document.
 
 use std::sync::{Arc, OnceLock};
 
@@ -7,11 +7,11 @@ use crate::DocumentFrame;
 use numerant_data::encoding::Encoding;
 use numerant_data::record::Batch;
 
-/// Writes records as they stand in their document, with what is around them there.
+/// Writes records as they are in their document, with what is around them there.
 #[derive(Debug)]
 pub struct VerbatimEncoder {
     around: DocumentFrame,
-    /// What stands behind the records, once the document is read.
+    /// What is after the records, once the document is read.
     foot: Option<Arc<OnceLock<Vec<u8>>>>,
     /// Line ends in records are left out, which between the marks of JSON mean nothing.
     one_line: bool,
@@ -20,7 +20,7 @@ pub struct VerbatimEncoder {
 }
 
 impl VerbatimEncoder {
-    /// Writes records between what is `around` them. What is behind the last goes to `foot` when it is
+    /// Writes records between what is `around` them. What is after the last goes to `foot` when it is
     /// known; each record is put on one line if `one_line`.
     pub fn new(
         mut around: DocumentFrame,

@@ -1,7 +1,7 @@
 //! XML as a stream of events, in memory that does not grow with the document.
 //!
 //! `quick-xml` parses slices of text fastest, so the text is handed to it piece by piece; an event
-//! that a piece cuts through is read again with the next piece behind it.
+//! that a piece cuts through is read again with the next piece after it.
 //!
 //! ```
 //! use numerant_markup::{Flow, Markup};
@@ -31,7 +31,7 @@ use numerant_data::record::holds_any;
 use numerant_data::source::ReadProblem;
 use numerant_data::value::swar;
 
-/// What may stand before a document.
+/// What may are before a document.
 const BYTE_ORDER_MARK: &[u8] = "\u{feff}".as_bytes();
 
 /// Bytes that are read at a time.
@@ -45,14 +45,14 @@ const LONGEST_EVENT: usize = 64 << 20;
 pub enum Flow {
     /// Go on.
     On,
-    /// Stop behind it.
+    /// Stop after it.
     Pause,
 }
 
 /// An XML document that is read event by event.
 pub struct Markup {
     input: Box<dyn Read + Send>,
-    /// What is read and not passed over.
+    /// What is read and not skipped.
     text: String,
     /// How much of that is done with.
     at: usize,
@@ -128,7 +128,7 @@ impl Markup {
         }
     }
 
-    /// What is read and not passed over.
+    /// What is read and not skipped.
     pub fn rest(&self) -> &str {
         &self.text[self.at..]
     }
@@ -189,7 +189,7 @@ pub fn unreadable(error: std::io::Error, part: &str) -> ReadProblem {
     }
 }
 
-/// The value of an attribute, by its name without prefix; as it stands but for entities.
+/// The value of an attribute, by its name without prefix; verbatim but for entities.
 pub fn attribute(tag: &BytesStart<'_>, name: &str) -> Option<String> {
     let mut attributes = tag.attributes();
     let found = attributes
@@ -203,7 +203,7 @@ pub fn attribute(tag: &BytesStart<'_>, name: &str) -> Option<String> {
     }
 }
 
-/// The value of an attribute of this name without prefix, as it stands.
+/// The value of an attribute of this name without prefix, verbatim.
 pub fn plain_attribute(tag: &BytesStart<'_>, name: &str) -> Option<String> {
     let mut attributes = tag.attributes();
     let found = attributes
@@ -226,7 +226,7 @@ pub fn push_raw(tag: &mut BytesStart<'_>, key: &str, value: &str) {
     });
 }
 
-/// Appends what `&name;` or `&#number;` stands for.
+/// Appends what `&name;` or `&#number;` represents.
 pub fn push_reference(reference: &BytesRef<'_>, out: &mut String) -> Result<(), ReadProblem> {
     if let Ok(Some(character)) = reference.resolve_char_ref() {
         out.push(character);

@@ -23,7 +23,7 @@ pub(super) struct Source {
     /// Where it can be opened again, if it can.
     pub(super) again: Option<PathBuf>,
     pub(super) file: SharedFile,
-    /// What stands behind the records of each message, as far as it is read.
+    /// What is after the records of each message, as far as it is read.
     pub(super) tails: Mutex<Vec<Tail>>,
     pub(super) layouts: Layouts,
     /// Records are whole messages.
@@ -87,7 +87,7 @@ impl Source {
     }
 }
 
-/// What stands behind the records of a message, and how many these are.
+/// What is after the records of a message, and how many these are.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Tail {
     pub(super) from: u64,

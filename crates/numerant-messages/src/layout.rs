@@ -38,7 +38,7 @@ pub(crate) struct Layout {
     /// loop it is in; `HL` in X12 if not said.
     #[serde(default)]
     pub(super) hierarchy: Option<String>,
-    /// Segments that the part behind the records begins with, besides the one that ends the message.
+    /// Segments that the part after the records begins with, besides the one that ends the message.
     #[serde(default)]
     pub(super) tail: Vec<String>,
     /// Segments that are distinguished by their first component.
@@ -59,11 +59,11 @@ pub(crate) struct Layout {
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Balance {
-    /// Where the total is, before or behind the records.
+    /// Where the total is, before or after the records.
     pub(super) total: Address,
     /// What of each record it sums up.
     pub(super) records: Address,
-    /// What is taken from that sum, behind the records; the segments go with records that go.
+    /// What is taken from that sum, after the records; the segments go with records that go.
     #[serde(default)]
     pub(super) adjustments: Vec<Address>,
 }
@@ -164,7 +164,7 @@ impl Address {
         is_called(id, &self.segment)
     }
 
-    /// Its value in a segment as it stands, if it is in that.
+    /// Its value in a segment verbatim, if it is in that.
     pub(super) fn value_in<'r>(&self, raw: &'r [u8], marks: &Marks) -> Option<Cow<'r, str>> {
         let qualified = self.qualifier.as_ref();
         let is_in = self.is_in_any(id_of(raw, marks))

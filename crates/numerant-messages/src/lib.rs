@@ -48,7 +48,7 @@ pub const EDIFACT_EXTENSIONS: &[&str] = &["edifact"];
 pub(crate) const BY_LAYOUT: &str = "by layout";
 pub(crate) const MESSAGES: &str = "messages";
 
-/// How many bytes of other text stand in front of an interchange, where a line of its own begins one.
+/// How many bytes of other text are in front of an interchange, where a line of its own begins one.
 pub fn begins_behind(start: &[u8]) -> Option<usize> {
     memchr::memchr_iter(b'\n', start)
         .map(|end| end + 1)

@@ -34,7 +34,7 @@ pub(super) struct Names {
 struct SegmentNames {
     name: String,
     path: u32,
-    /// Elements behind this one are not wanted; nor is any, if it is 0.
+    /// Elements after this one are not wanted; nor is any, if it is 0.
     most: usize,
     /// By element and component, as far as they were met.
     elements: Vec<Vec<Element>>,
@@ -94,7 +94,7 @@ impl Found {
         }
     }
 
-    /// From and to of the values in a record of so many bytes, and what was made behind it.
+    /// From and to of the values in a record of so many bytes, and what was made after it.
     fn texts(&self, length: usize) -> impl Iterator<Item = (u32, u32)> {
         let length = length as u32;
         self.values.iter().map(move |(from, to)| match from & MADE {
@@ -115,7 +115,7 @@ impl Found {
         self.values.len()
     }
 
-    /// Makes a tree of it. `text` is the record, and behind it what was made.
+    /// Makes a tree of it. `text` is the record, and after it what was made.
     pub(super) fn tree(&self, text: &[u8], tree: &mut Tree) {
         let length = text.len() - self.made.len();
         tree.clear();
@@ -166,7 +166,7 @@ impl Names {
         }
     }
 
-    /// All names but those of totals that stand before the records, and of the counts and control
+    /// All names but those of totals that are before the records, and of the counts and control
     /// numbers that close a message: those are mended, and state nothing of their own.
     pub(super) fn without_totals(totals: HashSet<String>) -> Self {
         Self {
@@ -238,7 +238,7 @@ impl Names {
         number
     }
 
-    /// Adds what is wanted of a segment that stands at `place` in its record; that may be none of the record.
+    /// Adds what is wanted of a segment that is at `place` in its record; that may be none of the record.
     pub(super) fn find(
         &mut self,
         raw: &[u8],
@@ -341,7 +341,7 @@ fn ids_of(column: &str) -> Vec<String> {
         None => (column, ""),
     };
     if !element.is_empty() {
-        // What stands in brackets may be a number or a qualifier, so the element stands behind them.
+        // What is in brackets may be a number or a qualifier, so the element is after them.
         return vec![before.to_owned()];
     }
     let digits = before.bytes().rev().take_while(u8::is_ascii_digit).count();

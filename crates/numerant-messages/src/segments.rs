@@ -15,7 +15,7 @@ pub(super) struct Segment {
 }
 
 impl Segment {
-    /// Takes a segment apart, with or without its terminator and what stands behind.
+    /// Takes a segment apart, with or without its terminator and what is after.
     pub(super) fn parse(raw: &[u8], marks: &Marks) -> Self {
         let raw = content(raw, marks);
         let mut pieces = divided(raw, marks.element, marks.release).into_iter();
@@ -69,7 +69,7 @@ impl Segment {
     }
 }
 
-/// The name of a segment, as it stands.
+/// The name of a segment, verbatim.
 pub(super) fn id_of<'r>(raw: &'r [u8], marks: &Marks) -> &'r [u8] {
     let end = raw
         .iter()
@@ -82,7 +82,7 @@ pub(super) fn id_of<'r>(raw: &'r [u8], marks: &Marks) -> &'r [u8] {
 pub(super) enum Part<'p> {
     /// From and to in the segment.
     Stands(usize, usize),
-    /// What it stands for.
+    /// What it represents.
     Made(&'p [u8]),
 }
 
@@ -165,18 +165,18 @@ pub(super) fn value_of<'r>(
     std::str::from_utf8(component).map_or_else(|_| Cow::Owned(text(component)), Cow::Borrowed)
 }
 
-/// A segment's bytes without its terminator and what stands behind that.
+/// A segment's bytes without its terminator and what is after that.
 fn content<'r>(raw: &'r [u8], marks: &Marks) -> &'r [u8] {
     let raw = raw.trim_ascii_end();
     raw.strip_suffix(&[marks.segment]).unwrap_or(raw)
 }
 
-/// The line end that stands behind a segment's terminator.
+/// The line end that is after a segment's terminator.
 pub(super) fn line_end(raw: &[u8]) -> &[u8] {
     &raw[raw.trim_ascii_end().len()..]
 }
 
-/// What stands between marks that are not released.
+/// What is between marks that are not released.
 fn divided(bytes: &[u8], mark: u8, release: Option<u8>) -> Vec<&[u8]> {
     let mut pieces = Vec::new();
     let (mut from, mut at) = (0, 0);

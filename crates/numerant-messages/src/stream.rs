@@ -1,4 +1,4 @@
-//! Segments one after the other, as they stand in a file.
+//! Segments one after the other, as they are in a file.
 
 use std::io::{self, Read};
 
@@ -8,7 +8,7 @@ use super::segments::Segment;
 use numerant_data::source::SharedFile;
 
 /// Reads segments one after the other. They stay where they were read to, so that nothing is moved for one
-/// that is only passed over.
+/// that is only skipped.
 pub(super) struct Segments<R> {
     input: R,
     buffer: Vec<u8>,
@@ -68,7 +68,7 @@ impl<R: Read> Segments<R> {
         }
     }
 
-    /// The segment that was read last, with its terminator and the line ends and blanks behind it.
+    /// The segment that was read last, with its terminator and the line ends and blanks after it.
     #[inline]
     pub(super) fn raw(&self) -> &[u8] {
         &self.buffer[self.from..self.at]
@@ -135,7 +135,7 @@ impl<R: Read> Segments<R> {
         Ok(())
     }
 
-    /// Adds the terminator that is missing behind the segment that closes an interchange, as some programs
+    /// Adds the terminator that is missing after the segment that closes an interchange, as some programs
     /// leave it out at the end of a file. Any other segment without one is cut off.
     fn close_last(&mut self) {
         let Some(marks) = self.marks else {
@@ -236,7 +236,7 @@ impl<R: Read> Segments<R> {
         if (opens || self.marks.is_none())
             && let Some(marks) = Marks::found(start)
         {
-            // UNA has said what divides the UNB behind it.
+            // UNA has said what divides the UNB after it.
             let said = self
                 .marks
                 .filter(|_| self.advised && is_named(start, b"UNB"));
@@ -284,7 +284,7 @@ impl<R: Read> Segments<R> {
     }
 }
 
-/// Whether a segment begins at a place behind others.
+/// Whether a segment begins at a place after others.
 #[inline]
 fn begins_segment(bytes: &[u8], place: usize, marks: &Marks) -> bool {
     let before = bytes[..place].trim_ascii_end();
@@ -307,7 +307,7 @@ pub(super) fn first_message<R: Read>(input: R, most: usize) -> Option<(Segment, 
     None
 }
 
-/// The segments in a piece of a file, as they stand.
+/// The segments in a piece of a file, verbatim.
 pub(super) fn segments_in(bytes: &[u8], marks: Marks) -> io::Result<Vec<Vec<u8>>> {
     let mut segments = Segments::new(bytes, usize::MAX);
     segments.marks = Some(marks);

@@ -82,7 +82,7 @@ impl DeferredWriter for EdiEncoder {
         kept: &mut BufReader<File>,
         out: &mut dyn Write,
     ) -> Result<Placed, DeferredWriteError> {
-        // Totals stand before the records that they sum up, so those are gone through first.
+        // Totals are before the records that they sum up, so those are gone through first.
         let mut parts: Vec<Part> = Vec::new();
         let mut last = None;
         while let Some((frame, path, length)) = next_frame(kept)? {
@@ -177,7 +177,7 @@ struct Writing<'a> {
 struct Open {
     frame: Frame,
     marks: Marks,
-    /// The line end that stands behind segments.
+    /// The line end that is after segments.
     line_end: Vec<u8>,
     interchange: Segment,
     group: Option<Segment>,
@@ -260,7 +260,7 @@ impl Writing<'_> {
         }
         self.segments.written += frame.segments;
         self.segments.records += frame.segments;
-        if frame.whole && self.source.miscounted == Miscounted::Mend {
+        if frame.whole && self.source.miscounted == Miscounted::Correct {
             let mended = mended(raw, frame.segments, &open.marks)?;
             return Ok(self.out.write_all(&mended)?);
         }
@@ -408,7 +408,7 @@ impl OpenMessage {
         self.part.records != self.all
     }
 
-    /// Whether a segment behind the records belongs to a level that is in one which only another part has;
+    /// Whether a segment after the records belongs to a level that is in one which only another part has;
     /// `before` says so of the segment before it.
     fn is_elsewhere(&self, segment: &Segment, closes: &str, before: bool) -> bool {
         let layout = self.layout.as_ref().filter(|_| self.is_cut());
@@ -480,7 +480,7 @@ impl OpenMessage {
         }
     }
 
-    /// Writes what stands behind the records, with the counts that fit; what there is to tell of totals.
+    /// Writes what is after the records, with the counts that fit; what there is to tell of totals.
     fn write_tail(
         &mut self,
         tail: Vec<Vec<u8>>,

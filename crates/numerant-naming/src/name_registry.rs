@@ -15,7 +15,7 @@ pub enum ClashPolicy {
     /// Refuse the run, with the list of them.
     #[default]
     Refuse,
-    /// Put `-2`, `-3` … behind the later ones.
+    /// Put `-2`, `-3` … after the later ones.
     Number,
     /// Write the first one, and leave the records of the others out.
     First,
@@ -98,7 +98,7 @@ impl NameRegistry {
         }
     }
 
-    /// Which output stands in the way of a file at `folded`, and whether that is because one of
+    /// Which output is in the way of a file at `folded`, and whether that is because one of
     /// the two would have to be a folder.
     fn holder(&self, folded: &str) -> Option<(usize, bool)> {
         if let Some(holder) = self.files.get(folded) {

@@ -1,4 +1,4 @@
-//! Parts of values: what stands behind the colon in `arrived:month` or `{agent:first 1}`.
+//! Parts of values: what is after the colon in `arrived:month` or `{agent:first 1}`.
 
 use std::fmt;
 
@@ -39,7 +39,7 @@ pub enum Part {
     Upper,
     /// In lower case, with one hyphen for all that is no letter and no digit.
     Slug,
-    /// The whole value, a path whose slashes stand between folders.
+    /// The whole value, a path whose slashes are between folders.
     Folders,
     /// Filled with zeros in front to this many characters.
     Width(usize),

@@ -142,7 +142,7 @@ impl NamePattern {
         &self.columns
     }
 
-    /// The values that a path says, one for each column. A compression's extension may stand behind
+    /// The values that a path says, one for each column. A compression's extension may are after
     /// what the pattern ends with.
     ///
     /// # Errors

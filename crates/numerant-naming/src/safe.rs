@@ -23,7 +23,7 @@ pub(super) struct Segment {
     text: String,
     changed: bool,
     begins_with_value: bool,
-    /// Where the text begins that the template puts behind the last value.
+    /// Where the text begins that the template puts after the last value.
     tail: usize,
 }
 

@@ -24,7 +24,7 @@ pub struct Template {
 /// A piece of a path's segment.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Piece {
-    /// Text as it stands.
+    /// Text verbatim.
     Literal(String),
     /// A part of a column's value.
     Column(Key),
@@ -90,7 +90,7 @@ pub enum TemplateError {
         /// Place of the brace, from 1.
         at: usize,
     },
-    /// What stands in braces cannot be read.
+    /// What is in braces cannot be read.
     #[error("in '{template}': {problem}")]
     Key {
         /// The template.
@@ -106,10 +106,10 @@ pub enum TemplateError {
         /// The nearest there is.
         nearest: Option<String>,
     },
-    /// The part does not fit what it stands behind.
+    /// The part does not fit what it is after.
     #[error("'{{{field}:{part}}}': {field} has no such part")]
     RunPart {
-        /// What it stands behind.
+        /// What it is after.
         field: String,
         /// The part.
         part: String,
@@ -155,7 +155,7 @@ pub struct RunValues<'a> {
     pub rows: Option<u64>,
     /// The time of the run.
     pub now: DateTime,
-    /// A value whose slashes stand between folders may begin at the root of the file system, where it begins
+    /// A value whose slashes are between folders may begin at the root of the file system, where it begins
     /// the name.
     pub allows_absolute: bool,
 }
@@ -327,7 +327,7 @@ impl Template {
 
     /// The extension of the paths it makes, in lower case: what follows the last dot that stands
     /// in the template itself, or the source's where the name ends with `.{.ext}`. A compression's
-    /// extension behind it is passed over; [`Template::compression`] tells it.
+    /// extension after it is skipped; [`Template::compression`] tells it.
     pub fn extension(&self, source_extension: &str) -> Option<String> {
         let last = self.segments.last()?;
         let (ends, pieces) = match last.as_slice() {
@@ -361,7 +361,7 @@ impl Template {
 
     /// The path for one output: safe segments joined by `/`, with one in front if it begins at the root of the file
     /// system, and whether any value had to be
-    /// changed for that. `value` gives the text of a key's part, `blank` stands for empty ones.
+    /// changed for that. `value` gives the text of a key's part, `blank` represents empty ones.
     pub fn render<'v>(
         &self,
         value: impl Fn(&Key) -> &'v str,
@@ -434,7 +434,7 @@ impl Template {
         matches!(last, Some(Piece::Column(key)) if key.part == Part::Folders)
     }
 
-    /// The text for one output, as it stands: for what need not be a path.
+    /// The text for one output, verbatim: for what need not be a path.
     pub fn plain<'v>(
         &self,
         value: impl Fn(&Key) -> &'v str,

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::key::{Key, KeyError, parse_key};
 use numerant_data::record::nearest;
 
-/// What of an output can stand in its text.
+/// What of an output can are in its text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum OutputField {
     /// How many records it has.
@@ -91,7 +91,7 @@ pub enum WordsError {
     /// `}` without `{`.
     #[error("a '}}' has no '{{' before it; a brace itself is written '}}}}'")]
     Unopened,
-    /// What stands in braces cannot be read.
+    /// What is in braces cannot be read.
     #[error("in braces: {0}")]
     Key(#[from] KeyError),
     /// `{.name}` where there is no such thing.
@@ -115,8 +115,8 @@ impl FromStr for Words {
     }
 }
 
-/// Takes a text with places in braces apart: `literal` makes a piece of what stands between them,
-/// and `place` of what stands in them.
+/// Takes a text with places in braces apart: `literal` makes a piece of what is between them,
+/// and `place` of what is in them.
 pub fn parse_words<W>(
     text: &str,
     literal_word: impl Fn(String) -> W,
@@ -171,7 +171,7 @@ fn closing(text: &str) -> Option<usize> {
     None
 }
 
-/// What the text between two braces stands for.
+/// What the text between two braces represents.
 pub fn word(inside: &str) -> Result<Word, WordsError> {
     if let Some(expression) = inside.strip_prefix('=') {
         return Ok(Word::Expression(expression.trim().to_owned()));

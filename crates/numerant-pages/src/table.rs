@@ -7,7 +7,7 @@ use crate::group::Groups;
 use numerant_data::value::grouped;
 use numerant_format::sheet::{Cell, CellFormat, DisplayFormat, Head, HeaderStyle, Horizontal};
 
-/// Where a text stands in its column.
+/// Where a text is in its column.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Side {
     Left,
@@ -175,7 +175,7 @@ impl Table {
         Ok(())
     }
 
-    /// A row of sums behind its name; `None` if there are none.
+    /// A row of sums after its name; `None` if there are none.
     fn sum_row(&self, name: &str, sums: Vec<(usize, ShownCell)>) -> Option<TableRow> {
         if sums.is_empty() {
             return None;
@@ -303,7 +303,7 @@ fn text_cell(text: String) -> ShownCell {
     }
 }
 
-/// The byte of the decimal mark of a number: the last point or comma with digits behind it only up to its end.
+/// The byte of the decimal mark of a number: the last point or comma with digits after it only up to its end.
 fn decimal_mark(text: &str) -> usize {
     let digits_end = text
         .rfind(|character: char| character.is_ascii_digit())
@@ -316,13 +316,13 @@ fn decimal_mark(text: &str) -> usize {
         } else {
             '.'
         };
-        // Three digits behind the only mark are a group.
+        // Three digits after the only mark are a group.
         behind != 3 || number[..*mark].contains(other)
     });
     mark.unwrap_or(digits_end)
 }
 
-/// A text whose control characters show, as U+FFFD; blanks stand for tabs.
+/// A text whose control characters show, as U+FFFD; blanks represent tabs.
 pub(crate) fn visible(text: &str) -> String {
     if !text.contains(|character: char| character.is_control()) {
         return text.to_owned();

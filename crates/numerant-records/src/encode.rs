@@ -1,4 +1,4 @@
-//! Writes records: those of a source as they stand or in the other form, and those that are made of
+//! Writes records: those of a source verbatim or in the other form, and those that are made of
 //! columns.
 
 use std::collections::{HashMap, HashSet};
@@ -69,7 +69,7 @@ impl RecordSyntax {
     }
 }
 
-/// Writes the records of a source in one of the forms, as they stand if it is theirs.
+/// Writes the records of a source in one of the forms, verbatim if it is theirs.
 #[derive(Debug)]
 pub(crate) struct RecordsEncoder {
     pub(crate) from: RecordSyntax,
@@ -121,7 +121,7 @@ const LEADER: &str = "00000nam a2200000   4500";
 /// How records are made of columns.
 #[derive(Debug)]
 pub(super) struct RecordPlan {
-    /// What each column stands for, and which of the fields it is in.
+    /// What each column represents, and which of the fields it is in.
     columns: Vec<(Address, Option<usize>)>,
     /// The fields in their order: that of the columns, but those of one tag by their numbers, so that
     /// no blank value makes two fields one.
@@ -141,7 +141,7 @@ impl RecordPlan {
                 fields.push(address.empty_field());
             }
         }
-        // The places of a tag stay, and its fields stand there by their numbers.
+        // The places of a tag stay, and its fields are there by their numbers.
         let tags: HashSet<Tag> = keys.iter().map(|(tag, _)| *tag).collect();
         for tag in tags {
             let places: Vec<usize> = (0..keys.len()).filter(|at| keys[*at].0 == tag).collect();

@@ -13,7 +13,7 @@ pub(crate) enum Marc8Error {
     /// A set of characters that is not covered.
     #[error("the escape sequence ESC {0} chooses a set of characters that is not covered")]
     Set(String),
-    /// A byte that stands for nothing in its set.
+    /// A byte that represents nothing in its set.
     #[error("the byte {byte:02X} is undefined in {set}")]
     Byte {
         /// The byte.
@@ -21,7 +21,7 @@ pub(crate) enum Marc8Error {
         /// What the set is called.
         set: &'static str,
     },
-    /// A combining mark without a character behind it.
+    /// A combining mark without a character after it.
     #[error("a combining mark at the end has no base character")]
     Mark,
 }
@@ -45,7 +45,7 @@ pub(crate) fn decode(bytes: &[u8]) -> Result<Cow<'_, str>, Marc8Error> {
     TABLE.decode(bytes)
 }
 
-/// The upper half of a set of characters of seven or eight bits, whose marks stand before their
+/// The upper half of a set of characters of seven or eight bits, whose marks are before their
 /// character.
 pub(super) struct Table {
     pub(super) name: &'static str,
@@ -59,7 +59,7 @@ impl Table {
             return Ok(String::from_utf8_lossy(bytes));
         }
         let mut text = String::with_capacity(bytes.len());
-        // Marks stand before their character here, and behind it in Unicode.
+        // Marks are before their character here, and after it in Unicode.
         let mut marks = String::new();
         let mut set = Set::Ascii;
         let mut at = 0;
@@ -97,7 +97,7 @@ impl Table {
     }
 }
 
-/// The set that an escape sequence chooses for the lower half, and the place behind it.
+/// The set that an escape sequence chooses for the lower half, and the place after it.
 fn escape(bytes: &[u8], at: usize, set: Set) -> Result<(Set, usize), Marc8Error> {
     let rest = &bytes[at..];
     let shown = |length: usize| {

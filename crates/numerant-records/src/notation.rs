@@ -133,7 +133,7 @@ pub(super) fn push_tree(
     tree.close(root);
 }
 
-/// What a column stands for.
+/// What a column represents.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(super) enum Address {
     Leader,
@@ -229,7 +229,7 @@ impl Address {
     }
 }
 
-/// The number in brackets that a text begins with, or 1, and what stands behind.
+/// The number in brackets that a text begins with, or 1, and what is after.
 fn numbered(text: &str) -> Option<(usize, &str)> {
     match text.strip_prefix('[') {
         None => Some((1, text)),

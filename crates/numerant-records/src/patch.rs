@@ -185,7 +185,7 @@ impl PatchEncoder {
     }
 }
 
-/// Puts a value into the field that it belongs to, or a new one behind those of lower tags.
+/// Puts a value into the field that it belongs to, or a new one after those of lower tags.
 fn put(
     address: Address,
     value: &str,

@@ -17,7 +17,7 @@ use numerant_format::{
 };
 use numerant_trees::{OpenedTrees, RecordOddities, Trees};
 
-/// Some programs write it between records, and behind the last.
+/// Some programs write it between records, and after the last.
 const END_MARK: u8 = 0x1a;
 
 /// Bytes that are read at a time.
@@ -29,7 +29,7 @@ pub struct MarcTrees {
     input: Returning,
     record: Vec<u8>,
     number: u64,
-    /// Bytes before the record, and behind it.
+    /// Bytes before the record, and after it.
     offset: u64,
     read: u64,
     most: usize,

@@ -1,4 +1,4 @@
-//! Reads records of MARCXML: the elements are found as in any XML, and laid out as records of MARC 21.
+//! Reads records of MARCXML: the elements are found as in any XML, and flattened as records of MARC 21.
 
 use std::borrow::Cow;
 use std::sync::Arc;

@@ -66,7 +66,7 @@ impl JsonSchema {
     }
 }
 
-/// What stands before the location of a schema that is not read.
+/// What is before the location of a schema that is not read.
 const NOT_FETCHED: &str = "not fetched: '";
 
 /// Reads schemas from files, and none from elsewhere.

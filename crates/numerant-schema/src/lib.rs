@@ -1,6 +1,6 @@
 //! Checks outputs against schemas: XML Schema 1.0 and JSON Schema.
 //!
-//! Schemas are read from files; what they import or include is read from files beside them, and
+//! Schemas are read from files; what they import or include is read from files next to them, and
 //! nothing is ever fetched.
 //!
 //! ```

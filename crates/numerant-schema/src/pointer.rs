@@ -1,4 +1,4 @@
-//! Where a value stands in the text of a JSON document (RFC 6901).
+//! Where a value is in the text of a JSON document (RFC 6901).
 
 /// The byte at which the value of a pointer begins; as far as the pointer leads, if not to its end.
 pub(super) fn offset_of(text: &[u8], pointer: &str) -> usize {

@@ -110,7 +110,7 @@ impl<R: BufRead> BufRead for Counted<R> {
     }
 
     fn consume(&mut self, count: usize) {
-        // What is consumed stands in the buffer, so that nothing is read here.
+        // What is consumed is in the buffer, so that nothing is read here.
         if let Ok(bytes) = self.inner.fill_buf() {
             let taken = bytes.get(..count).unwrap_or(bytes);
             let Position { line, offset } = self.at.get();

@@ -178,7 +178,7 @@ impl Parser<'_> {
     }
 }
 
-/// The mark that a text is, and what stands behind its name.
+/// The mark that a text is, and what is after its name.
 fn mark(text: &str) -> Option<(&str, &str)> {
     let inside = text.strip_prefix('{')?.strip_suffix('}')?;
     let (mark, rest) = inside.split_once(' ').unwrap_or((inside, ""));

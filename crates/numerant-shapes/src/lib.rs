@@ -125,7 +125,7 @@ struct Marks {
 const MARKS: [&str; 4] = ["each", "when", "else", "optional"];
 
 impl Marks {
-    /// Takes note of a mark: its name and what stands behind that.
+    /// Takes note of a mark: its name and what is after that.
     fn add(&mut self, mark: &str, rest: &str, line: usize) -> Result<(), Wrong> {
         let rest = rest.trim();
         let wrong = |what: String| (line, ShapeProblem::Mark(what));
@@ -273,7 +273,7 @@ impl Shape {
     }
 }
 
-/// What of an output stands in a text.
+/// What of an output is in a text.
 fn output_text(field: OutputField, facts: Option<&numerant_naming::OutputFacts>) -> String {
     facts.map_or_else(String::new, |facts| facts.text(field))
 }

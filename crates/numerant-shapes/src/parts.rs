@@ -1,4 +1,4 @@
-//! The parts of a shape, and what stands in them.
+//! The parts of a shape, and what is in them.
 
 use super::word::{Placeholder, ShapeWord, computed_name};
 use numerant_naming::Key;
@@ -77,7 +77,7 @@ pub(super) enum Item {
     Optional(Value),
 }
 
-/// What stands in an object of a JSON document.
+/// What is in an object of a JSON document.
 #[derive(Clone, Debug)]
 pub(super) enum Member {
     One {
@@ -97,7 +97,7 @@ pub(super) enum Body {
     Json(Value, Option<usize>),
 }
 
-/// Hears what stands in a shape.
+/// Hears what is in a shape.
 pub(super) trait Visitor<'a> {
     fn place(&mut self, place: &'a Placeholder);
     /// The condition of a part.

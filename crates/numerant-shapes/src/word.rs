@@ -1,4 +1,4 @@
-//! What stands in the places of a shape.
+//! What is in the places of a shape.
 
 use super::ShapeProblem;
 use numerant_naming::{Key, OutputField, Word, WordsError, parse_words, word};
@@ -124,7 +124,7 @@ fn shape_word(inside: &str) -> Result<ShapeWord, WordsError> {
     })
 }
 
-/// `SUM(dues)` and its like, in any case; a column that is called so stands in double quotes.
+/// `SUM(dues)` and its like, in any case; a column that is called so is in double quotes.
 fn aggregate(inside: &str) -> Option<Aggregate> {
     let text = inside.trim();
     let (name, rest) = text.split_once('(')?;

@@ -170,7 +170,7 @@ impl Parser<'_> {
                 let (mark, rest) = text.split_once(char::is_whitespace).unwrap_or((&text, ""));
                 if MARKS.contains(&mark) {
                     self.marks.add(mark, rest, line)?;
-                    // The mark goes with the white space before it; that behind it stays.
+                    // The mark goes with the white space before it; that after it stays.
                     if self.text[to..].starts_with(char::is_whitespace)
                         && let Some(Open { pieces, .. }) = self.open.last_mut()
                         && let Some(Piece::Literal(before)) = pieces.last_mut()
@@ -228,7 +228,7 @@ impl Parser<'_> {
             let value = attribute.value.as_ref();
             let name = attribute.key.as_ref();
             let at = (value.as_ptr() as usize).wrapping_sub(raw.as_ptr() as usize);
-            // An attribute's value is a part of the tag as it stands.
+            // An attribute's value is a part of the tag verbatim.
             let at = if at <= raw.len() {
                 at
             } else {

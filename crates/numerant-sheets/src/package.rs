@@ -1,4 +1,4 @@
-//! Zip packages, which most workbooks are: their parts, unpacked on a thread beside the reader.
+//! Zip packages, which most workbooks are: their parts, unpacked on a thread next to the reader.
 
 #![deny(
     clippy::cast_possible_truncation,

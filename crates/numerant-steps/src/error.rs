@@ -39,7 +39,7 @@ pub enum StepError {
         /// The option.
         option: &'static str,
     },
-    /// Two cases of one name, or a name that stands for the rest as well.
+    /// Two cases of one name, or a name that represents the rest as well.
     #[error("--case: the name '{name}' is given twice")]
     CaseTwice {
         /// The name.

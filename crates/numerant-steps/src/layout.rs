@@ -1,7 +1,7 @@
 //! Which columns there are after a step: their names, and where in a batch their values are.
 //!
 //! A column that a step computes gets a place of its own, and nothing is ever written over; so a
-//! step only changes which places the names stand for, and a dropped column can still be used in
+//! step only changes which places the names represent, and a dropped column can still be used in
 //! the name of an output.
 
 use crate::expr::{ScopeColumn, Type};
@@ -23,7 +23,7 @@ pub struct LayoutColumn {
     pub computed: bool,
     /// The column of the source whose number formats it has, if it is computed from one.
     pub like: Option<usize>,
-    /// The place of the source's header that stands above it; `None` if its name does.
+    /// The place of the source's header that is above it; `None` if its name does.
     pub header: Option<usize>,
 }
 
@@ -117,12 +117,12 @@ impl Layout {
         &mut self.columns[place]
     }
 
-    /// The columns that a name stands for: the one that has it, those that fit it as a pattern with `*` for
+    /// The columns that a name represents: the one that has it, those that fit it as a pattern with `*` for
     /// any characters and `?` for one, or those at a place or places from 1, such as `3` or `3-5`.
     ///
     /// # Errors
     ///
-    /// [`ColumnError`] if it stands for none.
+    /// [`ColumnError`] if it represents none.
     pub(super) fn places(&self, name: &str) -> Result<Vec<usize>, ColumnError> {
         if let Ok(place) = self.place(name) {
             return Ok(vec![place]);
@@ -168,7 +168,7 @@ impl Layout {
         self.slots - 1
     }
 
-    /// Puts a computed column in the place of one of its name, or behind the others.
+    /// Puts a computed column in the place of one of its name, or after the others.
     /// Gives a name to a computed column, in the place of one that has the name. Returns that place.
     pub(super) fn set(&mut self, name: &str, slot: usize, kind: Type) -> usize {
         let column = LayoutColumn {
@@ -247,7 +247,7 @@ impl Layout {
     }
 
     /// The places of batches that are written, in order; `None` where all columns of a source of
-    /// `width` columns are written as they stand.
+    /// `width` columns are written verbatim.
     pub fn selection(&self, width: usize) -> Option<Vec<usize>> {
         let slots: Vec<usize> = self.columns.iter().map(|column| column.slot).collect();
         let all = slots.len() == width && slots.iter().enumerate().all(|(at, slot)| at == *slot);

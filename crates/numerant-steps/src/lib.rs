@@ -1,7 +1,7 @@
 //! What is done to records between reading and writing: one file a step.
 //!
 //! A [`Pipeline`] is made of the steps of a job and the columns of its sources. It takes batches
-//! as they are read and leaves them as they are to be routed: with computed columns beside those
+//! as they are read and leaves them as they are to be routed: with computed columns next to those
 //! of the source, and without the records that were left out or rejected. Expressions are in [`expr`].
 //!
 //! ```

@@ -104,7 +104,7 @@ pub enum LookupError {
     Repeated {
         /// The table.
         table: String,
-        /// Keys and the lines on which they stand first and again, the first of them.
+        /// Keys and the lines on which they are first and again, the first of them.
         keys: Vec<(String, u64, u64)>,
         /// How many.
         count: u64,

@@ -358,7 +358,7 @@ impl Beginning {
     }
 }
 
-/// Lines at the start of a text that are passed over.
+/// Lines at the start of a text that are skipped.
 struct Passed {
     terminator: u8,
     /// Bytes of them that are still there.

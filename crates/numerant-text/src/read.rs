@@ -319,7 +319,7 @@ impl DelimitedReader {
         Ok(())
     }
 
-    /// Lays a copy of a ragged record with the right number of fields behind the arena.
+    /// Lays a copy of a ragged record with the right number of fields after the arena.
     fn pad(&self, batch: &mut Batch, span: Span, found: usize) -> Span {
         let start = span.start as usize;
         let first = span.first as usize;
@@ -471,7 +471,7 @@ impl RecordReader for DelimitedReader {
     }
 }
 
-/// Ends the text of a source: drops the end marks of DOS behind it, and gives its last record the line
+/// Ends the text of a source: drops the end marks of DOS after it, and gives its last record the line
 /// end that it lacks. Says how many marks there were.
 pub(super) fn end_text(text: &mut Vec<u8>, line_end: LineEnd, lines: bool) -> u64 {
     const END_MARK: u8 = 0x1a;

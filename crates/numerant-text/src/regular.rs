@@ -8,8 +8,8 @@
 //!
 //! # Invariants
 //!
-//! * A line end stays a line end, inside quotes and outside, so lines can be counted behind it.
-//! * Text behind a closing quote stays where it is, quotes included, as `scan::careful` reads it.
+//! * A line end stays a line end, inside quotes and outside, so lines can be counted after it.
+//! * Text after a closing quote stays where it is, quotes included, as `scan::careful` reads it.
 
 use std::io::{self, Read};
 use std::sync::Arc;
@@ -34,14 +34,14 @@ pub(crate) struct Irregular {
     pub(crate) delimiter: Delimiter,
     pub(crate) quote: Quote,
     pub(crate) escape: Option<Escape>,
-    /// Blanks between a delimiter and a quote are passed over, on either side.
+    /// Blanks between a delimiter and a quote are skipped, on either side.
     pub(crate) padded_quotes: bool,
     /// What begins a line that is no record.
     pub(crate) comment: Option<String>,
     pub(crate) line_end: LineEnd,
 }
 
-/// What was passed over or read otherwise on the way.
+/// What was skipped or read otherwise on the way.
 #[derive(Debug, Default)]
 pub(crate) struct RegularCounts {
     /// Lines that are comments.
@@ -130,7 +130,7 @@ pub(crate) fn regular(text: &[u8], irregular: &Irregular) -> Vec<u8> {
     made
 }
 
-/// What stands before the place that is read.
+/// What is before the place that is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum State {
     /// A field begins; the flag says whether it is the first of its record.
@@ -141,7 +141,7 @@ enum State {
     Quoted,
     /// A quoted field that is closed.
     Closed,
-    /// Text behind a closing quote.
+    /// Text after a closing quote.
     Stray,
     /// A comment.
     Comment,
@@ -163,7 +163,7 @@ pub(crate) struct RegularReader<R> {
     handed: usize,
     /// An unquoted field whose values are written anew.
     field: Vec<u8>,
-    /// Blanks that belong to what stands before them or to a quote behind them.
+    /// Blanks that belong to what is before them or to a quote after them.
     blanks: Vec<u8>,
 }
 

@@ -6,12 +6,12 @@ use numerant_format::{EncodeError, RecordEncoder};
 
 /// Writes chosen columns of one source's records in one dialect.
 ///
-/// A field that the output's dialect can hold as it stands is copied as it stands, and a field
+/// A field that the output's dialect can hold verbatim is copied verbatim, and a field
 /// that was quoted stays quoted.
 #[derive(Debug)]
 pub struct DelimitedEncoder {
     out: Dialect,
-    /// Columns of the source to write, or `None` for all as they stand.
+    /// Columns of the source to write, or `None` for all verbatim.
     columns: Option<Vec<usize>>,
     /// The same as runs of columns that stand side by side in the source, first and last.
     runs: Vec<(usize, usize)>,
@@ -37,7 +37,7 @@ impl DelimitedEncoder {
     /// An encoder from a source in dialect `source` to outputs in dialect `out`.
     ///
     /// `columns` are the places of the columns to write, in order; `None` writes all. `width` is the
-    /// number of columns of the source; what lies behind them is computed. `header` is what stands
+    /// number of columns of the source; what lies after them is computed. `header` is what stands
     /// in front of each output: a record, and those of its columns that count.
     pub fn new(
         source: Dialect,
@@ -93,7 +93,7 @@ impl DelimitedEncoder {
         self.values(batch, record, self.columns.as_deref(), out)
     }
 
-    /// Appends fields as they stand, run by run; `false` if they cannot be put side by side so:
+    /// Appends fields verbatim, run by run; `false` if they cannot be put side by side so:
     /// alone on its line a blank field would be a blank line, and a `\r` at the end of the last
     /// one would become part of the line end.
     #[inline]
@@ -166,7 +166,7 @@ impl DelimitedEncoder {
         true
     }
 
-    /// Appends a computed value, which fields that move as they stand are beside.
+    /// Appends a computed value, which fields that move verbatim are next to.
     #[inline]
     fn computed(
         &self,
@@ -228,7 +228,7 @@ impl DelimitedEncoder {
                 out.extend_from_slice(self.out.delimiter.as_bytes());
             }
             let field = batch.field(record, column);
-            // Where fields move as they stand, only the last one of the record is what kept them
+            // Where fields move verbatim, only the last one of the record is what kept them
             // from moving all together.
             if self.moves == Moves::Fields && place + 1 < count && column < self.computed_from {
                 out.extend_from_slice(field.raw());

@@ -32,7 +32,7 @@ pub const MAX_DEPTH: usize = 4000;
 /// Bytes of a document that are looked at first to find its records.
 const SAMPLE: u64 = 1 << 22;
 
-/// A value of a record, by where it stands in the text of the record.
+/// A value of a record, by where it is in the text of the record.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Leaf {
     /// What it is.
@@ -46,7 +46,7 @@ pub struct Leaf {
 pub struct RecordOddities {
     /// Records in UTF-8 that say another encoding.
     pub unlabelled: u64,
-    /// End marks of DOS (0x1A) between and behind them.
+    /// End marks of DOS (0x1A) between and after them.
     pub end_marks: u64,
     /// Last segments without a terminator.
     pub unterminated: u64,
@@ -80,10 +80,10 @@ pub trait Trees: Send {
         None
     }
 
-    /// The text of the record that was read last, as it stands.
+    /// The text of the record that was read last, verbatim.
     fn text(&self) -> &[u8];
 
-    /// Appends what its writer needs to know of it, so that it is written as it stands.
+    /// Appends what its writer needs to know of it, so that it is written verbatim.
     fn push_own(&self, out: &mut Vec<u8>) {
         out.extend_from_slice(self.text());
     }
@@ -97,12 +97,12 @@ pub trait Trees: Send {
     /// What is around the records; known when all are read.
     fn around(&self) -> DocumentFrame;
 
-    /// The values beside the records that were read so far, where they are counted.
+    /// The values next to the records that were read so far, where they are counted.
     fn beside(&self) -> Option<&Beside> {
         None
     }
 
-    /// Prefixes of names, and the namespaces that they stand for.
+    /// Prefixes of names, and the namespaces that they represent.
     fn namespaces(&self) -> Vec<(String, String)> {
         Vec::new()
     }
@@ -112,7 +112,7 @@ pub trait Trees: Send {
         false
     }
 
-    /// A prefix that stands for different namespaces in what was read so far.
+    /// A prefix that represents different namespaces in what was read so far.
     fn redeclared(&self) -> Option<Redeclared> {
         None
     }
@@ -127,7 +127,7 @@ pub trait Trees: Send {
         &[]
     }
 
-    /// What writes its records in a format as they stand, where that takes more than their texts.
+    /// What writes its records in a format verbatim, where that takes more than their texts.
     fn writer(&self, _to: &str, _options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         None
     }

@@ -1,4 +1,4 @@
-//! A source that is a document: its records, laid out as columns.
+//! A source that is a document: its records, flattened as columns.
 
 use std::fmt;
 use std::sync::Arc;
@@ -43,7 +43,7 @@ pub struct TreeReader {
     batch_size: usize,
     /// Values have types of their own.
     typed: bool,
-    /// Records are wanted as they stand, too.
+    /// Records are wanted verbatim, too.
     own: bool,
     /// Columns that are wanted.
     wanted: Vec<bool>,
@@ -191,7 +191,7 @@ impl TreeReader {
         }
     }
 
-    /// Adds the record whose values stand in `leaves`, in these columns.
+    /// Adds the record whose values are in `leaves`, in these columns.
     #[inline]
     fn push_alike(&mut self, likeness: usize, batch: &mut Batch) {
         let mut row = Row {
@@ -287,7 +287,7 @@ struct Row<'t> {
 }
 
 impl Row<'_> {
-    /// Leaves the columns blank that stand before one.
+    /// Leaves the columns blank that are before one.
     #[inline]
     fn pass_to(&mut self, column: usize, batch: &mut Batch) {
         batch.pass_fields(column - self.columns);
@@ -321,7 +321,7 @@ impl Row<'_> {
     }
 }
 
-/// Adds the record that is laid out.
+/// Adds the record that is flattened.
 #[inline]
 fn push_row(layer: &Flattener, text: &[u8], typed: bool, wanted: &[bool], batch: &mut Batch) {
     let mut row = Row {
@@ -420,7 +420,7 @@ impl Document for TreeReader {
         self.trees.only(&named);
         if let Some(wanted) = wanted {
             self.layer.narrow(&wanted);
-            // Nothing asks for columns behind the last one that is wanted.
+            // Nothing asks for columns after the last one that is wanted.
             let width = wanted
                 .iter()
                 .rposition(|wanted| *wanted)

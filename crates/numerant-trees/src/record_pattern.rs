@@ -1,5 +1,5 @@
 //! Records that are like one before them, but for their values, are read without a parser: what
-//! stands between the values is compared, and the values are looked for where it ends.
+//! is between the values is compared, and the values are looked for where it ends.
 //!
 //! A record that differs in anything, be it white space, is left to the parser. So is a text with an
 //! escape in it. The formats say what a plain value is.
@@ -9,7 +9,7 @@ use super::Leaf;
 /// Likenesses that are remembered.
 const MOST: usize = 8;
 
-/// What stands between the values of a record.
+/// What is between the values of a record.
 #[derive(Debug)]
 struct RecordPattern {
     /// Before each value.
@@ -66,7 +66,7 @@ impl RecordPatterns {
     }
 
     /// Which of those the text begins with a record like, and how many bytes that takes. `value` finds
-    /// the plain value that a text begins with, where what is behind it begins with a byte: what it
+    /// the plain value that a text begins with, where what is after it begins with a byte: what it
     /// is, and how many bytes it takes.
     #[inline]
     pub fn find(

@@ -9,7 +9,7 @@ use numerant_data::value::Size;
 /// Bytes that are read at a time.
 const PIECE: usize = 1 << 18;
 
-/// The text that is read and not passed over.
+/// The text that is read and not skipped.
 pub struct Text {
     /// What its format is called.
     format: &'static str,
@@ -19,7 +19,7 @@ pub struct Text {
     text: String,
     /// The start of a character whose end is still to come, and room for what is read.
     raw: Vec<u8>,
-    /// How much of the text is passed over.
+    /// How much of the text is skipped.
     pub at: usize,
     at_end: bool,
     /// Lines before the first byte that is kept, and characters of its line.
@@ -28,7 +28,7 @@ pub struct Text {
     /// Bytes that were dropped.
     dropped: u64,
     largest: usize,
-    /// What is behind this place is not dropped.
+    /// What is after this place is not dropped.
     pub hold: usize,
 }
 
@@ -89,7 +89,7 @@ impl Text {
         self.encoding
     }
 
-    /// Bytes that were passed over.
+    /// Bytes that were skipped.
     pub fn passed(&self) -> u64 {
         self.dropped + self.at as u64
     }
@@ -111,7 +111,7 @@ impl Text {
         self.at_end
     }
 
-    /// Puts other text in a place that is not passed over.
+    /// Puts other text in a place that is not skipped.
     pub fn replace(&mut self, place: std::ops::Range<usize>, text: &str) {
         self.text.replace_range(place, text);
     }

@@ -87,7 +87,7 @@ impl Disk {
         Ok(OutFile::new(file, path, self))
     }
 
-    /// Opens a file that this run has made, to write behind what is in it.
+    /// Opens a file that this run has made, to write after what is in it.
     pub fn append(&self, path: &Path) -> io::Result<OutFile> {
         let file = File::options().append(true).open(path)?;
         Ok(OutFile::new(file, path, self))

@@ -51,7 +51,7 @@ impl Encoding {
         self.0.name()
     }
 
-    /// The text that bytes stand for; `None` if any stand for nothing.
+    /// The text that bytes represent; `None` if any represent nothing.
     pub fn decode(self, bytes: &[u8]) -> Option<std::borrow::Cow<'_, str>> {
         self.0
             .decode_without_bom_handling_and_without_replacement(bytes)

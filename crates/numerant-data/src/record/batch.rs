@@ -4,7 +4,7 @@
 //!
 //! Invariants that readers keep and everything else relies on:
 //! * every record has exactly `width` fields; what to do with ragged records is the reader's job;
-//! * field `c + 1` begins one byte behind the end of field `c`, and one byte behind the end of the
+//! * field `c + 1` begins one byte after the end of field `c`, and one byte after the end of the
 //!   last field lies the next thing in the arena, so `raw` of a record includes its terminator;
 //! * the bytes are UTF-8;
 //! * a tagged batch has a tag for each field end, at the same place, and no quotes: nothing in the
@@ -33,7 +33,7 @@ pub struct Span {
     pub last_byte: u32,
 }
 
-/// What stands beside the bytes of fields.
+/// What stands next to the bytes of fields.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Tagging {
     /// Nothing: quotes may stand around values, as in delimited text.
@@ -59,7 +59,7 @@ pub struct Copied {
 pub struct Batch {
     /// The records, as they are in the dialect of the batch.
     pub bytes: Vec<u8>,
-    /// Field ends; what lies behind those of the last record means nothing.
+    /// Field ends; what lies after those of the last record means nothing.
     pub ends: Vec<u32>,
     /// Where each record is.
     pub spans: Vec<Span>,
@@ -81,17 +81,17 @@ pub struct Batch {
     pub rejected: Vec<RejectedRecord>,
     /// Columns that steps have added.
     pub computed: Vec<Computed>,
-    /// What stands beside the bytes of fields.
+    /// What stands next to the bytes of fields.
     pub tagging: Tagging,
     /// The tags of a tagged batch, one for each of `ends`.
     pub tags: Vec<Tag>,
-    /// Copies that lie behind the text of the source, in order.
+    /// Copies that lie after the text of the source, in order.
     pub copies: Vec<Copied>,
     /// The lines of the records, where they do not come out of the arena.
     pub lines: Vec<u64>,
     /// The values of columns that are summed up, each for as many records as it is known for.
     pub numbers: Vec<Vec<Number>>,
-    /// The records as they stand in their document, where they are to be written so.
+    /// The records as they are in their document, where they are to be written so.
     pub own: Own,
 }
 
@@ -102,7 +102,7 @@ pub struct RejectedRecord {
     pub line: u64,
     /// What is wrong with it.
     pub reason: String,
-    /// Its bytes as they stand, with the line end.
+    /// Its bytes verbatim, with the line end.
     pub raw: Vec<u8>,
     /// They are kept just as they are, without a header or an encoding.
     pub as_it_is: bool,
@@ -244,7 +244,7 @@ impl Batch {
         self.copy_of(found.start).or(Some(found))
     }
 
-    /// The bytes of record `record` as they stand, with the line end.
+    /// The bytes of record `record` verbatim, with the line end.
     ///
     /// # Panics
     ///
@@ -274,7 +274,7 @@ impl Batch {
         (0..self.width).filter(quoted).count() as u64
     }
 
-    /// Whether a record lies right behind the one before it.
+    /// Whether a record lies right after the one before it.
     #[inline]
     pub fn follows(&self, record: usize) -> bool {
         self.spans[record].start == self.spans[record - 1].last_byte + 1
@@ -304,7 +304,7 @@ impl Batch {
         Field::tagged(raw, self.tags[first + column])
     }
 
-    /// What stands beside the bytes of a field; nothing beside those of text and of computed ones.
+    /// What stands next to the bytes of a field; nothing next to those of text and of computed ones.
     #[inline]
     pub fn tag(&self, record: usize, column: usize) -> Tag {
         if self.tagging == Tagging::None || column >= self.width {
@@ -467,7 +467,7 @@ impl Batch {
         self.own.spans.clear();
     }
 
-    /// A record as it stands in its document.
+    /// A record as it is in its document.
     #[inline]
     pub fn own(&self, record: usize) -> &[u8] {
         let (start, end) = self.own.spans[record];

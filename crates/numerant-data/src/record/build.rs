@@ -120,7 +120,7 @@ impl Batch {
         self.end_copy(record, copy, first, &line_end);
     }
 
-    /// Begins a copy of a record behind all others: where the record lies, and where the bytes and the
+    /// Begins a copy of a record after all others: where the record lies, and where the bytes and the
     /// ends of fields of the copy begin.
     fn begin_copy(&mut self, record: usize) -> (Span, u32, u32) {
         let span = self.spans[record];

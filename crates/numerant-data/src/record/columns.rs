@@ -6,7 +6,7 @@ use serde::Serialize;
 
 /// The columns of a source, in order, each with a name of its own.
 ///
-/// The names are handles: trimmed, never blank, never the same. The header as it stands in the
+/// The names are handles: trimmed, never blank, never the same. The header as it is in the
 /// source is what gets written, not the handles.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Columns {
@@ -30,7 +30,7 @@ pub enum HeaderNote {
     Duplicate {
         /// Place of the column, from 1.
         column: usize,
-        /// The header as it stands.
+        /// The header verbatim.
         header: String,
         /// The name it goes by.
         name: String,

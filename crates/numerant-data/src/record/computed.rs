@@ -1,9 +1,9 @@
-//! Columns that steps have added, and records verbatim beside their fields.
+//! Columns that steps have added, and records verbatim next to their fields.
 
-/// Records as they stand in their document, one entry a record; none if they are not wanted.
+/// Records as they are in their document, one entry a record; none if they are not wanted.
 #[derive(Clone, Debug, Default)]
 pub struct Own {
-    /// The records, one behind the other.
+    /// The records, one after the other.
     pub bytes: Vec<u8>,
     /// Where each begins and ends.
     pub spans: Vec<(u32, u32)>,
@@ -12,7 +12,7 @@ pub struct Own {
 /// The values of one computed column, as they are to be read: no quotes around them.
 #[derive(Clone, Debug, Default)]
 pub struct Computed {
-    /// The values, one behind the other.
+    /// The values, one after the other.
     pub bytes: Vec<u8>,
     /// Where the value of each record begins and ends.
     pub spans: Vec<(u32, u32)>,

@@ -1,4 +1,4 @@
-//! One value of a record: as it stands in its source, as what it stands for, and as delimited text
+//! One value of a record: as it is in its source, as what it represents, and as delimited text
 //! has it.
 
 use std::borrow::Cow;
@@ -6,7 +6,7 @@ use std::borrow::Cow;
 use super::tag::{Blank, Tag};
 use crate::value::swar;
 
-/// One field as it stands in its source.
+/// One field as it is in its source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Field<'a> {
     raw: &'a [u8],
@@ -74,7 +74,7 @@ impl<'a> Field<'a> {
         Self { raw, quote, tag }
     }
 
-    /// The field's text as it stands in its source, quotes included.
+    /// The field's text as it is in its source, quotes included.
     #[inline]
     pub fn raw(&self) -> &'a [u8] {
         self.raw
@@ -82,7 +82,7 @@ impl<'a> Field<'a> {
 
     /// The field's value: `raw` without the quotes around it, doubled quotes taken as one.
     ///
-    /// Where text stands behind the closing quote, nobody can say what the quotes are for, and the
+    /// Where text is after the closing quote, nobody can say what the quotes are for, and the
     /// value is `raw`. `scratch` is used where the value is not a slice of the source.
     #[inline]
     pub fn value<'s>(&self, scratch: &'s mut Vec<u8>) -> &'s [u8]
@@ -113,7 +113,7 @@ impl<'a> Field<'a> {
         }
     }
 
-    /// What stands between the quotes of the field, if it is quoted.
+    /// What is between the quotes of the field, if it is quoted.
     #[inline]
     fn enclosed(&self) -> Enclosed<'a> {
         match (self.quote, self.raw) {
@@ -122,7 +122,7 @@ impl<'a> Field<'a> {
         }
     }
 
-    /// What stands before the closing quote in `rest`, which begins behind the opening one.
+    /// What is before the closing quote in `rest`, which begins after the opening one.
     fn enclosed_by(&self, quote: u8, rest: &'a [u8]) -> Enclosed<'a> {
         match memchr::memchr(quote, rest) {
             Some(close) if close + 1 == rest.len() => Enclosed::Plain(&rest[..close]),
@@ -145,7 +145,7 @@ impl<'a> Field<'a> {
         }
     }
 
-    /// Whether a quote stands in the field where RFC 4180 has none, so that it is read as text.
+    /// Whether a quote is in the field where RFC 4180 has none, so that it is read as text.
     #[inline]
     pub fn has_stray_quote(&self) -> bool {
         let has_quote = |quote| memchr::memchr(quote, self.raw).is_some();
@@ -158,7 +158,7 @@ impl<'a> Field<'a> {
         self.raw.is_empty() || self.quote.is_some_and(|quote| self.raw == [quote, quote])
     }
 
-    /// What stands beside the bytes, in the records of sheets and documents.
+    /// What stands next to the bytes, in the records of sheets and documents.
     #[inline]
     pub fn tag(&self) -> Tag {
         self.tag
@@ -171,7 +171,7 @@ impl<'a> Field<'a> {
     }
 }
 
-/// What stands between the quotes of a field.
+/// What is between the quotes of a field.
 enum Enclosed<'a> {
     /// The field is not quoted, or not as RFC 4180 has it.
     No,

@@ -1,6 +1,6 @@
 //! What a field of a sheet or document is, besides its bytes.
 
-/// What stands beside the bytes of a field of a source whose values have types or several kinds of
+/// What stands next to the bytes of a field of a source whose values have types or several kinds of
 /// blank. Fields of delimited text have none.
 ///
 /// ```

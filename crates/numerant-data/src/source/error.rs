@@ -115,7 +115,7 @@ pub enum ReadProblem {
     NoHeader {
         /// Lines that were skipped at the start.
         skipped: u64,
-        /// Lines behind them that are blank or comments.
+        /// Lines after them that are blank or comments.
         blank: u64,
     },
     /// Two of its signs are the same.
@@ -130,7 +130,7 @@ pub enum ReadProblem {
         /// What it seems to be.
         found: &'static str,
     },
-    /// A NUL byte stands in the text.
+    /// A NUL byte is in the text.
     #[error("a NUL byte: this is not plain text, or its encoding is not {encoding}")]
     Nul {
         /// The encoding it is read in.
@@ -171,7 +171,7 @@ pub enum ReadProblem {
     /// A quoted field is never closed.
     #[error("a quoted field opens here and is never closed")]
     UnclosedQuote,
-    /// A quoted field runs over a line end and then goes on behind its closing quote.
+    /// A quoted field runs over a line end and then goes on after its closing quote.
     #[error(
         "a quoted field that opens here continues on the next line and ends in the middle of text"
     )]
@@ -261,7 +261,7 @@ pub enum ReadProblem {
         /// How many cells of the sheet are so.
         count: u64,
     },
-    /// A cell holds something beside the columns that have a header.
+    /// A cell holds something next to the columns that have a header.
     #[error("the cell {cell} holds something, and the columns are {columns}")]
     OutsideColumns {
         /// The cell.
@@ -307,7 +307,7 @@ pub enum ReadProblem {
         /// What is wrong.
         what: String,
     },
-    /// Something stands before the first interchange of messages.
+    /// Something is before the first interchange of messages.
     #[error("{bytes} bytes of other text come before the messages")]
     InFront {
         /// How many bytes.
@@ -359,7 +359,7 @@ pub enum ReadProblem {
         /// What its format is called.
         format: &'static str,
     },
-    /// A workbook whose sheets cannot stand beside those of another.
+    /// A workbook whose sheets cannot stand next to those of another.
     #[error("its sheets cannot be copied into one workbook with the others: {why}")]
     CannotGather {
         /// Why.
@@ -419,7 +419,7 @@ pub enum ReadProblem {
         /// What is wrong.
         what: String,
     },
-    /// A name stands twice in one object.
+    /// A name occurs twice in one object.
     #[error("the record that begins here has the name '{name}' twice in one object")]
     NameTwice {
         /// Its path in the record.

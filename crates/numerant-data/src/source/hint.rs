@@ -148,7 +148,7 @@ impl ReadProblem {
             ),
             Self::OfFormat { hint, .. } => Some((*hint).to_owned()),
             Self::Miscounted { .. } => Some(
-                "--miscounted mend reports and corrects it, --miscounted keep leaves it unchanged"
+                "--miscounted correct reports and corrects it, --miscounted keep leaves it unchanged"
                     .to_owned(),
             ),
             Self::OtherRecord { .. } => Some("--from xml reads it as any XML".to_owned()),

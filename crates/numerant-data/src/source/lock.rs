@@ -1,4 +1,4 @@
-//! Files that spreadsheet programs keep beside a workbook as long as it is open in one of them.
+//! Files that spreadsheet programs keep next to a workbook as long as it is open in one of them.
 
 use std::path::Path;
 
@@ -7,7 +7,7 @@ use super::SourcePath;
 /// What the names of such files begin with, before that of the workbook.
 const PREFIX: &str = "~$";
 
-/// Whether a file is one that a program keeps beside an open workbook.
+/// Whether a file is one that a program keeps next to an open workbook.
 pub fn is_lock(path: &SourcePath) -> bool {
     matches!(path, SourcePath::File(_)) && path.file_name().starts_with(PREFIX)
 }

@@ -102,7 +102,7 @@ impl SourcePath {
     }
 
     /// The extension that tells the format, in lower case and without the dot; a compression's
-    /// extension is passed over. Empty if there is none.
+    /// extension is skipped. Empty if there is none.
     pub fn extension(&self) -> String {
         let (_, extension) = self.stem_and_extension();
         extension
@@ -134,7 +134,7 @@ impl SourcePath {
     }
 
     /// The folder that the file is in, as it was named; empty for standard input. That of a file
-    /// in an archive is below a folder beside the archive that has its name without the extension.
+    /// in an archive is below a folder next to the archive that has its name without the extension.
     pub fn parent(&self) -> PathBuf {
         match self {
             Self::Standard => PathBuf::new(),
@@ -430,7 +430,7 @@ impl Input {
         Ok(start)
     }
 
-    /// Samples of about `size` bytes from `count` places behind `from`, each from the start of a
+    /// Samples of about `size` bytes from `count` places after `from`, each from the start of a
     /// line; nothing of what can only be read in order.
     pub fn samples(&self, from: u64, count: u64, size: usize) -> Vec<u8> {
         let (SourcePath::File(path), Some(length), None) =

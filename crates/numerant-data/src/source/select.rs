@@ -164,11 +164,11 @@ pub struct Selected {
     pub searched: bool,
 }
 
-/// The files that `names` stand for. A name is a file if there is such a file, or if it is no
+/// The files that `names` represent. A name is a file if there is such a file, or if it is no
 /// folder and no pattern; of a folder, the files in it are taken. An archive is a folder, and the files
 /// in all of its folders are taken. Names that begin with a dot are
 /// left out, unless they are named. A file that is found twice is taken once; one that is named
-/// twice stands there twice.
+/// twice is there twice.
 ///
 /// # Errors
 ///
@@ -278,7 +278,7 @@ impl Search {
         }
     }
 
-    /// The files in an archive that fit what `path` says behind it, or all.
+    /// The files in an archive that fit what `path` says after it, or all.
     fn archive(archive: &Path, path: &Path) -> Result<Self, SelectError> {
         let inside = path.strip_prefix(archive).unwrap_or(Path::new(""));
         let text = inside.to_string_lossy();
@@ -496,7 +496,7 @@ fn picks(below: &Path, selection: &Selection<'_>) -> bool {
 mod tests {
     use super::*;
 
-    /// The files that `names` stand for below a folder that holds these, as paths below it.
+    /// The files that `names` represent below a folder that holds these, as paths below it.
     struct Sample(tempfile::TempDir);
 
     impl Sample {

@@ -1,4 +1,4 @@
-//! What stands in a document beside its records: how many values there are at each path.
+//! What is in a document next to its records: how many values there are at each path.
 
 use std::collections::HashMap;
 
@@ -22,7 +22,7 @@ pub struct ValuesBeside {
 /// The path of the document itself.
 pub const TOP: u32 = 0;
 
-/// Counts the values beside the records of a document.
+/// Counts the values next to the records of a document.
 #[derive(Debug)]
 pub struct Beside {
     nodes: Vec<Node>,

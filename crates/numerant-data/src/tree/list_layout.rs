@@ -1,4 +1,4 @@
-//! What becomes of lists and of elements that stand several times.
+//! What becomes of lists and of elements that occur several times.
 
 use std::fmt;
 use std::str::FromStr;
@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 /// Items of one list that become columns of their own, at most, if nothing else is said.
 const MOST_ITEMS: usize = 100;
 
-/// What becomes of lists and of elements that stand several times, where records are laid out as
+/// What becomes of lists and of elements that occur several times, where records are flattened as
 /// columns.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]

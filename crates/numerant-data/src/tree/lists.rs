@@ -9,7 +9,7 @@ const GROUPED: u64 = 4;
 impl Survey {
     /// The places of lists in the order in which their items are likely to be the records.
     ///
-    /// `lists` are the candidates, each behind those that it is in. The longest list comes first
+    /// `lists` are the candidates, each after those that it is in. The longest list comes first
     /// (the first of several), wherever it stands; a list within the items of others counts by its
     /// average length, and only where that is more than four times the number of their items.
     pub fn by_likely_records(&self, lists: &[usize]) -> Vec<usize> {
@@ -39,7 +39,7 @@ impl Survey {
         };
         let mut ranked: Vec<(usize, Option<u64>)> =
             lists.iter().map(|place| (*place, length(*place))).collect();
-        // Lists that stand in others and are shorter come last, in the order of the document.
+        // Lists that are in others and are shorter come last, in the order of the document.
         ranked.sort_by_key(|(_, length)| std::cmp::Reverse(*length));
         ranked.into_iter().map(|(place, _)| place).collect()
     }

@@ -1,4 +1,4 @@
-//! Nested records: what a record of a document holds, before it is laid out as columns.
+//! Nested records: what a record of a document holds, before it is flattened as columns.
 //!
 //! A record travels as a tape of nodes in the order of the document. Names are not kept with the
 //! nodes: each has the number of its path, and `Paths` knows the names.
@@ -48,7 +48,7 @@ pub struct Node {
     pub kind: Kind,
     /// Its text, from and to in [`Tree::text`].
     pub text: (u32, u32),
-    /// The place behind the last node that is in it.
+    /// The place after the last node that is in it.
     pub next: u32,
 }
 
@@ -57,7 +57,7 @@ pub struct Node {
 pub struct Tree {
     /// All nodes, each before those in it.
     pub nodes: Vec<Node>,
-    /// The values, one behind the other.
+    /// The values, one after the other.
     pub text: Vec<u8>,
 }
 

@@ -1,4 +1,4 @@
-//! Names of columns that come from a tree, and the paths that they stand for.
+//! Names of columns that come from a tree, and the paths that they represent.
 //!
 //! The names on the way are joined with dots, and items of lists are numbered from 1:
 //! `items.2.code`. What would be read otherwise has a backslash in front: a dot or a backslash in a
@@ -42,7 +42,7 @@ pub fn push_index(number: usize, path: &mut String) {
 }
 
 /// The name of the column for the value at `path`: that of a member of the record without backslashes,
-/// where it stands for the same path.
+/// where it represents the same path.
 pub fn column_name(path: &str) -> String {
     match parse(path).as_slice() {
         [Segment::Name(name)]
@@ -69,8 +69,8 @@ fn index(name: &str) -> Option<usize> {
     name.parse().ok().filter(|_| digits)
 }
 
-/// The path that the name of a column stands for. A backslash before anything that needs none is a
-/// character like any other, and a name in which a dot has nothing before or behind it, such as `No.`,
+/// The path that the name of a column represents. A backslash before anything that needs none is a
+/// character like any other, and a name in which a dot has nothing before or after it, such as `No.`,
 /// is no path.
 pub(crate) fn parse(column: &str) -> Vec<Segment> {
     let mut segments = Vec::new();
@@ -107,7 +107,7 @@ pub(crate) fn parse(column: &str) -> Vec<Segment> {
     }
 }
 
-/// The name of a column whose numbers stand in brackets, those above 1: `650[2]$a` of the path `650.2.$a`.
+/// The name of a column whose numbers are in brackets, those above 1: `650[2]$a` of the path `650.2.$a`.
 pub fn address_name(path: &str) -> String {
     let mut name = String::new();
     for segment in parse(path) {

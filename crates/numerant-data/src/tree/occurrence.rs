@@ -2,7 +2,7 @@
 //! `650$a` and `650[2]$a` of bibliographic records.
 
 /// How a format names the occurrences of segments or fields, and of the values in them: by numbers in
-/// brackets behind each, of which the first is not written.
+/// brackets after each, of which the first is not written.
 ///
 /// ```
 /// use numerant_data::tree::Occurrences;
@@ -40,7 +40,7 @@ impl Occurrences {
     /// The occurrence that a column is.
     pub fn of(self, column: &str) -> Occurrence {
         let mut value = String::new();
-        // Each number, and where it stands in the name without numbers.
+        // Each number, and where it is in the name without numbers.
         let mut numbers: Vec<(usize, u32)> = Vec::new();
         let mut rest = column;
         while let Some((before, (inside, behind))) = rest
@@ -71,7 +71,7 @@ impl Occurrences {
 }
 
 impl Occurrence {
-    /// Whether another column is one of the occurrences that this name stands for: all, where it has no
+    /// Whether another column is one of the occurrences that this name represents: all, where it has no
     /// numbers.
     pub fn includes(&self, other: &Self) -> bool {
         let fits = |own: &[u32], other: &[u32]| own.is_empty() || own == other;

@@ -28,7 +28,7 @@ pub struct OutlineNode {
 /// Columns that cannot be one tree.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum OutlineError {
-    /// Two columns stand for one place.
+    /// Two columns represent one place.
     #[error("the columns '{first}' and '{second}' are one place of the tree")]
     SamePlace {
         /// The first.

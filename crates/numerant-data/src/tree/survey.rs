@@ -27,11 +27,11 @@ pub struct SurveyNode {
     pub items: bool,
     /// How many levels it is below the document.
     pub depth: usize,
-    /// How often it stands in the document.
+    /// How often it is in the document.
     pub times: u64,
     /// How many of the nodes right above have it.
     pub parents: u64,
-    /// How often it stands in one of those, at most.
+    /// How often it is in one of those, at most.
     pub most: u64,
     /// Nodes with others in them.
     pub branches: u64,
@@ -60,7 +60,7 @@ pub struct SurveyNode {
 #[derive(Clone, Debug, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Survey {
-    /// The paths, the document first and each behind the one above it.
+    /// The paths, the document first and each after the one above it.
     pub nodes: Vec<SurveyNode>,
     /// There are more paths than are distinguished.
     pub incomplete: bool,
@@ -250,7 +250,7 @@ impl Survey {
         }
     }
 
-    /// Names the types of all paths, and puts each path behind the one above it.
+    /// Names the types of all paths, and puts each path after the one above it.
     pub fn finish(mut self) -> Self {
         let mut order = Vec::new();
         let mut left = vec![0];

@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 
 use super::Number;
 
-/// Digits behind the point to which a quotient is carried that does not come out.
+/// Digits after the point to which a quotient is carried that does not come out.
 pub const QUOTIENT_SCALE: u32 = 20;
 
 /// The first number that has too many digits.
@@ -44,7 +44,7 @@ impl Number {
         }
     }
 
-    /// Both numbers with as many digits behind the point as the one that has more.
+    /// Both numbers with as many digits after the point as the one that has more.
     fn aligned(self, other: Self) -> Result<(i128, i128, u32), ArithmeticError> {
         if self.scale == other.scale {
             return Ok((self.units, other.units, self.scale));
@@ -57,7 +57,7 @@ impl Number {
             .ok_or(ArithmeticError::Overflow)
     }
 
-    /// The sum, with as many digits behind the point as the term that has more.
+    /// The sum, with as many digits after the point as the term that has more.
     ///
     /// # Errors
     ///
@@ -68,7 +68,7 @@ impl Number {
         Self::checked(one.checked_add(other), scale)
     }
 
-    /// The difference, with as many digits behind the point as the term that has more.
+    /// The difference, with as many digits after the point as the term that has more.
     ///
     /// # Errors
     ///
@@ -79,7 +79,7 @@ impl Number {
         Self::checked(one.checked_sub(other), scale)
     }
 
-    /// The product, with as many digits behind the point as both factors together.
+    /// The product, with as many digits after the point as both factors together.
     ///
     /// # Errors
     ///
@@ -105,7 +105,7 @@ impl Number {
         })
     }
 
-    /// The quotient: all digits of it if it comes out within 20 behind the point, and if not that
+    /// The quotient: all digits of it if it comes out within 20 after the point, and if not that
     /// many, the half away from zero.
     ///
     /// # Errors
@@ -163,7 +163,7 @@ impl Number {
         }
     }
 
-    /// The number with `scale` digits behind the point: cut down as `rounding` says, or filled
+    /// The number with `scale` digits after the point: cut down as `rounding` says, or filled
     /// with zeros. A negative `scale` rounds to tens, hundreds and so on.
     ///
     /// # Errors

@@ -7,7 +7,7 @@ use super::{DateFormat, DecimalMark, Moment, Number, NumberFormat, NumberProblem
 /// How cells of a source are to be read.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Cells {
-    /// What stands before the fraction of a number.
+    /// What is before the fraction of a number.
     pub mark: DecimalMark,
     /// How dates are written, where not after ISO 8601.
     pub formats: Vec<DateFormat>,

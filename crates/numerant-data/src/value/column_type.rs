@@ -13,7 +13,7 @@ pub enum ColumnType {
     Text,
     /// Whole numbers.
     Integer,
-    /// Numbers with digits behind the decimal mark.
+    /// Numbers with digits after the decimal mark.
     Decimal,
     /// Days.
     Date,

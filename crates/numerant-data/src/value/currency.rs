@@ -1,4 +1,4 @@
-//! Currencies beside numbers, and what groups thousands.
+//! Currencies next to numbers, and what groups thousands.
 
 /// Characters that group thousands.
 pub(super) const GROUPS: [char; 7] = [',', '.', ' ', '\u{a0}', '\u{202f}', '\'', '\u{2019}'];
@@ -31,7 +31,7 @@ pub(super) fn is_certain(text: &str, has_blank: bool) -> bool {
     is_sign(text) || (has_blank && (NAMES.contains(&text) || CODES.contains(&text)))
 }
 
-/// Whether a text may be a currency where it is stated that numbers stand there: any three capital letters
+/// Whether a text may be a currency where it is stated that numbers are there: any three capital letters
 /// are a code.
 pub(super) fn is_possible(text: &str) -> bool {
     let is_code = text.len() == 3 && text.bytes().all(|byte| byte.is_ascii_uppercase());

@@ -5,11 +5,11 @@ use super::DecimalMark;
 /// A number as it is written, exactly: `0.DIGITS × 10^magnitude`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LongDecimal {
-    /// A minus stands in front.
+    /// A minus is in front.
     pub negative: bool,
     /// Digits from 0 to 9, the first and the last of which are not 0; none for zero.
     pub digits: Vec<u8>,
-    /// Digits before the point; below 0 for zeros behind it.
+    /// Digits before the point; below 0 for zeros after it.
     pub magnitude: i64,
 }
 
@@ -18,7 +18,7 @@ const EXPONENT_DIGITS: usize = 9;
 
 impl LongDecimal {
     /// Reads a number with a sign, groups of three digits and an exponent, of any length: white space
-    /// around it is passed over, and a sign that may group digits does.
+    /// around it is skipped, and a sign that may group digits does.
     pub fn parse(text: &[u8], mark: DecimalMark) -> Option<Self> {
         let (decimal, group) = match mark {
             DecimalMark::Point => (b'.', b','),

@@ -14,7 +14,7 @@ pub enum Kind {
     Blank,
     /// Whole numbers of up to 18 digits.
     Integer,
-    /// Numbers with digits behind a point, up to 18 in all.
+    /// Numbers with digits after a point, up to 18 in all.
     Decimal,
     /// Days as ISO 8601 writes them.
     Date,
@@ -198,7 +198,7 @@ impl KindTally {
         }
     }
 
-    /// The digits behind the point, where all values of a decimal column have as many.
+    /// The digits after the point, where all values of a decimal column have as many.
     pub fn scale(&self) -> Option<usize> {
         let uniform = self.kind() == Kind::Decimal
             && !self.scales_differ

@@ -1,4 +1,4 @@
-//! Dates and times of day as they stand in cells.
+//! Dates and times of day as they are in cells.
 
 use jiff::civil::{Date, DateTime, Time};
 use serde::{Deserialize, Serialize};
@@ -117,7 +117,7 @@ impl Moment {
         formats.iter().find_map(|format| format.parse_text(text))
     }
 
-    /// Reads `YYYY-MM-DD` or `YYYYMMDD`, with a time behind `T` or a space.
+    /// Reads `YYYY-MM-DD` or `YYYYMMDD`, with a time after `T` or a space.
     pub fn parse_iso(text: &[u8]) -> Option<Self> {
         let (date, rest) = match *text {
             [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2, ref rest @ ..]
@@ -222,13 +222,13 @@ impl std::fmt::Display for Moment {
 pub struct Clock {
     /// Milliseconds since midnight.
     pub milliseconds: i64,
-    /// Digits behind the seconds; `None` if there are no seconds.
+    /// Digits after the seconds; `None` if there are no seconds.
     pub places: Option<u8>,
 }
 
 impl Clock {
-    /// Reads two digits and more of hours, and two of minutes and of seconds. Digits behind those of
-    /// milliseconds are passed over.
+    /// Reads two digits and more of hours, and two of minutes and of seconds. Digits after those of
+    /// milliseconds are skipped.
     pub fn parse(text: &[u8]) -> Option<Self> {
         let (hours, rest) = text.split_at(memchr::memchr(b':', text)?);
         let known = (2..=12).contains(&hours.len()) && hours.iter().all(u8::is_ascii_digit);
@@ -273,7 +273,7 @@ fn two(tens: u8, ones: u8) -> Option<i8> {
     number(&[tens, ones]).and_then(|value| i8::try_from(value).ok())
 }
 
-/// The time behind a date, if one is there, and its offset from UTC; `None` if what is there is no time.
+/// The time after a date, if one is there, and its offset from UTC; `None` if what is there is no time.
 fn time_behind(rest: &[u8]) -> Option<(Option<Time>, Option<i32>)> {
     let (hour, minute, rest) = match *rest {
         [] => return Some((None, None)),

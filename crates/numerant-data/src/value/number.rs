@@ -1,11 +1,11 @@
-//! Numbers as they stand in cells: an optional minus, digits, and digits behind a point.
+//! Numbers as they are in cells: an optional minus, digits, and digits after a point.
 
 /// A decimal number, exactly: `units / 10^scale`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
 pub struct Number {
     /// The number without its point.
     pub units: i128,
-    /// Digits behind the point.
+    /// Digits after the point.
     pub scale: u32,
 }
 
@@ -110,7 +110,7 @@ impl Number {
         })
     }
 
-    /// The same number with `scale` digits behind the point; `None` if it has more digits there,
+    /// The same number with `scale` digits after the point; `None` if it has more digits there,
     /// or too many in all.
     #[inline]
     pub fn rescaled(self, scale: u32) -> Option<Self> {
@@ -142,7 +142,7 @@ impl<'de> serde::Deserialize<'de> for Number {
     }
 }
 
-/// How numbers are written in cells: which sign stands before the fraction.
+/// How numbers are written in cells: which sign is before the fraction.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum DecimalMark {
     /// `1234.50`, with groups `1,234.50`.
@@ -161,7 +161,7 @@ pub enum NumberProblem {
     /// It has too many digits.
     #[error("has more than 38 digits")]
     TooLong,
-    /// Its only sign may stand before a fraction or between thousands.
+    /// Its only sign may are before a fraction or between thousands.
     #[error("could be read in two ways")]
     Ambiguous,
     /// It has the other decimal mark.
@@ -291,7 +291,7 @@ impl Number {
             .ok_or(NumberProblem::TooLong)
     }
 
-    /// Appends the number as text: a minus where it is negative, digits, and behind `mark` as many
+    /// Appends the number as text: a minus where it is negative, digits, and after `mark` as many
     /// as its scale says.
     pub fn write(self, mark: DecimalMark, out: &mut Vec<u8>) {
         if self.units < 0 {

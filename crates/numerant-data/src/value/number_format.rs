@@ -9,10 +9,10 @@ use super::currency::{self, GROUPS};
 use super::{DecimalMark, Number, NumberProblem};
 
 /// How numbers are written, by an example such as `1,234.50`: which character groups thousands, and
-/// which stands before the fraction.
+/// which is before the fraction.
 ///
-/// With such an example a currency before or behind a number is passed over, parentheses and a minus
-/// behind it make it negative, and a percent sign divides it by 100.
+/// With such an example a currency before or after a number is skipped, parentheses and a minus
+/// after it make it negative, and a percent sign divides it by 100.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]
 pub struct NumberFormat {
@@ -103,7 +103,7 @@ impl fmt::Display for NumberFormat {
 }
 
 impl NumberFormat {
-    /// What stands before the fraction.
+    /// What is before the fraction.
     pub fn mark(&self) -> DecimalMark {
         self.mark
     }
@@ -167,8 +167,8 @@ impl NumberFormat {
     }
 }
 
-/// The digits of a number with what stands between them, without its signs, currency and percent sign:
-/// whether it is negative and a percentage. `None` if something else stands there.
+/// The digits of a number with what is between them, without its signs, currency and percent sign:
+/// whether it is negative and a percentage. `None` if something else is there.
 fn unadorned(text: &str) -> Option<(bool, bool, &str)> {
     let mut text = text.trim();
     let (mut negative, mut percent, mut has_currency) = (false, false, false);

@@ -6,7 +6,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 
 /// A number of bytes, written as `64M`, `1.5GB` or `65536`. The units are powers of 1000, as those of reports and
-/// disks; `Ki`, `Mi` and so on are powers of 1024 (IEC 80000-13). A `B` behind them changes nothing.
+/// disks; `Ki`, `Mi` and so on are powers of 1024 (IEC 80000-13). A `B` after them changes nothing.
 #[derive(
     Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema,
 )]

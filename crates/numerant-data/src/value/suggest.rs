@@ -15,7 +15,7 @@ pub enum ReadingOption {
     DecimalComma,
 }
 
-/// Patterns of dates that are tried, those of one order beside each other.
+/// Patterns of dates that are tried, those of one order next to each other.
 const DATES: [&str; 26] = [
     "%m/%d/%Y",
     "%d/%m/%Y",

@@ -8,11 +8,11 @@ use numerant_data::tree::{Kind, Paths, ROOT, Tree};
 pub(super) enum Wrong {
     /// It is nested too deep.
     Deep(usize),
-    /// A text has an escape that stands for no character.
+    /// A text has an escape that represents no character.
     Escape(usize, String),
 }
 
-/// Makes a tree of a record, and takes note of where its values stand in the text.
+/// Makes a tree of a record, and takes note of where its values are in the text.
 pub(super) fn descend(
     text: &str,
     tree: &mut Tree,
@@ -113,7 +113,7 @@ fn skip(bytes: &[u8], mut at: usize) -> usize {
     at
 }
 
-/// Where the string ends whose quote is at `at`, behind its closing quote.
+/// Where the string ends whose quote is at `at`, after its closing quote.
 fn string_end(bytes: &[u8], at: usize) -> usize {
     let mut next = at + 1;
     while let Some(found) = bytes
@@ -129,7 +129,7 @@ fn string_end(bytes: &[u8], at: usize) -> usize {
     bytes.len()
 }
 
-/// The characters of a string, from its quote to behind the closing one.
+/// The characters of a string, from its quote to after the closing one.
 pub(super) fn unescape(text: &str, at: usize, end: usize) -> Result<Cow<'_, str>, Wrong> {
     let inside = &text[at + 1..end - 1];
     if memchr::memchr(b'\\', inside.as_bytes()).is_none() {

@@ -12,7 +12,7 @@ use numerant_data::tree::{Kind, Paths, Survey, Tree};
 use numerant_format::TreeFacts;
 use numerant_trees::{FoundRecords, OpenedTrees, Trees};
 
-/// Values beside the records that are named.
+/// Values next to the records that are named.
 const NAMED: usize = 12;
 
 /// Other places of records that are named.
@@ -27,7 +27,7 @@ pub(crate) fn survey(input: Input, opened: &OpenedTrees, most: u64) -> Result<Su
 /// What was found in a document.
 struct Surveyed {
     survey: Survey,
-    /// A second value stands behind the first.
+    /// A second value is after the first.
     is_several: bool,
     /// That is all of it.
     is_whole: bool,
@@ -146,7 +146,7 @@ fn find(
         return Ok(facts);
     }
     facts.single = true;
-    // Lists of objects, and lists of lists that stand for tables.
+    // Lists of objects, and lists of lists that represent tables.
     let nodes = survey.nodes.iter().enumerate();
     let inside = |mut at: usize| {
         while at != 0 {
@@ -264,7 +264,7 @@ fn keyed_maps(survey: &Survey) -> Vec<String> {
     paths.take(MAX_OTHERS).collect()
 }
 
-/// Values that stand beside the records at a place, by their paths.
+/// Values that stand next to the records at a place, by their paths.
 pub(crate) fn beside(survey: &Survey, records: usize) -> Vec<String> {
     let values = survey.nodes.iter().enumerate();
     values

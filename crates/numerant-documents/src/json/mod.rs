@@ -25,7 +25,7 @@ pub(crate) use format::{nested, open_broken, outline};
 pub(crate) use read::JsonTrees;
 pub use write::{JsonEncoder, JsonForm};
 
-/// Makes a tree of a document: where its values stand in it, or the line of what is wrong and that.
+/// Makes a tree of a document: where its values are in it, or the line of what is wrong and that.
 pub fn tree_of(
     text: &str,
     tree: &mut Tree,

@@ -6,7 +6,7 @@ use numerant_format::column::json_number;
 use numerant_trees::Leaf;
 
 /// The value that a text begins with, and how many bytes it takes; `None` if it is none of those, or
-/// may go on behind the text.
+/// may go on after the text.
 #[inline(always)]
 pub(super) fn value(text: &[u8], _behind: u8) -> Option<(Leaf, usize)> {
     let (kind, from, to, length) = match text.first()? {
@@ -48,7 +48,7 @@ fn plain_text(text: &[u8]) -> Option<usize> {
     }
 }
 
-/// Bytes of a number; `None` if it is none, or may go on behind the text.
+/// Bytes of a number; `None` if it is none, or may go on after the text.
 #[inline(always)]
 fn number(text: &[u8]) -> Option<usize> {
     json_number(text).filter(|length| *length < text.len())

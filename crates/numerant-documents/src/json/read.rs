@@ -22,7 +22,7 @@ pub(crate) struct JsonTrees {
     /// Each line is a value, and there may be none.
     lines: bool,
     likenesses: RecordPatterns,
-    /// Where the values of the record that was read last stand in it.
+    /// Where the values of the record that was read last are in it.
     spans: Vec<(u32, u32)>,
     /// From and to of the record that was read last.
     record: (usize, usize),
@@ -132,7 +132,7 @@ impl JsonTrees {
         })
     }
 
-    /// Keeps what was passed over since it was last asked to.
+    /// Keeps what was skipped since it was last asked to.
     fn keep_head(&mut self) {
         if self.records > 0 {
             return;
@@ -181,7 +181,7 @@ impl JsonTrees {
         }
     }
 
-    /// What stands behind the list of the records, with its closing bracket.
+    /// What is after the list of the records, with its closing bracket.
     fn settle_foot(&mut self, closed: &Frame) {
         if self.parent != Some(closed.serial) || self.records == 0 {
             return;
@@ -403,7 +403,7 @@ impl JsonTrees {
         }
     }
 
-    /// Keeps what stands behind the list of the records.
+    /// Keeps what is after the list of the records.
     fn keep_foot(&mut self) {
         if self.around.foot.is_empty() || self.parent.is_none() {
             return;

@@ -19,9 +19,9 @@ pub(super) enum Token {
     End,
 }
 
-/// What stands in a JSON document.
+/// What is in a JSON document.
 pub(super) trait Tokens {
-    /// The next token, which is passed over.
+    /// The next token, which is skipped.
     fn token(&mut self) -> Result<Token, ReadError>;
 
     /// How many bytes the value takes that begins here, which is checked.

@@ -18,7 +18,7 @@ pub(super) struct Frame {
     pub(super) serial: u64,
     /// Bytes of the document up to its opening bracket, with that.
     pub(super) head: usize,
-    /// Its path among those of values beside the records.
+    /// Its path among those of values next to the records.
     pub(super) path: u32,
 }
 

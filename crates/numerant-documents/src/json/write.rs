@@ -87,7 +87,7 @@ impl JsonEncoder {
         }
     }
 
-    /// Appends a record without what stands before it.
+    /// Appends a record without what is before it.
     pub(crate) fn value(
         &self,
         batch: &Batch,

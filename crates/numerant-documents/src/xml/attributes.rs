@@ -4,7 +4,7 @@ use numerant_markup::name::is_name;
 
 /// Goes through the attributes of a start tag.
 pub(super) struct Attributes<'t> {
-    /// The tag from behind the name of its element on.
+    /// The tag from after the name of its element on.
     rest: &'t str,
 }
 

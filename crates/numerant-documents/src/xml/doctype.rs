@@ -1,7 +1,7 @@
 //! The document type declaration with its internal subset, after XML 1.0, 2.8 and 3.2 to 4.7.
 //!
 //! Nothing outside of the document is read: an external subset and external entities are never
-//! fetched. Declarations behind a parameter entity that is not read do not count (XML 1.0, 5.1).
+//! fetched. Declarations after a parameter entity that is not read do not count (XML 1.0, 5.1).
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -13,7 +13,7 @@ use numerant_markup::name::{continues_name, is_name, is_token};
 /// Parameter entities within each other.
 const MAX_DEPTH: usize = 16;
 
-/// Characters that parameter entities may stand for.
+/// Characters that parameter entities may represent.
 const MAX_PARAMETERS: usize = 1 << 20;
 
 /// What the document type of a document declares.
@@ -24,7 +24,7 @@ pub(super) struct DocumentType {
     pub(super) attributes: HashMap<String, AttributeRules>,
 }
 
-/// What a general entity stands for.
+/// What a general entity represents.
 #[derive(Debug)]
 pub(super) enum Entity {
     /// This text, in which references to characters are replaced.
@@ -95,9 +95,9 @@ struct Parser<'a> {
     /// Parameter entities; `None` for those outside of the document.
     parameters: &'a mut HashMap<String, Option<String>>,
     depth: usize,
-    /// No parameter entity was passed over that may have had other declarations.
+    /// No parameter entity was skipped that may have had other declarations.
     counts: &'a mut bool,
-    /// Characters that parameter entities may still stand for.
+    /// Characters that parameter entities may still represent.
     left: &'a mut usize,
 }
 
@@ -423,7 +423,7 @@ impl<'a> Parser<'a> {
         }
     }
 
-    /// Words between bars, from behind the opening bracket.
+    /// Words between bars, from after the opening bracket.
     fn choice(&mut self, word: fn(&mut Self) -> Parsed<&'a str>) -> Parsed<()> {
         loop {
             self.blanks();
@@ -486,7 +486,7 @@ impl<'a> Parser<'a> {
         self.expect(">")
     }
 
-    /// Texts among elements, from behind `#PCDATA`.
+    /// Texts among elements, from after `#PCDATA`.
     fn mixed(&mut self) -> Parsed<()> {
         let mut has_names = false;
         loop {
@@ -506,7 +506,7 @@ impl<'a> Parser<'a> {
         }
     }
 
-    /// Elements in a row or to choose from, from behind the opening bracket.
+    /// Elements in a row or to choose from, from after the opening bracket.
     fn group(&mut self, depth: usize) -> Parsed<()> {
         if depth > 200 {
             return self.wrong("brackets are nested too deep in the document type");
@@ -556,7 +556,7 @@ pub(super) fn references(text: &str) -> Result<Vec<&str>, String> {
     Ok(found)
 }
 
-/// What an entity stands for (XML 1.0, 4.5): references to characters are replaced, others are kept.
+/// What an entity represents (XML 1.0, 4.5): references to characters are replaced, others are kept.
 fn replacement(literal: &str) -> Result<String, String> {
     if literal.contains('%') {
         return Err(

@@ -1,5 +1,5 @@
 //! Entities that a document declares itself. Those outside of it are never fetched, and what the
-//! others stand for is kept small.
+//! others represent is kept small.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::LazyLock;
@@ -10,7 +10,7 @@ use quick_xml::events::Event;
 
 use super::doctype::{AttributeRules, DoctypeError, DocumentType, Entity, references};
 
-/// Bytes that one entity may stand for, and all of a document together.
+/// Bytes that one entity may represent, and all of a document together.
 const MOST_OF_ONE: usize = 1 << 16;
 const MOST_OF_ALL: usize = 1 << 24;
 
@@ -27,7 +27,7 @@ pub(super) struct Entities {
     expanded: usize,
 }
 
-/// What stands in the place of a reference.
+/// What is in the place of a reference.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum Replaced {
     /// Text, which was appended.
@@ -56,13 +56,13 @@ impl Entities {
         !self.declared.attributes.is_empty()
     }
 
-    /// Appends what a reference in the value of an attribute stands for, from behind its `&` to
+    /// Appends what a reference in the value of an attribute represents, from after its `&` to
     /// before its `;`.
     pub(super) fn in_attribute(&mut self, name: &str, out: &mut Vec<u8>) -> Result<(), String> {
         self.push(name, true, out)
     }
 
-    /// Appends what a reference in the content of an element stands for, or returns its elements.
+    /// Appends what a reference in the content of an element represents, or returns its elements.
     pub(super) fn in_content(&mut self, name: &str, out: &mut Vec<u8>) -> Result<Replaced, String> {
         if resolve_predefined_entity(name).is_none()
             && let Some(Entity::Internal(text)) = self.declared.entities.get(name)

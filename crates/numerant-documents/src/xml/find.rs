@@ -177,7 +177,7 @@ fn find(opened: &OpenedTrees, survey: &Survey) -> Result<TreeFacts, ReadError> {
         !name.starts_with('@') && name != "#text"
     };
     let repeated = |place: usize| survey.nodes[place].most > 1 && element(place);
-    // Elements that stand several times in one.
+    // Elements that occur several times in one.
     let lists: Vec<usize> = (1..survey.nodes.len())
         .filter(|place| repeated(*place))
         .collect();

@@ -13,8 +13,8 @@ use numerant_trees::{Leaf, OpenedTrees, RecordPatterns, Trees};
 /// Bytes around the records that are kept, at most.
 const MOST_AROUND: usize = 1 << 26;
 
-/// The plain text that a text begins with, up to the byte behind it; `None` if there is none, or if
-/// something in it stands for something else.
+/// The plain text that a text begins with, up to the byte after it; `None` if there is none, or if
+/// something in it represents something else.
 #[inline(always)]
 fn plain_value(text: &[u8], behind: u8) -> Option<(Leaf, usize)> {
     let special = |byte: u8| byte == behind || byte < 0x20 || matches!(byte, b'&' | b'<' | b']');
@@ -44,7 +44,7 @@ fn plain_value(text: &[u8], behind: u8) -> Option<(Leaf, usize)> {
 #[derive(Debug, Clone, Copy)]
 struct Open {
     states: States,
-    /// Its path in the record; outside of records that among values beside them.
+    /// Its path in the record; outside of records that among values next to them.
     path: u32,
     /// Others are in it, or attributes.
     branches: bool,
@@ -73,7 +73,7 @@ struct Building {
     open: Vec<Open>,
     /// How many elements are open around the record that is being read, with itself.
     record: Option<usize>,
-    /// Where the record stands in the text.
+    /// Where the record is in the text.
     from: usize,
     to: usize,
     waiting: Vec<u8>,
@@ -86,7 +86,7 @@ struct Building {
     scattered: bool,
     namespaces: Vec<(String, String)>,
     redeclared: Option<Redeclared>,
-    /// The values of the record stand in the text as they are, at these places.
+    /// The values of the record are in the text as they are, at these places.
     plain: bool,
     spans: Vec<(usize, usize)>,
     /// Pieces of text since the last tag, and where the latest stands.
@@ -298,7 +298,7 @@ impl Handler for Builder<'_> {
                     Kind::Text
                 };
                 if text.is_empty() {
-                    // Nothing stands there to be looked for.
+                    // Nothing is there to be looked for.
                 } else if state.pieces == 1 {
                     state.spans.push(state.latest);
                 } else {
@@ -386,7 +386,7 @@ impl XmlTrees {
         })
     }
 
-    /// Keeps what stands before a place in the text, since the last record.
+    /// Keeps what is before a place in the text, since the last record.
     fn keep_gap(&mut self, upto: usize) {
         let text = &self.walk.text;
         let passed = text.passed() - text.at as u64 + upto as u64;

@@ -11,7 +11,7 @@ pub(super) fn wrong_comment(text: &str) -> Option<String> {
     wrong_character(text)
 }
 
-/// What is wrong with a processing instruction, from behind its `<?` to before its `?>`.
+/// What is wrong with a processing instruction, from after its `<?` to before its `?>`.
 pub(super) fn wrong_instruction(text: &str) -> Option<String> {
     let end = text.find([' ', '\t', '\n', '\r']).unwrap_or(text.len());
     let target = &text[..end];
@@ -37,7 +37,7 @@ fn wrong_character(text: &str) -> Option<String> {
     ))
 }
 
-/// What is wrong with an XML declaration, from behind its `<?` to before its `?>`.
+/// What is wrong with an XML declaration, from after its `<?` to before its `?>`.
 pub(super) fn wrong_declaration(text: &str) -> Option<String> {
     let wrong = |what: &str| Some(format!("{what} in the XML declaration"));
     let mut attributes = super::attributes::Attributes::new(text.get(3..).unwrap_or_default());

@@ -1,4 +1,4 @@
-//! The way through an XML document: what stands in it, and whether it is well-formed.
+//! The way through an XML document: what is in it, and whether it is well-formed.
 
 use quick_xml::Reader;
 use quick_xml::events::Event;
@@ -43,7 +43,7 @@ enum Stage {
     Prolog,
     /// Behind it, and before the root element.
     Typed,
-    /// In the root element, or behind it.
+    /// In the root element, or after it.
     Root,
 }
 
@@ -55,7 +55,7 @@ fn malformed(at: usize, what: impl Into<String>) -> Wrong {
     Wrong(at, problem)
 }
 
-/// Hears what stands in a document. Places are those in the text.
+/// Hears what is in a document. Places are those in the text.
 pub(super) trait Handler {
     /// An element begins.
     fn open(&mut self, name: &str, from: usize);
@@ -73,7 +73,7 @@ pub(super) trait Handler {
 pub(super) struct Walk {
     pub(super) text: Text,
     entities: Entities,
-    /// Names of the open elements, one behind the other, and where each begins.
+    /// Names of the open elements, one after the other, and where each begins.
     names: String,
     open: Vec<usize>,
     /// Prefixes that are declared, with the element that does it.
@@ -598,7 +598,7 @@ fn check_characters(text: &str, from: usize) -> Result<(), Wrong> {
     Err(malformed(from + at, what))
 }
 
-/// Appends the character that a reference stands for, from behind its `&` to before its `;`;
+/// Appends the character that a reference represents, from after its `&` to before its `;`;
 /// `false` if it names an entity.
 fn push_character(name: &str, out: &mut Vec<u8>) -> Result<bool, String> {
     if let Some(character) = character(name) {

@@ -33,9 +33,9 @@ pub struct XmlForm {
     pub blanks: Blanks,
     /// The encoding.
     pub encoding: Encoding,
-    /// Whether a byte-order mark stands in front.
+    /// Whether a byte-order mark is in front.
     pub bom: bool,
-    /// What stands in a comment before the root element.
+    /// What is in a comment before the root element.
     pub comment: Option<Words>,
     /// Prefixes and their namespaces.
     pub namespaces: Vec<(String, String)>,
@@ -61,7 +61,7 @@ pub struct XmlEncoder {
 struct Element {
     name: String,
     /// The columns of its text, of which a record has one: that of the element, and that of the text
-    /// beside its attributes.
+    /// next to its attributes.
     texts: Vec<usize>,
     /// Names and columns.
     attributes: Vec<(String, usize)>,

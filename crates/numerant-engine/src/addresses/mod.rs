@@ -63,7 +63,7 @@ pub(super) struct Named {
     pub(super) paths: Vec<String>,
     /// The sheet of each output; empty if outputs are text.
     pub(super) sheets: Vec<String>,
-    /// What stands above the records of each output, if outputs are pages.
+    /// What is above the records of each output, if outputs are pages.
     pub(super) headings: Vec<Heading>,
     pub(super) fates: Vec<Disposition>,
     pub(super) changed: NamesChanged,

@@ -41,7 +41,7 @@ pub enum Refusal {
         /// How many in all.
         count: u64,
     },
-    /// A file beside the outputs, or the one that they all go into, exists.
+    /// A file next to the outputs, or the one that they all go into, exists.
     #[error("{} exists already; nothing was written", .path.display())]
     FileExists {
         /// The file.

@@ -30,7 +30,7 @@ pub(super) struct Sheets {
     pub(super) workbooks: Vec<Workbook>,
     /// The sheet of each output.
     pub(super) names: Vec<String>,
-    /// What stands above the records of each output on pages.
+    /// What is above the records of each output on pages.
     pub(super) headings: Vec<Heading>,
 }
 

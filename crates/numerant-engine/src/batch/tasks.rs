@@ -304,7 +304,7 @@ fn task(shared: &Job, place: usize, file: &Found, out: &Path, alone: bool) -> Ta
     }
 }
 
-/// The name of the file with the rejected records of a source: its own, with `.csv` behind it if
+/// The name of the file with the rejected records of a source: its own, with `.csv` after it if
 /// that says another format.
 fn name_of_rejects(source: &SourcePath) -> String {
     let name = source.file_name();

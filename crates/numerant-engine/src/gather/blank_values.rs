@@ -1,4 +1,4 @@
-//! Values such as `NA` that stand for a blank, and are read as one.
+//! Values such as `NA` that represent a blank, and are read as one.
 
 use std::collections::HashSet;
 

@@ -17,11 +17,11 @@ use numerant_format::{
 enum Part {
     /// This column of the source.
     Column(usize),
-    /// The same in all records; as it stands in a record, quotes included.
+    /// The same in all records; as it is in a record, quotes included.
     Constant(Vec<u8>, Tag),
 }
 
-/// Reads the records of a source with the columns of a whole. Fields are moved as they stand.
+/// Reads the records of a source with the columns of a whole. Fields are moved verbatim.
 pub(crate) struct GatheredReader {
     inner: Box<dyn RecordReader>,
     parts: Vec<Part>,
@@ -126,7 +126,7 @@ fn bring(parts: &[Part], batch: &Batch, dialect: Dialect, out: &mut Batch) {
                 out.bytes.push(delimiter);
             }
             match part {
-                // Columns behind those that are wanted are blank.
+                // Columns after those that are wanted are blank.
                 Part::Column(column) if *column >= batch.width() => {
                     out.tags.extend(is_tagged.then_some(Tag::PLAIN));
                 }

@@ -123,7 +123,7 @@ pub struct TreeInspection {
     /// What was found of each kind of message, if its records are in messages.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub messages: Vec<MessageFacts>,
-    /// A list with so many items that they were not laid out as columns.
+    /// A list with so many items that they were not flattened as columns.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub long_list: Option<String>,
 }

@@ -35,7 +35,7 @@ pub struct ColumnProfile {
     /// The type of all its values.
     #[serde(rename = "type")]
     pub kind: Kind,
-    /// Digits behind the point, where all values of a decimal column have as many.
+    /// Digits after the point, where all values of a decimal column have as many.
     pub scale: Option<usize>,
     /// How all its values are written, as a number format of ECMA-376; none if they are plain.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -304,7 +304,7 @@ impl Profile {
     }
 }
 
-/// The type of values that are written so, and the digits behind the point of numbers.
+/// The type of values that are written so, and the digits after the point of numbers.
 fn written_kind(format: &WrittenFormat) -> (Kind, Option<usize>) {
     match format {
         WrittenFormat::Number(pattern) if pattern.places == 0 && !pattern.is_percent() => {

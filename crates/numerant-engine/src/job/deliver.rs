@@ -209,7 +209,7 @@ pub struct DeliverJob {
     pub per_minute: Option<u32>,
     /// How often a message that may be taken later is tried again.
     pub retries: u32,
-    /// Where the journal of deliveries is kept; by default, beside the ledger.
+    /// Where the journal of deliveries is kept; by default, next to the ledger.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub journal: Option<PathBuf>,
 }

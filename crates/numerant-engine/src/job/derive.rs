@@ -29,7 +29,7 @@ impl Job {
         })
     }
 
-    /// What stands before the fraction of numbers.
+    /// What is before the fraction of numbers.
     pub(super) fn decimal_mark(&self) -> DecimalMark {
         match &self.number_format {
             Some(format) => format.mark(),
@@ -124,13 +124,13 @@ impl Job {
             _ if text => "csv".to_owned(),
             _ => "xlsx".to_owned(),
         };
-        // Keys cannot hold what templates forbid, as they stand in braces.
+        // Keys cannot hold what templates forbid, as they are in braces.
         format!("{}{number}.{extension}", keys.join("_"))
             .parse()
             .expect("keys make a template")
     }
 
-    /// The extension of the outputs and the format that it stands for.
+    /// The extension of the outputs and the format that it represents.
     ///
     /// # Errors
     ///
@@ -182,7 +182,7 @@ impl Job {
         format.filter(|format| is_free && !format.written().is_empty())
     }
 
-    /// The extension that stands for the format of the outputs, which have this one.
+    /// The extension that represents the format of the outputs, which have this one.
     pub(crate) fn written_as<'e>(&'e self, extension: &'e str) -> &'e str {
         match (&self.to, &self.name) {
             (Some(to), Some(_)) => to.trim_start_matches('.'),

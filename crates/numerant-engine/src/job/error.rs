@@ -185,7 +185,7 @@ pub enum JobError {
     /// Something that has no meaning where templates are filled.
     #[error("{0} has no meaning where copies of a template are filled")]
     NotForFill(&'static str),
-    /// What stands for blanks is itself no name.
+    /// What represents blanks is itself no name.
     #[error("--blank must be a name that files can have")]
     Blank,
 }

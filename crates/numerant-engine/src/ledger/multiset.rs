@@ -3,7 +3,7 @@
 //!
 //! A record is brought to one form whatever it was written in: its values, joined by commas, or if a
 //! value holds a comma, by NUL, which no value holds. So most records of a file with commas are in
-//! that form as they stand. The digest of a bag is the sum, modulo 2^128, of the XXH3 hashes (128 bits) of its
+//! that form verbatim. The digest of a bag is the sum, modulo 2^128, of the XXH3 hashes (128 bits) of its
 //! records, with their number. Sums are kept apart for 4,096 buckets of hashes as well, so that a
 //! second pass has to look only at records of buckets in which the bags differ.
 
@@ -80,10 +80,10 @@ impl Bag {
 /// Hashes records by the values of some of their columns.
 #[derive(Debug)]
 pub(crate) struct RecordHasher {
-    /// The places of the columns; `None` for all as they stand.
+    /// The places of the columns; `None` for all verbatim.
     columns: Option<Vec<usize>>,
     joined: Vec<u8>,
-    /// Where quotes stand in a batch.
+    /// Where quotes are in a batch.
     quotes: Vec<usize>,
 }
 
@@ -111,7 +111,7 @@ impl RecordHasher {
         for record in 0..batch.len() {
             if as_it_stands {
                 let (start, end) = batch.bounds(record);
-                // Copies lie behind all others, so places may go back once.
+                // Copies lie after all others, so places may go back once.
                 if next > 0 && self.quotes[next - 1] >= start {
                     next = self.quotes.partition_point(|quote| *quote < start);
                 }

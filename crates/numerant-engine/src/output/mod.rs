@@ -1,4 +1,4 @@
-//! Outputs on their way to the disk: staged beside their destination, renamed at the end.
+//! Outputs on their way to the disk: staged next to their destination, renamed at the end.
 
 mod commit;
 mod lock;

@@ -321,7 +321,7 @@ pub(super) fn existing_ancestor(path: &Path) -> PathBuf {
         .map_or_else(|| PathBuf::from("."), Path::to_path_buf)
 }
 
-/// A single file beside the outputs, such as a ledger, that is being written on a stage.
+/// A single file next to the outputs, such as a ledger, that is being written on a stage.
 #[derive(Debug)]
 pub(crate) struct SideFile {
     staged: PathBuf,
@@ -329,7 +329,7 @@ pub(crate) struct SideFile {
     file: io::BufWriter<OutFile>,
 }
 
-/// A single file beside the outputs that is complete, and the path that it is to have.
+/// A single file next to the outputs that is complete, and the path that it is to have.
 #[derive(Debug)]
 pub(crate) struct Beside {
     pub(crate) staged: PathBuf,

@@ -60,7 +60,7 @@ pub(crate) struct SourceSheet {
     pub(crate) name: String,
     /// The row that names its columns.
     pub(crate) above: u32,
-    /// The column behind its records, from 0.
+    /// The column after its records, from 0.
     pub(crate) end_column: u32,
     /// Where its computed columns stand, from 0, in ascending order.
     pub(crate) computed: Vec<u32>,
@@ -201,7 +201,7 @@ impl Producer {
                 &path.extension(),
             )
         });
-        // Lines are moved as they stand, whatever ends those of the first source.
+        // Lines are moved verbatim, whatever ends those of the first source.
         let out = if lines { dialect } else { out };
         let first = *self.first_dialect.get_or_insert(dialect);
         let from = if self.pipeline.sort().is_empty() {
@@ -455,10 +455,10 @@ impl Producer {
                 .collect()
         });
         let columns = layout.columns().iter().zip(&put).filter(|(_, put)| **put);
-        // The header of a computed column looks like the one beside it.
+        // The header of a computed column looks like the one next to it.
         let mut beside = styles.first().and_then(|style| style.header);
         let columns = columns.map(|(column, _)| {
-            // Computed numbers are numbers, however many digits each has behind its point. They are written with a
+            // Computed numbers are numbers, however many digits each has after its point. They are written with a
             // comma where that was said of the source.
             let number = column.computed && column.kind == numerant_steps::expr::Type::Number;
             let commas = self.pipeline.cells().mark == DecimalMark::Comma;
@@ -525,7 +525,7 @@ impl Producer {
         }
     }
 
-    /// Tells the divider how many bytes stand before the first record of an output.
+    /// Tells the divider how many bytes are before the first record of an output.
     pub(super) fn measure_header(&mut self, begins: &SourceBegins) -> Result<(), Error> {
         let mut bytes = Vec::new();
         let OutputMode::Bytes(encoder) = &begins.becomes else {

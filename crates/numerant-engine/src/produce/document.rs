@@ -20,11 +20,11 @@ use numerant_shapes::{Shape, ShapeEncoder, ShapeForm, ShapeProblem};
 use numerant_steps::expr::Type;
 use numerant_steps::{LayoutColumn, Step};
 
-/// What stands behind the records of a document, to be filled in when all are read.
+/// What is after the records of a document, to be filled in when all are read.
 pub(super) type Foot = Arc<OnceLock<Vec<u8>>>;
 
 impl Producer {
-    /// Whether the records of a source are to be written as they stand in it.
+    /// Whether the records of a source are to be written as they are in it.
     pub(super) fn takes_own(&self, reader: &dyn RecordReader) -> bool {
         let write = &self.plan.job.write;
         let plain = self.plan.job.read.blank_values.is_empty()
@@ -42,7 +42,7 @@ impl Producer {
         let only_chosen = steps.into_iter().all(|step| matches!(step, Step::Where(_)));
         let rows = matches!(self.plan.job.read.lists, Some(ListLayout::Rows(_)));
         let document = reader.document();
-        // The names of members that are records are columns, and stand in none of their texts.
+        // The names of members that are records are columns, and are in none of their texts.
         let is_keyed = document.is_some_and(Document::is_keyed);
         let to = self.format.name();
         let same = document.is_some_and(|document| {
@@ -109,7 +109,7 @@ impl Producer {
         }
     }
 
-    /// The columns that are needed though records are written as they stand; `None` if all may be.
+    /// The columns that are needed though records are written verbatim; `None` if all may be.
     pub(super) fn wanted(&self, reader: &dyn RecordReader) -> Option<Vec<bool>> {
         // A condition that holds for any of several values names columns that its words do not.
         let names_more = reader.document().and_then(Document::occurrences).is_some();

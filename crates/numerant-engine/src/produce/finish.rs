@@ -26,7 +26,7 @@ pub(crate) struct Produced {
     pub(crate) sheets: Vec<String>,
     /// The values of the keys of each output.
     pub(crate) keys: Vec<BTreeMap<String, String>>,
-    /// What stands above the records of each output, if outputs are pages.
+    /// What is above the records of each output, if outputs are pages.
     pub(crate) headings: Vec<Heading>,
     /// How workbooks are written.
     pub(crate) book: Option<&'static dyn Format>,

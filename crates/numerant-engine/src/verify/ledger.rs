@@ -410,7 +410,7 @@ fn contents(
     Ok((records, sums))
 }
 
-/// The files below `folder` that are not `known`, which is sorted; hidden ones are passed over.
+/// The files below `folder` that are not `known`, which is sorted; hidden ones are skipped.
 fn other_files(folder: &Path, known: &[PathBuf], others: &mut Vec<PathBuf>) -> Result<(), Error> {
     let source = SourcePath::File(folder.to_owned());
     let failed = |error| source.error(ReadProblem::Io(error));

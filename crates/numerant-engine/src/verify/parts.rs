@@ -514,7 +514,7 @@ impl Side<'_> {
                 };
                 counts.passed += 1;
                 let named = if missing {
-                    // The first of its kind stands for all that are missing.
+                    // The first of its kind represents all that are missing.
                     counts.is_missing() && counts.passed == 1
                 } else {
                     counts.is_surplus() && counts.passed > counts.whole

@@ -139,7 +139,7 @@ impl Task<'_> {
         self.finish_look(path, first, staged, Some(what))
     }
 
-    /// Writes an output with rows of a sheet as they stand there.
+    /// Writes an output with rows of a sheet as they are there.
     pub(super) fn cut(
         &self,
         cutting: &RowCutter,
@@ -153,7 +153,7 @@ impl Task<'_> {
         self.finish_look(path, first, staged, Some(what))
     }
 
-    /// Writes a workbook with rows of a sheet as they stand there: what the sheet is to be called, the
+    /// Writes a workbook with rows of a sheet as they are there: what the sheet is to be called, the
     /// rows, and the file that has them.
     pub(super) fn cut_part(
         &self,
@@ -216,7 +216,7 @@ impl Task<'_> {
         self.finish_look(path, first, staged, None)
     }
 
-    /// Where a workbook is made whose sheets become the output: beside it, if they are drawn.
+    /// Where a workbook is made whose sheets become the output: next to it, if they are drawn.
     fn book(&self, staged: &Path) -> PathBuf {
         if self.format.capabilities().draws_sheets {
             staged.with_extension("xlsx")

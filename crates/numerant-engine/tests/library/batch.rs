@@ -475,7 +475,7 @@ fn a_file_that_is_gone_fails_alone() {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(32))]
 
-    /// What is moved as it stands and what is laid anew are the same.
+    /// What is moved verbatim and what is laid anew are the same.
     #[test]
     fn gathered_records_are_those_of_a_plain_run(
         records in prop::collection::vec(("[a-c \",;\n]{0,6}", "[0-9]{0,4}"), 1..30),

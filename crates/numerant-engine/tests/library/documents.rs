@@ -1,4 +1,4 @@
-//! JSON and XML: documents are laid out and written again, taken apart as they stand, and shaped.
+//! JSON and XML: documents are flattened and written again, taken apart verbatim, and shaped.
 
 use std::fs;
 use std::path::{Path, PathBuf};

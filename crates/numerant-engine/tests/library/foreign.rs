@@ -48,7 +48,7 @@ fn row(cells: &[String]) -> String {
     format!("<table:table-row>{}</table:table-row>", cells.concat())
 }
 
-/// A spreadsheet whose first table has these rows, and a hidden one behind it.
+/// A spreadsheet whose first table has these rows, and a hidden one after it.
 fn spreadsheet(path: &Path, rows: &str) {
     let content = format!(
         "<office:document-content {NAMESPACES}>{AUTOMATIC}<office:body><office:spreadsheet>\
@@ -338,7 +338,7 @@ fn bof(version: u16, kind: u16) -> Vec<u8> {
     biff(0x0809, &words(&[version, kind, 0, 0, 0, 0, 0, 0]))
 }
 
-/// A compound file with a stream of these globals, in which the offset of the sheet stands at `entry`.
+/// A compound file with a stream of these globals, in which the offset of the sheet is at `entry`.
 fn compound(path: &Path, stream: &str, globals: Vec<u8>, entry: usize, sheet: &[u8]) {
     let mut globals = globals;
     let offset = (globals.len() as u32).to_le_bytes();

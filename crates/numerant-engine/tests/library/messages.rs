@@ -310,7 +310,7 @@ fn counts_that_are_wrong_are_mended_kept_or_refused() {
     };
     for whole in [false, true] {
         let name = |name: &str| format!("{name} {whole}.x12");
-        let mended = write(Miscounted::Mend, vec![], whole, &name("mended"));
+        let mended = write(Miscounted::Correct, vec![], whole, &name("mended"));
         assert_eq!(mended.expect("written"), right);
         let kept = write(Miscounted::Keep, vec![], whole, &name("kept"));
         assert_eq!(kept.expect("written"), wrong);
@@ -582,7 +582,7 @@ fn broken_envelopes_are_told_with_their_place() {
     );
 }
 
-/// The segments of all records of a file, as they stand, in order.
+/// The segments of all records of a file, verbatim, in order.
 fn records(text: &str) -> Vec<String> {
     let mut records: Vec<String> = Vec::new();
     let mut inside = false;

@@ -263,7 +263,7 @@ fn cells_of_other_programs_are_read_as_they_are() {
     workbook(&path, sheet, strings, STYLES, false);
     let source = SourcePath::File(path.clone());
     let found = inspect(&source, &Job::default(), 9, &context());
-    // A cell in column A stands beside the table, so it is the widest row that counts.
+    // A cell in column A stands next to the table, so it is the widest row that counts.
     let found = &found.expect("readable")[0];
     let sheet = found.sheet.as_ref().expect("a sheet");
     assert_eq!(sheet.range, "A3:G7");

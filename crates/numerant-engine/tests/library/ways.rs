@@ -81,7 +81,7 @@ impl Bench {
     }
 }
 
-/// The lines behind the header.
+/// The lines after the header.
 fn lines(text: &str) -> Vec<&str> {
     text.lines().skip(1).collect()
 }

@@ -1,4 +1,4 @@
-//! What stands in cells: their values, and the formats that they are written under.
+//! What is in cells: their values, and the formats that they are written under.
 
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -26,15 +26,15 @@ pub enum Cell<'a> {
 pub enum CellFormat {
     /// As it is.
     General,
-    /// With so many digits behind the point.
+    /// With so many digits after the point.
     Fixed(u8),
-    /// With at least so many digits behind the point.
+    /// With at least so many digits after the point.
     AtLeast(u8),
     /// A day.
     Date,
     /// A day and a time.
     Datetime {
-        /// A `T` stands between them.
+        /// A `T` is between them.
         letter: bool,
         /// The smallest part that is shown.
         precision: Precision,
@@ -199,7 +199,7 @@ impl Class {
 pub struct Look {
     /// The class of its value.
     pub class: Class,
-    /// Digits behind the point of a decimal.
+    /// Digits after the point of a decimal.
     pub(crate) scale: u8,
     /// The last of them is a nought.
     pub(crate) padded: bool,
@@ -265,7 +265,7 @@ impl Look {
 /// Digits that every double holds.
 const SAFE_DIGITS: usize = 15;
 
-/// The most digits behind a point that a format can ask for.
+/// The most digits after a point that a format can ask for.
 const MOST_PLACES: usize = 30;
 
 fn number(value: &[u8], stored: bool) -> Look {

@@ -73,7 +73,7 @@ pub struct HeaderStyle {
     pub is_underlined: bool,
     /// The color of the text; that of all texts if `None`.
     pub color: Option<Rgb>,
-    /// The color behind the text, if there is one.
+    /// The color after the text, if there is one.
     pub fill: Option<Rgb>,
     /// Where the text stands.
     pub alignment: Alignment,

@@ -79,7 +79,7 @@ pub struct SheetFacts {
     pub merged: u64,
     /// Rows that are hidden, and were read.
     pub hidden_rows: u64,
-    /// The column behind the last of the records, from 0.
+    /// The column after the last of the records, from 0.
     #[serde(skip)]
     pub end_column: u32,
     /// What there is besides the cells.

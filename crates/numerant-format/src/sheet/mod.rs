@@ -1,4 +1,4 @@
-//! What all spreadsheet formats share: rows of cells laid out as records, the types of columns,
+//! What all spreadsheet formats share: rows of cells flattened as records, the types of columns,
 //! number formats, dates, and the names of sheets.
 //!
 //! # Invariants

@@ -13,7 +13,7 @@ const FORBIDDEN: &[char] = &['[', ']', ':', '*', '?', '/', '\\'];
 pub struct SheetNames {
     /// Names in folded case, and whose they are.
     taken: HashMap<String, usize>,
-    /// The numbers that were found to be taken behind the start of a name, from one on: the first that was not tried.
+    /// The numbers that were found to be taken after the start of a name, from one on: the first that was not tried.
     numbers: HashMap<(String, u64), u64>,
 }
 

@@ -8,7 +8,7 @@ use super::format_code::{FormatPart, sections_of_code};
 /// How a number reads that stands under a format.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Shown {
-    /// As a number, with at least so many digits behind the point.
+    /// As a number, with at least so many digits after the point.
     Number {
         /// Digits that are always shown; 0 where the format does not say.
         places: u8,
@@ -62,11 +62,11 @@ pub struct Moments {
     pub time: bool,
     /// Seconds.
     pub seconds: bool,
-    /// Digits behind the seconds.
+    /// Digits after the seconds.
     pub fraction: u8,
     /// Hours may be more than 23.
     pub elapsed: bool,
-    /// A `T` stands between date and time.
+    /// A `T` is between date and time.
     pub letter: bool,
 }
 
@@ -147,7 +147,7 @@ impl Shown {
             .take_while(|part| is_digit(part))
             .filter(|part| **part == FormatPart::Other('0'))
             .count();
-        // A comma behind the digits divides by a thousand.
+        // A comma after the digits divides by a thousand.
         let scaled = behind
             .iter()
             .skip_while(|part| is_digit(part))
@@ -161,7 +161,7 @@ impl Shown {
     }
 }
 
-/// The parts of a moment that parts stand for; `None` if they are for numbers or text.
+/// The parts of a moment that parts represent; `None` if they are for numbers or text.
 fn moments(parts: &[FormatPart], digits: bool) -> Option<Moments> {
     let mut moments = Moments::default();
     let mut any = false;
@@ -231,12 +231,12 @@ fn moments(parts: &[FormatPart], digits: bool) -> Option<Moments> {
             _ => {}
         }
     }
-    // Digits are part of a date only behind seconds.
+    // Digits are part of a date only after seconds.
     let seconds_only = moments.fraction > 0 || !digits;
     (any && seconds_only).then_some(moments)
 }
 
-/// Zeros behind a point that follows the seconds.
+/// Zeros after a point that follows the seconds.
 fn fraction(parts: &[FormatPart]) -> u8 {
     let [FormatPart::Other('.' | ','), behind @ ..] = parts else {
         return 0;

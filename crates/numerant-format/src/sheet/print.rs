@@ -21,7 +21,7 @@ pub struct PrintSheet {
     pub merged: Vec<CellRange>,
     /// Paper, margins and the like.
     pub setup: PageSetup,
-    /// Pictures and charts, those behind first.
+    /// Pictures and charts, those after first.
     pub drawings: Vec<Drawing>,
     /// What it has and is not drawn, with how many there are.
     pub left_out: Vec<(LeftOutDrawing, u64)>,
@@ -113,13 +113,13 @@ pub enum PrintKind {
 pub struct CellLook {
     /// The font.
     pub font: FontLook,
-    /// What is behind the text.
+    /// What is after the text.
     pub fill: Option<Rgb>,
     /// The lines at its left, top, right and bottom.
     pub borders: [Option<Border>; 4],
-    /// Where the text stands between left and right.
+    /// Where the text is between left and right.
     pub horizontal: PrintAlign,
-    /// Where the text stands between top and bottom.
+    /// Where the text is between top and bottom.
     pub vertical: PrintVertical,
     /// Long texts are wrapped.
     pub wraps: bool,
@@ -189,7 +189,7 @@ pub enum BorderStroke {
     Double,
 }
 
-/// Where a text stands between left and right.
+/// Where a text is between left and right.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum PrintAlign {
     /// Texts at the left, numbers at the right, words in the middle.
@@ -201,13 +201,13 @@ pub enum PrintAlign {
     Center,
     /// At the right.
     Right,
-    /// In the middle of this cell and the blank ones behind it that say so, too.
+    /// In the middle of this cell and the blank ones after it that say so, too.
     CenterAcross,
     /// Again and again, as often as there is room.
     Fill,
 }
 
-/// Where a text stands between top and bottom.
+/// Where a text is between top and bottom.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum PrintVertical {
     /// At the top.
@@ -236,9 +236,9 @@ pub struct PageSetup {
     pub fit: Option<(u32, u32)>,
     /// What is printed; all if nothing is stated.
     pub print_area: Vec<CellRange>,
-    /// Rows that stand on each page.
+    /// Rows that are on each page.
     pub repeated_rows: Option<(u32, u32)>,
-    /// Columns that stand on each page.
+    /// Columns that are on each page.
     pub repeated_columns: Option<(u32, u32)>,
     /// Rows and columns that begin a page.
     pub breaks: (Vec<u32>, Vec<u32>),
@@ -335,7 +335,7 @@ pub struct Chart {
     pub categories: Vec<String>,
     /// Its values.
     pub series: Vec<Series>,
-    /// Series stand on each other.
+    /// Series are on each other.
     pub is_stacked: bool,
     /// It has a legend.
     pub has_legend: bool,

@@ -235,7 +235,7 @@ impl SheetReader {
                 return Err(self.error(place, ReadProblem::RecordTooLarge { limit }));
             }
             if row.number <= self.facts.skipped {
-                // What is odd about rows that are passed over is of no concern.
+                // What is odd about rows that are skipped is of no concern.
                 self.rows.forget_oddities();
             } else if self.on_uncomputed == Uncomputed::Error {
                 self.refuse_uncomputed()?;

@@ -9,7 +9,7 @@ use numerant_data::record::Tag;
 pub struct Row {
     /// Its number, from 1.
     pub number: u64,
-    /// The values of the cells, one behind the other.
+    /// The values of the cells, one after the other.
     pub bytes: Vec<u8>,
     /// The cells, from left to right.
     pub cells: Vec<RowCell>,
@@ -215,7 +215,7 @@ fn double(text: &[u8]) -> Option<f64> {
     number.is_finite().then_some(number)
 }
 
-/// Appends noughts up to so many digits behind the point, of which there are `has`.
+/// Appends noughts up to so many digits after the point, of which there are `has`.
 fn pad(has: usize, places: u8, out: &mut Vec<u8>) {
     let places = usize::from(places);
     if has >= places {

@@ -20,7 +20,7 @@ pub enum Epoch {
 
 const MILLISECONDS: i64 = 86_400_000;
 
-/// The day behind 9999-12-31, in the 1900 system.
+/// The day after 9999-12-31, in the 1900 system.
 const END: i64 = 2_958_466;
 
 /// What day 61 and later count from.

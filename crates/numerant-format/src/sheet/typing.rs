@@ -31,7 +31,7 @@ pub enum Types {
 #[derive(Clone, Debug, Default)]
 pub struct ColumnTally {
     counts: [u64; Class::COUNT],
-    /// The fewest and the most digits behind the point, over all numbers.
+    /// The fewest and the most digits after the point, over all numbers.
     scales: Option<(u8, u8)>,
     /// The most digits among those numbers that end with a nought.
     padded: u8,
@@ -301,7 +301,7 @@ pub enum Plan {
     Boolean(CellFormat),
     /// As numbers or moments that are written in one way in their source.
     Written(Arc<WrittenFormat>, CellFormat),
-    /// Each as what it is; numbers all have so many digits behind the point, if they all have as
+    /// Each as what it is; numbers all have so many digits after the point, if they all have as
     /// many.
     Own(Option<u8>),
 }

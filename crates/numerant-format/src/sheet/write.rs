@@ -78,7 +78,7 @@ const FORMATTED: u8 = 0x10;
 const SHORT: usize = 0x7f;
 
 impl Spooler {
-    /// Checks what stands above the columns.
+    /// Checks what is above the columns.
     pub fn check(&self) -> Result<(), EncodeError> {
         if self.columns.len() > self.limits.columns {
             return Err(EncodeError::TooManyColumns {
@@ -274,7 +274,7 @@ pub(crate) fn declared_look(
 pub struct Head {
     /// Its name.
     pub name: String,
-    /// What stands above the columns.
+    /// What is above the columns.
     pub header: Option<Vec<String>>,
     /// How each column is written.
     pub plans: Vec<Plan>,
@@ -290,13 +290,13 @@ pub struct Head {
     pub totals: Vec<(usize, String)>,
     /// The number formats of the run, which values name by their places from 1.
     pub formats: Arc<[KeptFormat]>,
-    /// What stands above its records on pages.
+    /// What is above its records on pages.
     pub heading: Heading,
     /// The place of the column whose values are groups of records on pages.
     pub group: Option<usize>,
 }
 
-/// What stands above the records of a sheet on pages.
+/// What is above the records of a sheet on pages.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Heading {
     /// The title; the name of the sheet if there is none.
@@ -330,7 +330,7 @@ impl Head {
         self.records + u64::from(self.header.is_some())
     }
 
-    /// The most bytes that its XML may have, if a cell takes `cell` bytes beside its text, and a byte of text at most
+    /// The most bytes that its XML may have, if a cell takes `cell` bytes next to its text, and a byte of text at most
     /// `byte`.
     pub fn most(&self, cell: u64, byte: u64) -> u64 {
         let row = cell.saturating_mul(self.plans.len() as u64 + 1);
@@ -570,7 +570,7 @@ const WIDTHS: (usize, usize) = (8, 60);
 
 /// The width of a column with such a header and values.
 pub fn width(header: Option<&str>, tally: &ColumnTally) -> f32 {
-    // The header is bold and has the sign of the filter beside it.
+    // The header is bold and has the sign of the filter next to it.
     let header = header.map_or(0, |header| header.chars().count() * 11 / 10 + 5);
     (tally.longest + 1).max(header).clamp(WIDTHS.0, WIDTHS.1) as f32
 }

@@ -3,7 +3,7 @@
 //! # Invariants
 //!
 //! No segment is lost: a loop that ends before a record has come stays open with the loops that it is in, so
-//! that it goes with the records behind it, or with the tail if there are none.
+//! that it goes with the records after it, or with the tail if there are none.
 
 use std::collections::HashMap;
 use std::io;
@@ -17,7 +17,7 @@ use crate::stream::{bytes_at, segments_in};
 use numerant_data::source::SharedFile;
 use numerant_data::tree::Paths;
 
-/// What opens a loop: its segment and those behind it, before the first record or the next loop.
+/// What opens a loop: its segment and those after it, before the first record or the next loop.
 #[derive(Clone, Debug)]
 struct OpenLoop {
     from: u64,
@@ -107,7 +107,7 @@ impl OpenLoops {
         }
     }
 
-    /// Takes a segment that ends there into the innermost loop, if it stands before the records in it.
+    /// Takes a segment that ends there into the innermost loop, if it is before the records in it.
     pub(super) fn take(&mut self, end: u64) -> bool {
         match self.open.last_mut().filter(|_| self.is_opening) {
             Some(open) => {

@@ -284,7 +284,7 @@ impl EdiTrees {
             }
         }
         if is_tail {
-            // Loops in which no record has come go with what stands behind the records.
+            // Loops in which no record has come go with what is after the records.
             let unused = message.loops.unused();
             if message.tail.is_none() {
                 message.counts.tails += message.loops.unused_segments();

@@ -59,7 +59,7 @@ pub(crate) struct EdiTrees {
     /// that was read last.
     frame: Frame,
     found: Found,
-    /// What of it is of what stands before the records.
+    /// What of it is of what is before the records.
     above: Extent,
     with_last: bool,
     /// Its bytes and those that were made, if there are any.
@@ -70,7 +70,7 @@ pub(crate) struct EdiTrees {
     met: HashSet<Vec<u32>>,
     /// How many segments and values are remembered.
     remembered: usize,
-    /// The numbers of records that were laid out, by what was found in them, and the last of them.
+    /// The numbers of records that were flattened, by what was found in them, and the last of them.
     likenesses: HashMap<Vec<u32>, usize>,
     last: Option<(Vec<u32>, usize)>,
     facts: Vec<MessageFacts>,
@@ -84,7 +84,7 @@ pub(crate) struct EdiTrees {
 struct Envelope {
     interchange: Option<u64>,
     group: Option<u64>,
-    /// UNA stands before UNB.
+    /// UNA is before UNB.
     advice: Option<u64>,
     /// The segments that opened them, for columns.
     interchange_segment: Option<(Segment, Vec<u8>)>,
@@ -234,7 +234,7 @@ impl EdiTrees {
         }
     }
 
-    /// Goes through all of it; the source with what stands behind the records of each message.
+    /// Goes through all of it; the source with what is after the records of each message.
     pub(super) fn gone_through(mut self) -> Result<Arc<Source>, ReadError> {
         let (mut tree, mut paths) = (Tree::default(), Paths::default());
         while self.next(&mut tree, &mut paths)? {}
@@ -328,7 +328,7 @@ impl EdiTrees {
             segments: open.segments,
             amount: amount_of,
         };
-        // What stands before the records of a message is the same for all of them.
+        // What is before the records of a message is the same for all of them.
         if message.records == 1 {
             self.found.cut(Extent::default());
             let mut find = |raw: &[u8]| {

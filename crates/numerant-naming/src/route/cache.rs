@@ -1,4 +1,4 @@
-//! Remembers which number the raw bytes of a key stand for.
+//! Remembers which number the raw bytes of a key represent.
 //!
 //! Short keys, which nearly all are, are looked up by themselves: up to sixteen bytes fit two
 //! words, and two words and a length are compared faster than a slice. Longer ones are kept in an
@@ -150,7 +150,7 @@ impl RawCache {
     }
 }
 
-/// Remembers the number that two numbers together stand for.
+/// Remembers the number that two numbers together represent.
 #[derive(Debug)]
 pub(super) struct PairCache {
     short: Box<[(u64, u32); PLACES]>,
@@ -159,7 +159,7 @@ pub(super) struct PairCache {
 
 impl Default for PairCache {
     fn default() -> Self {
-        // Nothing is numbered u32::MAX, so these stand for nobody.
+        // Nothing is numbered u32::MAX, so these represent nobody.
         Self {
             short: Box::new([(u64::MAX, 0); PLACES]),
             table: HashTable::new(),

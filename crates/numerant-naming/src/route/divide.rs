@@ -23,7 +23,7 @@ pub enum Division {
     Bytes {
         /// How many.
         most: u64,
-        /// Those of what stands before the first record.
+        /// Those of what is before the first record.
         header: u64,
     },
     /// One record to an output, numbered over all groups.
@@ -81,7 +81,7 @@ impl Divider {
         }
     }
 
-    /// Says how many bytes stand before the first record of an output.
+    /// Says how many bytes are before the first record of an output.
     pub fn set_header(&mut self, bytes: u64) {
         if let Division::Bytes { header, .. } = &mut self.division {
             *header = bytes;

@@ -35,9 +35,9 @@ pub struct Router {
     cells: Cells,
     /// How computed cells are read.
     computed_cells: Cells,
-    /// What the raw bytes of each key stand for: the group if there is one key, else a number.
+    /// What the raw bytes of each key represent: the group if there is one key, else a number.
     raw: Vec<RawCache>,
-    /// The number or group that those of the keys so far and of the next stand for.
+    /// The number or group that those of the keys so far and of the next represent.
     pairs: Vec<PairCache>,
     /// The next number that is not given out.
     next: u32,
@@ -45,7 +45,7 @@ pub struct Router {
     /// Group numbers by the hash of their values.
     table: HashTable<u32>,
     most_groups: usize,
-    /// What all records of the present source share beside their columns.
+    /// What all records of the present source share next to their columns.
     source_values: KeyValues,
 }
 
@@ -158,7 +158,7 @@ impl Router {
         self.next = 0;
     }
 
-    /// The groups so far: the values of their keys, with those shared by their source behind.
+    /// The groups so far: the values of their keys, with those shared by their source after.
     pub fn groups(&self) -> &[KeyValues] {
         &self.groups
     }
@@ -239,7 +239,7 @@ impl Router {
         Ok(())
     }
 
-    /// The number that the raw bytes of key `key` stand for.
+    /// The number that the raw bytes of key `key` represent.
     #[inline(always)]
     fn number(&mut self, key: usize, raw: &[u8]) -> u32 {
         match self.raw[key].get(raw) {

@@ -1,5 +1,5 @@
 //! How a table fits on pages: the way the paper is turned, the size of the text, the widths of columns, and which
-//! columns stand on pages of their own.
+//! columns are on pages of their own.
 
 use unicode_linebreak::{BreakOpportunity, linebreaks};
 
@@ -54,9 +54,9 @@ pub(super) struct Layout {
     pub(super) size: f32,
     /// The width of each column, with its padding.
     pub(super) widths: Vec<f32>,
-    /// For each column, the width of what stands behind the decimal marks.
+    /// For each column, the width of what is after the decimal marks.
     pub(super) behind_marks: Vec<f32>,
-    /// The columns of each band, which stand on pages of their own.
+    /// The columns of each band, which are on pages of their own.
     pub(super) bands: Vec<Vec<usize>>,
 }
 

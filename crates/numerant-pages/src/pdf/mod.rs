@@ -187,7 +187,7 @@ struct Drawing<'d> {
     /// The table of each band.
     tables: Vec<TagGroup>,
     end: Option<TagGroup>,
-    /// The heads of groups, with the page, from 0, and the height that each stands at.
+    /// The heads of groups, with the page, from 0, and the height that each is at.
     bookmarks: Vec<(String, usize, f32)>,
 }
 

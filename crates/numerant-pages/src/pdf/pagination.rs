@@ -1,4 +1,4 @@
-//! Which rows of a table stand on which page, and how high each is.
+//! Which rows of a table are on which page, and how high each is.
 
 use std::borrow::Cow;
 
@@ -8,7 +8,7 @@ use super::{SUBTITLE, TITLE};
 use crate::fonts::{FontFace, Fonts};
 use crate::table::{RowKind, ShownCell, Side, Table, TableRow};
 
-/// The rows of a table that stand on one page, and how high each is.
+/// The rows of a table that are on one page, and how high each is.
 pub(super) struct PageRows {
     pub(super) from: usize,
     pub(super) to: usize,
@@ -65,7 +65,7 @@ impl<'t> Paged<'t> {
         let mut pages = Vec::new();
         let (mut from, mut taken) = (0, title_height(table));
         for (place, height) in heights.iter().enumerate() {
-            // The head of a group stands on the page of its first record.
+            // The head of a group is on the page of its first record.
             let follows = match rows[place].kind {
                 RowKind::GroupHead => heights.get(place + 1).copied().unwrap_or_default(),
                 RowKind::Record | RowKind::Subtotal => 0.0,

@@ -30,7 +30,7 @@ const XSD: &str = "http://www.w3.org/2001/XMLSchema";
 pub struct Sample {
     /// The shape.
     pub text: String,
-    /// What cannot stand in it: the values of enumerations, and alternatives, by their paths.
+    /// What cannot are in it: the values of enumerations, and alternatives, by their paths.
     pub notes: Vec<String>,
 }
 

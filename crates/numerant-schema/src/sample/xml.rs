@@ -170,7 +170,7 @@ impl<'d> Components<'d> {
         found.next().map_or("", |(_, namespace)| namespace)
     }
 
-    /// The component that a name in an attribute of a node stands for.
+    /// The component that a name in an attribute of a node represents.
     fn find(&self, kind: &'static str, node: Node<'d, 'd>, name: &str) -> Option<Node<'d, 'd>> {
         let (prefix, local) = match name.split_once(':') {
             Some((prefix, local)) => (Some(prefix), local),
@@ -281,7 +281,7 @@ impl<'d> Sampler<'_, 'd> {
             .any(|(node, many)| many || self.repeats(node, depth + 8))
     }
 
-    /// The elements in a type or group, and whether they stand several times.
+    /// The elements in a type or group, and whether they occur several times.
     fn elements_of(&self, node: Node<'d, 'd>, depth: usize) -> Vec<(Node<'d, 'd>, bool)> {
         let mut found = Vec::new();
         if depth > MAX_DEPTH {

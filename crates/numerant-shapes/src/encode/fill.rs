@@ -99,7 +99,7 @@ impl Filler<'_> {
         Ok(value)
     }
 
-    /// What a word stands for, with the type of a single value.
+    /// What a word represents, with the type of a single value.
     fn word(
         &self,
         word: &ShapeWord,

@@ -49,7 +49,7 @@ pub struct ShapeForm {
     pub nulls: Blanks,
     /// What becomes of control characters.
     pub control_characters: ControlCharacters,
-    /// What stands in a comment before the root element of XML.
+    /// What is in a comment before the root element of XML.
     pub comment: Option<Words>,
     /// Each record, or group of records, is a line of JSON.
     pub as_lines: bool,
@@ -70,7 +70,7 @@ pub struct ShapeEncoder {
 
 impl Shape {
     /// The columns that it uses: those of items, such as `lines[*].code`, once for each column of
-    /// `known` that they stand for. Each with the first line that it is used in.
+    /// `known` that they represent. Each with the first line that it is used in.
     pub fn columns(&self, known: &[&str]) -> Vec<(String, usize)> {
         let used = self.used();
         let mut columns: Vec<(String, usize)> = Vec::new();
@@ -265,7 +265,7 @@ impl ShapeEncoder {
             between: Vec::new(),
         };
         if mode == Mode::Gather {
-            // Blank stands between records that are kept.
+            // Blank is between records that are kept.
         } else if encoder.form.as_lines {
             encoder.between = b"\n".to_vec();
         } else if let Body::Json(value, indent) = &encoder.shape.body {
@@ -337,7 +337,7 @@ impl ShapeEncoder {
         out.splice(at..at, piece);
     }
 
-    /// What stands before and behind the part that repeats.
+    /// What is before and after the part that repeats.
     fn frame(&self, facts: Option<&OutputFacts>) -> Result<(Vec<u8>, Vec<u8>), EncodeError> {
         let mut filler = self.filler(&NoRows, facts);
         filler.split = Some(Cell::new(0));

@@ -23,7 +23,7 @@ impl<'s> Scope<'s> {
         }
     }
 
-    /// The column that a name stands for: `lines.2.code` for `lines[*].code` in the second item.
+    /// The column that a name represents: `lines.2.code` for `lines[*].code` in the second item.
     pub(super) fn column(&self, name: &str) -> String {
         let mut name = name.to_owned();
         for (list, number) in self.items {
@@ -37,7 +37,7 @@ impl<'s> Scope<'s> {
     }
 }
 
-/// Whether a column of items, such as `lines[*].code`, stands for a column such as `lines.2.code`;
+/// Whether a column of items, such as `lines[*].code`, represents a column such as `lines.2.code`;
 /// with `within` also for those below it.
 pub(super) fn stands_for(items: &str, column: &str, within: bool) -> bool {
     let mut rest = column;

@@ -109,7 +109,7 @@ pub(super) fn cell_style(name: &str, number_style: Option<usize>, properties: &s
     }
 }
 
-/// The properties of a cell and its paragraphs for an alignment, and the color behind them.
+/// The properties of a cell and its paragraphs for an alignment, and the color after them.
 pub(super) fn alignment_properties(alignment: Alignment, fill: Option<Rgb>) -> String {
     let mut cell = String::new();
     if let Some(color) = fill {

@@ -95,7 +95,7 @@ fn characters(length: &str) -> Option<f32> {
     (width > 0.0 && width <= 255.0).then_some(width)
 }
 
-/// How the columns of a range look. The markup stands behind the start of the table.
+/// How the columns of a range look. The markup is after the start of the table.
 pub(super) fn column_styles(
     markup: &mut Markup,
     styles: &Styles,

@@ -372,7 +372,7 @@ fn sheets_of_area(area: &str) -> Vec<String> {
                     sheets.push(std::mem::take(&mut name).to_lowercase());
                 }
             }
-            // What stands before is another file.
+            // What is before is another file.
             '#' => return Vec::new(),
             ':' | ' ' => name.clear(),
             '$' => {}

@@ -141,7 +141,7 @@ impl NumberCode {
     }
 }
 
-/// The sign of the currency of a country, which a currency without a sign stands for.
+/// The sign of the currency of a country, which a currency without a sign represents.
 pub(super) fn currency_of(country: &str) -> Option<&'static str> {
     Some(match country {
         "US" | "CA" | "AU" | "NZ" | "SG" | "MX" => "$",

@@ -14,9 +14,9 @@ enum Piece {
     Text(String),
     /// The placeholders of a number, in order: `#,##0.00`, `0.0E00` or `# ?/?`.
     Number(String),
-    /// A run of a letter that stands for a part of a date or time.
+    /// A run of a letter that represents a part of a date or time.
     Letters(char, usize),
-    /// Digits behind the point of the seconds in front of it.
+    /// Digits after the point of the seconds in front of it.
     Fraction(usize),
     /// Hours that may be more than 23.
     Elapsed,
@@ -88,7 +88,7 @@ fn pieces(section: &[FormatPart], is_moment: bool) -> Vec<Piece> {
             || (is_behind_number
                 && match part {
                     FormatPart::Exponent { .. } | FormatPart::Other(',' | '.') => true,
-                    // A fraction has a blank behind its whole number, and a slash.
+                    // A fraction has a blank after its whole number, and a slash.
                     FormatPart::Other(' ' | '/') => is_placeholder(section.get(place + 1)),
                     _ => false,
                 });
@@ -149,7 +149,7 @@ fn style(section: &[FormatPart], is_moment: bool, name: &str, map: &str) -> Stri
                 out.push_str("<number:hours number:style=\"long\"/>");
             }
             Piece::HalfDay => out.push_str("<number:am-pm/>"),
-            // It stands in the element of the seconds.
+            // It is in the element of the seconds.
             Piece::Fraction(_) => {}
             Piece::Letters(letter, count) => {
                 let next = pieces[place + 1..].iter().find_map(|piece| match piece {
@@ -213,7 +213,7 @@ fn number(digits: &str) -> String {
         None => (digits, None),
     };
     let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
-    // Commas behind the last digit divide by thousands.
+    // Commas after the last digit divide by thousands.
     let last = if fraction.is_empty() { whole } else { fraction };
     let thousands = last.len() - last.trim_end_matches(',').len();
     let places = fraction.trim_end_matches(',').len();

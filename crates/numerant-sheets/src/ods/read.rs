@@ -84,7 +84,7 @@ impl OdsBook {
         Self::with(Content::Flat(file), Styles::default(), numbers)
     }
 
-    /// Reads the styles, which stand before the tables, and looks for the tables.
+    /// Reads the styles, which are before the tables, and looks for the tables.
     fn with(
         content: Content,
         mut styles: Styles,
@@ -152,7 +152,7 @@ fn sheet_info(tag: &BytesStart<'_>, styles: &Styles) -> SheetInfo {
 }
 
 impl OdsBook {
-    /// The content behind the start of a table; `None` if nothing is in it.
+    /// The content after the start of a table; `None` if nothing is in it.
     fn table(&self, sheet: usize) -> Result<Option<Markup>, ReadProblem> {
         let mut markup = self.content.markup()?;
         let mut before = sheet;

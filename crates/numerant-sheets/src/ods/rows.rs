@@ -33,7 +33,7 @@ pub(super) struct OdsRows {
 }
 
 impl OdsRows {
-    /// The rows of a table, whose start the markup stands behind.
+    /// The rows of a table, whose start the markup is after.
     pub(super) fn new(
         markup: Markup,
         styles: Arc<Styles>,
@@ -82,7 +82,7 @@ struct State {
     /// The style of cells that have none, for the columns up to each.
     columns: Vec<(u32, CellStyle)>,
     row: u64,
-    /// How many rows the present one stands for.
+    /// How many rows the present one represents.
     repeated: u64,
     column: u32,
     cell: Option<CellHead>,
@@ -376,7 +376,7 @@ fn is_note(tag: &BytesStart<'_>) -> bool {
     matches!(tag.local_name().as_ref(), "annotation" | "note" | "frame")
 }
 
-/// How often a row, column or cell stands there: what has too many digits is as much as can be.
+/// How often a row, column or cell is there: what has too many digits is as much as can be.
 pub(super) fn repeats(text: Option<&str>) -> Result<u64, ReadProblem> {
     let Some(text) = text else {
         return Ok(1);

@@ -44,7 +44,7 @@ impl Styles {
             }
             Event::GeneralRef(name) if self.literal => {
                 let mut text = String::new();
-                // What stands for no character is left out of a format.
+                // What represents no character is left out of a format.
                 if push_reference(name, &mut text).is_ok() {
                     self.push_characters(&text);
                 }

@@ -13,7 +13,7 @@ pub(super) struct CellLooks {
     fonts: Vec<HeaderStyle>,
     /// Colors of text, by font, by their numbers.
     font_colors: Vec<u16>,
-    /// The font, the number of the color behind it, and the alignment of each style.
+    /// The font, the number of the color after it, and the alignment of each style.
     styles: Vec<(usize, Option<u16>, Alignment)>,
     /// The workbook's own palette.
     palette: Option<Vec<Rgb>>,

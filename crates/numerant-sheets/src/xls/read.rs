@@ -228,7 +228,7 @@ impl Globals {
         encoding.decode_without_bom_handling(bytes).0.into_owned()
     }
 
-    /// The text of a cell's own record, behind its length.
+    /// The text of a cell's own record, after its length.
     fn label(&self, pieces: Vec<&[u8]>) -> Result<String, ReadProblem> {
         if self.biff8 {
             return Pieces::new(pieces).text();
@@ -256,7 +256,7 @@ fn encoding(code_page: u16) -> Option<&'static Encoding> {
     Encoding::for_label(label.as_bytes())
 }
 
-/// The number that the 30 bits of an RK stand for ([MS-XLS] 2.5.217).
+/// The number that the 30 bits of an RK represent ([MS-XLS] 2.5.217).
 pub(crate) fn rk(bits: u32) -> f64 {
     let number = if bits & 2 != 0 {
         f64::from(bits.cast_signed() >> 2)

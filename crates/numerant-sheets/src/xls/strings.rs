@@ -55,7 +55,7 @@ impl<'a> Pieces<'a> {
     }
 
     /// A text with its length and flags in front; the runs of rich text and what says how it is
-    /// spoken are passed over.
+    /// spoken are skipped.
     pub(super) fn text(&mut self) -> Result<String, ReadProblem> {
         let count = self.u16()?;
         let flags = self.byte()?;

@@ -186,7 +186,7 @@ fn font(style: &HeaderStyle, colors: &mut Colors) -> Vec<u8> {
     font
 }
 
-/// The palette, in which colors that are in use and not there stand at the end.
+/// The palette, in which colors that are in use and not there are at the end.
 struct Colors {
     palette: Vec<Rgb>,
     replaced: usize,

@@ -14,7 +14,7 @@ use numerant_format::sheet::{
 /// Bytes of data that a record has room for.
 const ROOM: usize = 8224;
 
-/// Rows whose heights stand in front of their cells.
+/// Rows whose heights are in front of their cells.
 const BLOCK: usize = 32;
 
 /// A workbook that is being written.

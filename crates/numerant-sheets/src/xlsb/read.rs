@@ -195,7 +195,7 @@ impl XlsbBook {
             let mut records = Records::open(&self.package, path)?;
             while let Some(kind) = records.next()? {
                 if kind == 19 {
-                    // Behind a byte of flags; what is behind the text says how it looks and sounds.
+                    // Behind a byte of flags; what is after the text says how it looks and sounds.
                     strings.push(&records.text(1)?.0);
                     if strings.size() > self.memory {
                         return Err(ReadProblem::SharedTexts {
@@ -342,7 +342,7 @@ impl XlsbRows {
     /// Takes the record of a cell: its kind without regard to how it says where it is, and where
     /// its value begins.
     fn cell(&mut self, kind: u32, row: &mut Row) -> Result<(), ReadProblem> {
-        // The short forms leave the column out: it is the one behind the last.
+        // The short forms leave the column out: it is the one after the last.
         let (kind, at) = match kind {
             12..=18 => (kind - 11, 4),
             kind => (kind, 8),

@@ -35,7 +35,7 @@ impl fmt::Display for CellReference {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Anchored {
     pub(super) place: CellReference,
-    /// Whether a `$` stands before its row, and before its column.
+    /// Whether a `$` is before its row, and before its column.
     pub(super) fixed_row: bool,
     pub(super) fixed_column: bool,
 }
@@ -79,7 +79,7 @@ impl fmt::Display for Anchored {
     }
 }
 
-/// Whether a `$` stands at the start, and what stands behind it.
+/// Whether a `$` is at the start, and what is after it.
 fn anchor(text: &str) -> (bool, &str) {
     match text.strip_prefix('$') {
         Some(rest) => (true, rest),

@@ -1,4 +1,4 @@
-//! How the columns of a sheet look: the widths that stand in front of its rows, and the styles of the header and of
+//! How the columns of a sheet look: the widths that are in front of its rows, and the styles of the header and of
 //! the first row with values.
 
 use std::collections::BTreeMap;
@@ -64,7 +64,7 @@ struct ColumnEntry {
     style: Option<usize>,
 }
 
-/// What stands at the start of a sheet, by columns from 0.
+/// What is at the start of a sheet, by columns from 0.
 #[derive(Debug, Default)]
 struct SheetStart {
     columns: Vec<ColumnEntry>,

@@ -61,7 +61,7 @@ impl Scan<'_> {
         }
     }
 
-    /// What stands before the next `end`, which is passed over.
+    /// What is before the next `end`, which is skipped.
     #[inline(always)]
     fn until(&mut self, end: u8) -> Outcome<(usize, usize)> {
         let rest = &self.text[self.at..];
@@ -273,7 +273,7 @@ fn read_cell(
     Ok(Ok(()))
 }
 
-/// Whether a text may hold something that stands for something else.
+/// Whether a text may hold something that represents something else.
 pub(super) fn needs_care(text: &[u8]) -> bool {
     text.iter().any(|byte| matches!(byte, b'&' | b'_' | b'\r'))
 }

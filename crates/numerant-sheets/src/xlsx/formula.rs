@@ -17,7 +17,7 @@ pub(super) enum Reference {
     Name(String),
 }
 
-/// Something that a formula leads to, and where it stands; of a sheet with the `!` behind it.
+/// Something that a formula leads to, and where it stands; of a sheet with the `!` after it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Piece {
     pub(super) range: Range<usize>,
@@ -56,7 +56,7 @@ pub(super) fn pieces(formula: &str) -> Vec<Piece> {
                 let behind = behind.strip_prefix(['!', '?']).unwrap_or(behind);
                 at = formula.len() - behind.len();
             }
-            // Columns of a table; the name stands before.
+            // Columns of a table; the name is before.
             '[' if !rest[1..].starts_with(|sign: char| sign.is_ascii_digit()) => {
                 at += bracketed(rest);
             }
@@ -147,12 +147,12 @@ impl Renames {
     }
 }
 
-/// The name of a sheet, or those of the first and last of several, as they stand before a cell.
+/// The name of a sheet, or those of the first and last of several, as they are before a cell.
 pub(super) fn prefix(first: &str, last: Option<&str>) -> String {
     let plain = |name: &str| {
         let begins = name.starts_with(|sign: char| sign.is_alphabetic() || sign == '_');
         let is_part = |sign: char| sign.is_alphanumeric() || matches!(sign, '_' | '.');
-        // What could be a cell in either way to write one stands in quotes.
+        // What could be a cell in either way to write one is in quotes.
         let upper = name.to_ascii_uppercase();
         let is_cell = Anchored::parse(name).is_some()
             || upper
@@ -176,7 +176,7 @@ pub(super) fn prefix(first: &str, last: Option<&str>) -> String {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Cells {
     pub(super) range: Range<usize>,
-    /// What stands before: where the cells are, if they are not on the formula's own sheet.
+    /// What is before: where the cells are, if they are not on the formula's own sheet.
     pub(super) sheet: Option<Reference>,
     pub(super) first: Anchored,
     /// The other corner, of an area.
@@ -263,7 +263,7 @@ pub(super) fn shifted(formula: &str, from: CellReference, to: CellReference) -> 
     })
 }
 
-/// What stands before a `!`.
+/// What is before a `!`.
 fn sheets(name: &str) -> Reference {
     if name.contains('[') {
         return Reference::Elsewhere;
@@ -314,7 +314,7 @@ fn begins_name(sign: char) -> bool {
     sign.is_alphabetic() || matches!(sign, '_' | '\\' | '$') || sign.is_ascii_digit()
 }
 
-/// The bytes of a name; the number of another workbook may stand before it.
+/// The bytes of a name; the number of another workbook may are before it.
 fn word(text: &str) -> usize {
     let mut inside = false;
     for (at, sign) in text.char_indices() {

@@ -234,7 +234,7 @@ pub(super) struct State {
     styles: Arc<CellStyles>,
     pub(super) numbers: NumberText,
     /// The present row, from 1, and column, from 0; a cell that does not say where it is comes
-    /// behind the one before.
+    /// after the one before.
     pub(super) row: u64,
     pub(super) column: u32,
     cell: CellHead,
@@ -444,7 +444,7 @@ impl State {
         }
     }
 
-    /// Takes note of an element behind the rows.
+    /// Takes note of an element after the rows.
     fn note_extra(&mut self, name: &str) {
         let extras = &mut self.oddities.extras;
         match name {
@@ -460,7 +460,7 @@ impl State {
         match event {
             Event::Start(tag) => match tag.local_name().as_ref() {
                 "c" if self.stage == Stage::Data => self.begin_cell(&tag)?,
-                // The text of an inline string is that in `is`, whatever stands beside it.
+                // The text of an inline string is that in `is`, whatever stands next to it.
                 "v" if self.has_inline => {}
                 "v" => {
                     self.inside = Inside::Value;

@@ -102,7 +102,7 @@ impl TextState {
     }
 }
 
-/// A text with `_xHHHH_` as the characters that it stands for (ECMA-376 Part 1, 22.9.2.19).
+/// A text with `_xHHHH_` as the characters that it represents (ECMA-376 Part 1, 22.9.2.19).
 pub(crate) fn unescaped(text: &str) -> std::borrow::Cow<'_, str> {
     let Some(first) = memchr::memmem::find(text.as_bytes(), b"_x") else {
         return text.into();
@@ -132,7 +132,7 @@ pub(crate) fn unescaped(text: &str) -> std::borrow::Cow<'_, str> {
     plain.into()
 }
 
-/// The UTF-16 unit that `_xHHHH_` at the start of a text stands for.
+/// The UTF-16 unit that `_xHHHH_` at the start of a text represents.
 pub(crate) fn escape(text: &str) -> Option<u16> {
     let [b'_', b'x', digits @ .., b'_'] = text.as_bytes().get(..7)? else {
         return None;

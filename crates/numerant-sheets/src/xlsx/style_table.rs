@@ -157,7 +157,7 @@ fn fill(color: Rgb) -> String {
     )
 }
 
-/// A color in digits, behind those of its opacity.
+/// A color in digits, after those of its opacity.
 fn opaque([red, green, blue]: Rgb) -> String {
     format!("FF{red:02X}{green:02X}{blue:02X}")
 }

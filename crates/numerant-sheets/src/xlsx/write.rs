@@ -1,7 +1,7 @@
 //! Writes workbooks as a stream.
 //!
 //! Texts that are not too long and not too many are shared, which is what programs expect and makes
-//! sheets small; what the table has no room for stands in its cell.
+//! sheets small; what the table has no room for is in its cell.
 
 use std::io::{self, Write};
 
@@ -48,7 +48,7 @@ pub struct XlsxWriter {
     header_styles: Vec<usize>,
 }
 
-/// The most bytes of a cell beside its text, and of a byte of text that is escaped.
+/// The most bytes of a cell next to its text, and of a byte of text that is escaped.
 const CELL: u64 = 100;
 const BYTE: u64 = 7;
 
@@ -124,7 +124,7 @@ impl XlsxWriter {
     }
 }
 
-/// Appends what stands in a cell behind its place and style, and its end: the number of a text where it
+/// Appends what is in a cell after its place and style, and its end: the number of a text where it
 /// is shared. Tags have the prefix that is given.
 pub(super) fn push_content(cell: &Cell<'_>, shared: Option<u32>, prefix: &str, out: &mut Vec<u8>) {
     let mut put = |kind: &str, value: &[u8]| {

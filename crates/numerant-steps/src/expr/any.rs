@@ -12,7 +12,7 @@ use numerant_data::tree::{Occurrence, Occurrences};
 /// the segment or field has none.
 pub(super) type Choice = Vec<(usize, Option<usize>)>;
 
-/// The values that stand several times, of the columns that a condition names.
+/// The values that occur several times, of the columns that a condition names.
 #[derive(Clone, Debug, Default)]
 pub(super) struct AnyOf {
     groups: Vec<Group>,
@@ -35,7 +35,7 @@ struct GroupColumn {
 }
 
 impl AnyOf {
-    /// The values that stand several times of the columns that are named, by their slots and names.
+    /// The values that occur several times of the columns that are named, by their slots and names.
     pub(super) fn new(
         named: &[(usize, String)],
         columns: &[ScopeColumn],

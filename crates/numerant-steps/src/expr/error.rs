@@ -52,7 +52,7 @@ pub enum ExprProblem {
     Column {
         /// The name.
         problem: Box<ColumnError>,
-        /// It stands in double quotes, as if it were a text.
+        /// It is in double quotes, as if it were a text.
         quoted: bool,
     },
     /// A column that only a later step makes.
@@ -309,7 +309,7 @@ pub enum EvalError {
     /// A cell or text is no number.
     #[error("{}{value:?} {problem}", of_column(.column.as_deref()))]
     Number {
-        /// The column it stands in.
+        /// The column it is in.
         column: Option<String>,
         /// The text.
         value: String,
@@ -330,7 +330,7 @@ pub enum EvalError {
     /// A cell or text is no date.
     #[error("{}{value:?} is not a date", of_column(.column.as_deref()))]
     Date {
-        /// The column it stands in.
+        /// The column it is in.
         column: Option<String>,
         /// The text.
         value: String,
@@ -338,7 +338,7 @@ pub enum EvalError {
     /// A cell or text is no truth value.
     #[error("{}{value:?} is neither true nor false", of_column(.column.as_deref()))]
     Boolean {
-        /// The column it stands in.
+        /// The column it is in.
         column: Option<String>,
         /// The text.
         value: String,
@@ -368,7 +368,7 @@ pub enum EvalError {
         value: String,
         /// Digits that there may be in all.
         digits: u32,
-        /// Digits that there may be behind the point.
+        /// Digits that there may be after the point.
         scale: u32,
     },
     /// A text is longer than its type.

@@ -42,7 +42,7 @@ impl Unit {
 }
 
 impl Interval {
-    /// Reads what stands in the quotes of an interval literal whose fields run from `first` to
+    /// Reads what is in the quotes of an interval literal whose fields run from `first` to
     /// `last`, such as `14` for days or `1-6` from years to months.
     pub(crate) fn parse(text: &str, first: Unit, last: Unit) -> Option<Self> {
         let text = text.trim();

@@ -150,7 +150,7 @@ impl<'t> Lexer<'t> {
         Ok(Token::Other(first))
     }
 
-    /// What stands between two quotes, doubled ones inside as one.
+    /// What is between two quotes, doubled ones inside as one.
     fn quoted(&mut self, quote: char, open: &'static str) -> Result<String, LexError> {
         let mut found = String::new();
         let mut rest = &self.rest()[1..];

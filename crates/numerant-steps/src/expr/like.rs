@@ -1,5 +1,5 @@
 //! `LIKE`: `_` is any one character, `%` any number of them, and what follows the escape character
-//! stands for itself (ISO/IEC 9075-2, like predicate).
+//! represents itself (ISO/IEC 9075-2, like predicate).
 
 use super::error::EvalError;
 use super::text;
@@ -7,7 +7,7 @@ use super::text;
 /// A pattern made ready to be compared with many texts.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Like {
-    /// What stands between the `%`, in order; with one, the pattern holds no `%`.
+    /// What is between the `%`, in order; with one, the pattern holds no `%`.
     segments: Vec<Vec<Piece>>,
 }
 
@@ -99,7 +99,7 @@ impl Like {
     }
 }
 
-/// What is left of `text` behind `segment`, if it begins with that.
+/// What is left of `text` after `segment`, if it begins with that.
 fn prefix<'t>(segment: &[Piece], text: &'t [u8]) -> Option<&'t [u8]> {
     segment.iter().try_fold(text, |text, piece| match piece {
         Piece::Text(literal) => text.strip_prefix(literal.as_slice()),
@@ -131,7 +131,7 @@ fn suffix(segment: &[Piece], text: &[u8]) -> bool {
     true
 }
 
-/// What is left of `text` behind the first place where `segment` fits.
+/// What is left of `text` after the first place where `segment` fits.
 fn find<'t>(segment: &[Piece], text: &'t [u8]) -> Option<&'t [u8]> {
     match segment {
         [] => Some(text),

@@ -184,7 +184,7 @@ pub(super) struct CellText {
 }
 
 impl CellText {
-    /// A text, and what it reads as beside a node: as the column is written that the node names, or
+    /// A text, and what it reads as next to a node: as the column is written that the node names, or
     /// else as cells are read. A date in an expression may be written after ISO 8601, too.
     pub(super) fn new(text: &[u8], cells: &Cells, beside: &Node) -> Self {
         let slot = beside.written_slot(cells);
@@ -307,7 +307,7 @@ pub(super) enum Target {
         length: Option<u64>,
         fixed: bool,
     },
-    /// A number of so many digits, so many of them behind the point.
+    /// A number of so many digits, so many of them after the point.
     Decimal(Option<(u32, u32)>),
     Integer,
     Date,

@@ -31,7 +31,7 @@ pub(super) fn position(part: &[u8], text: &[u8]) -> usize {
     }
 }
 
-/// Characters `from` up to `from + length`; those before 1 and behind the end are none.
+/// Characters `from` up to `from + length`; those before 1 and after the end are none.
 pub(super) fn substring(
     text: &[u8],
     from: i128,

@@ -1,6 +1,6 @@
 //! The tree of an expression as it is written, before its columns and types are known.
 
-/// A part of an expression and where it stands in the text.
+/// A part of an expression and where it is in the text.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Expr {
     pub(super) kind: Kind,
@@ -28,7 +28,7 @@ impl Span {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Name {
     pub(super) text: String,
-    /// It stands in double quotes.
+    /// It is in double quotes.
     pub(super) is_quoted: bool,
     pub(super) span: Span,
 }
@@ -125,7 +125,7 @@ pub(super) enum Kind {
     },
     Call {
         name: String,
-        /// `None` where what stands in the brackets is no list of expressions.
+        /// `None` where what is in the brackets is no list of expressions.
         arguments: Option<Vec<Expr>>,
         /// `OVER`, `FILTER` or `WITHIN GROUP` follows.
         is_windowed: bool,
@@ -191,7 +191,7 @@ pub(super) enum CastType {
     Fixed(Option<u64>),
     /// `VARCHAR(n)`, of any length if it is not said.
     Varying(Option<u64>),
-    /// `DECIMAL(p, s)`: digits in all, and behind the point.
+    /// `DECIMAL(p, s)`: digits in all, and after the point.
     Decimal(Option<(u64, i64)>),
     Integer,
     Date,

@@ -1,7 +1,7 @@
 //! Sort keys as bytes: the order of the bytes is the order of the values.
 //!
 //! Each column gives a byte for its class (number, date, text, blank), and then:
-//! * a number: a byte for its sign, one for how many digits stand before its point, and its digits;
+//! * a number: a byte for its sign, one for how many digits are before its point, and its digits;
 //! * a date: its seconds and nanoseconds, 12 bytes;
 //! * a text: its bytes, those below 2 escaped, and a 0.
 //!
@@ -220,13 +220,13 @@ pub(super) fn code(sorted: &Sorted<'_>, descending: bool) -> (u64, bool) {
     (if descending { !code - 1 } else { code }, exact)
 }
 
-/// Digits behind the point that codes of numbers distinguish.
+/// Digits after the point that codes of numbers distinguish.
 const SCALE: u32 = 6;
 
 /// The largest number that has a code of its own, in units of that scale.
 const LARGEST: i128 = 1 << 60;
 
-/// Where the codes of dates begin, behind those of numbers and before those of texts.
+/// Where the codes of dates begin, after those of numbers and before those of texts.
 const MOMENTS: u64 = (1 << 61) + 1;
 
 fn number_code(units: i128, exact: bool) -> (u64, bool) {

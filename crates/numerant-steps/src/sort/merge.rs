@@ -103,7 +103,7 @@ impl Merge {
         Ok(self.heap.first().map(|place| self.sources[*place].record()))
     }
 
-    /// Leaves the next record behind.
+    /// Leaves the next record after.
     pub(super) fn advance(&mut self) -> io::Result<()> {
         let Some(first) = self.heap.first().copied() else {
             return Ok(());

@@ -30,7 +30,7 @@ const NO_TEXT: u32 = u32::MAX;
 
 #[derive(Debug)]
 pub(crate) struct Run {
-    /// Records, packed one behind the other.
+    /// Records, packed one after the other.
     packed: Arena,
     entries: Vec<Entry>,
     texts: Vec<Texts>,

@@ -121,7 +121,7 @@ proptest! {
     }
 }
 
-/// A number without a sign as digits with so many before and behind the point, for a plain comparison.
+/// A number without a sign as digits with so many before and after the point, for a plain comparison.
 fn padded(text: &str) -> String {
     let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
     format!("{whole:0>60}{fraction:0<60}")

@@ -49,7 +49,7 @@ pub(crate) fn detect_delimiter(
         found.map(|(_, detected)| detected)
     };
     let usual = best(&USUAL, false);
-    // What does not divide the first record may stand in values only.
+    // What does not divide the first record may are in values only.
     let begins_at_once =
         |found: &Detected| table_width(&found.sample.records).is_none_or(|(_, header)| header == 0);
     if usual.as_ref().is_some_and(begins_at_once) {
@@ -76,7 +76,7 @@ pub(super) fn best_score(
         comment: None,
         line_end,
     };
-    // The text behind the last line end counts, too. One record by itself says nothing.
+    // The text after the last line end counts, too. One record by itself says nothing.
     let text = [text, &[line_end.terminator()]].concat();
     let found = best_of(&text, &irregular, Some(false), &USUAL, false);
     let table = found.filter(|(_, detected)| detected.sample.records.len() > 1);
@@ -127,7 +127,7 @@ fn best_of(
     best
 }
 
-/// Whether blanks stand between a delimiter and a quote, on either side.
+/// Whether blanks are between a delimiter and a quote, on either side.
 fn may_be_padded(text: &[u8], delimiter: u8, quote: Quote) -> bool {
     let Some(quote) = quote.byte() else {
         return false;

@@ -4,7 +4,7 @@ use super::delimiter::{is_wordy, table_width};
 use super::sample::{Sample, SampleRecord};
 use numerant_data::value::Kind;
 
-/// Records behind the first whose values it is compared with.
+/// Records after the first whose values it is compared with.
 const COMPARED: usize = 200;
 
 /// What the start of a text says of its header.
@@ -15,7 +15,7 @@ pub(crate) struct HeaderFacts {
     /// The first record has the width of the others and all but one or two of its fields are blank,
     /// as in a title that was padded.
     pub(crate) is_title: bool,
-    /// The first record has values like those of the records behind it.
+    /// The first record has values like those of the records after it.
     pub(crate) is_data: bool,
 }
 
@@ -62,7 +62,7 @@ pub(crate) fn header_facts(sample: &Sample) -> HeaderFacts {
     }
 }
 
-/// Whether a record has numbers, dates or truth values where the records behind it have some, and
+/// Whether a record has numbers, dates or truth values where the records after it have some, and
 /// nothing that makes it differ from them.
 fn is_data(first: &SampleRecord, rest: &[SampleRecord]) -> bool {
     let width = first.values.len();

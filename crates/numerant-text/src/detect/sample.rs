@@ -13,7 +13,7 @@ pub(crate) struct SampleRecord {
     pub(crate) line: u64,
     /// The values of its fields.
     pub(crate) values: Vec<Vec<u8>>,
-    /// Whether a quote stands in it where RFC 4180 has none.
+    /// Whether a quote is in it where RFC 4180 has none.
     pub(crate) stray_quote: bool,
 }
 

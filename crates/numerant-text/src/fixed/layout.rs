@@ -16,7 +16,7 @@ pub(super) struct Layout {
     pub(super) tag: Option<Area>,
     /// The types of records.
     pub(super) types: Vec<RecordType>,
-    /// The names of the columns stand on the first line, in the same places.
+    /// The names of the columns are on the first line, in the same places.
     pub(super) has_header_line: bool,
     /// Characters that are blank in all records, as no field has them.
     pub(super) gaps: Vec<usize>,
@@ -45,9 +45,9 @@ pub(super) enum Role {
     /// It is a record of the table.
     #[default]
     Data,
-    /// It stands before the records.
+    /// It is before the records.
     Header,
-    /// It stands behind them.
+    /// It is after them.
     Trailer,
 }
 
@@ -59,7 +59,7 @@ pub(super) struct Field {
     pub(super) kind: Kind,
     pub(super) align: Align,
     pub(super) fill: char,
-    /// What stands in it in every record that is written; that is not read.
+    /// What is in it in every record that is written; that is not read.
     pub(super) constant: Option<String>,
     /// It holds how many records of the table there are.
     pub(super) counts: bool,
@@ -70,12 +70,12 @@ pub(super) struct Field {
 pub(super) enum Kind {
     Text,
     Integer,
-    /// With so many digits behind a point that is not written.
+    /// With so many digits after a point that is not written.
     Decimal(u32),
     Date(DateFormat),
 }
 
-/// Where a value stands in a field that it does not fill.
+/// Where a value is in a field that it does not fill.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub(super) enum Align {
@@ -171,7 +171,7 @@ struct FieldFile {
     width: usize,
     #[serde(rename = "type", default)]
     kind: KindFile,
-    /// Digits behind a point that is not written.
+    /// Digits after a point that is not written.
     decimals: Option<u32>,
     date_format: Option<DateFormat>,
     align: Option<Align>,
@@ -192,7 +192,7 @@ enum KindFile {
 }
 
 impl Layout {
-    /// Fields of these widths one behind the other, with the names of the first line or with numbers.
+    /// Fields of these widths one after the other, with the names of the first line or with numbers.
     pub(super) fn of_widths(widths: &[usize], has_header_line: bool) -> Self {
         let mut start = 0;
         let fields = widths.iter().enumerate().map(|(place, width)| {
@@ -341,7 +341,7 @@ fn record_type(record: RecordFile, tag: Option<Area>) -> Result<RecordType, Stri
             tag.width()
         ));
     }
-    // Fields without a start follow the one before; the first stands behind a tag in front.
+    // Fields without a start follow the one before; the first is after a tag in front.
     let mut next = tag.filter(|tag| tag.start == 0).map_or(0, |tag| tag.end);
     let mut fields: Vec<Field> = Vec::new();
     for found in record.field {

@@ -1,4 +1,4 @@
-//! Fixed-width text: records whose fields stand in the same characters of every line, as extracts of mainframes and
+//! Fixed-width text: records whose fields are in the same characters of every line, as extracts of mainframes and
 //! printed reports have them.
 //!
 //! Where fields stand is stated by a layout (`--field-layout FILE`) or by widths (`--widths 8,20,10`), or detected

@@ -80,7 +80,7 @@ impl FixedReader {
         let facts = SourceFacts {
             written: inner.written,
             notes: inner.notes.clone(),
-            // The line of the names is none that is passed over.
+            // The line of the names is none that is skipped.
             skipped: inner.skipped - u64::from(names.is_some()),
             size: inner.size,
             compression: inner.compression,
@@ -398,7 +398,7 @@ fn push_value(field: &Field, cut: &Cut<'_>, out: &mut Vec<u8>) -> Result<Tag, Wr
     Ok(Tag::PLAIN)
 }
 
-/// A number of digits with a sign in front or behind, and a point that is not written.
+/// A number of digits with a sign in front or after, and a point that is not written.
 fn number(text: &str, decimals: u32) -> Option<Number> {
     let (text, is_negative) = match text.strip_prefix('-').or(text.strip_suffix('-')) {
         Some(digits) => (digits, true),

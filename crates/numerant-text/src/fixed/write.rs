@@ -144,7 +144,7 @@ impl FixedEncoder {
         }
         let area = &mut line[field.area.start..field.area.end];
         area.fill(field.fill);
-        // A sign stands in front of what fills a number.
+        // A sign is in front of what fills a number.
         let (sign, value) = match value.strip_prefix('-') {
             Some(digits) if field.fill == '0' && field.align == Align::Right => (Some('-'), digits),
             _ => (None, value),

@@ -21,7 +21,7 @@ pub(super) enum Careful {
 
 /// Reads the record that begins at `start` and pushes the ends of its fields.
 ///
-/// A field that begins with a quote goes on to the next quote that is not doubled; text behind
+/// A field that begins with a quote goes on to the next quote that is not doubled; text after
 /// that quote belongs to the field, up to the next delimiter or terminator. In any other field
 /// quotes are text.
 pub(super) fn careful_record(
@@ -62,7 +62,7 @@ pub(super) fn careful_record(
             }
             let ends_here = match text.get(position) {
                 None => return Careful::Incomplete { open_quote: None },
-                // However many carriage returns, with a line feed behind them they are one line end.
+                // However many carriage returns, with a line feed after them they are one line end.
                 Some(b'\r') if marks.terminator == b'\n' => {
                     let behind = text[position..].iter().find(|byte| **byte != b'\r');
                     match behind {

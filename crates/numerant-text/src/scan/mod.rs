@@ -5,14 +5,14 @@
 //! stand inside quoted fields. Text after RFC 4180 never needs more than that.
 //!
 //! Text that bends the RFC (a quote in the middle of a field, text after a closing quote) is
-//! noticed by two checks on the same bits, and the one record it stands in is taken again by the
+//! noticed by two checks on the same bits, and the one record it is in is taken again by the
 //! byte-by-byte machine in [`careful`].
 //!
 //! # To whoever changes this
 //!
 //! * [`careful`] is the definition of what a record is; the blocks are only a fast way to the
 //!   same answer. `tests` holds each classifier against it on generated text. Change both.
-//! * The blocks may start anywhere: after a careful record they go on at the byte behind it. So a
+//! * The blocks may start anywhere: after a careful record they go on at the byte after it. So a
 //!   block knows of what came before only through [`State`].
 //! * `ends` and `firsts` are written past what is needed; [`Filled`] says how much of them is real.
 
@@ -45,7 +45,7 @@ pub(crate) struct Index {
 }
 
 impl Index {
-    /// The position of the delimiter or terminator behind each field, of complete records only.
+    /// The position of the delimiter or terminator after each field, of complete records only.
     pub(crate) fn ends(&self) -> &[u32] {
         &self.ends[..self.filled.ends]
     }
@@ -56,7 +56,7 @@ impl Index {
     }
 
     /// Swaps the field ends with another vector, so that a batch can own them without a copy. What
-    /// lies in it behind the ends of the last record means nothing.
+    /// lies in it after the ends of the last record means nothing.
     pub(crate) fn swap_ends(&mut self, other: &mut Vec<u32>) {
         std::mem::swap(&mut self.ends, other);
     }
@@ -178,23 +178,23 @@ pub(crate) struct Scanned {
     pub(crate) consumed: usize,
     /// Terminators in those bytes, inside quotes or not: the number of lines.
     pub(crate) lines: u64,
-    /// Whether those bytes hold a NUL; true as well where one was seen behind `consumed`.
+    /// Whether those bytes hold a NUL; true as well where one was seen after `consumed`.
     pub(crate) nul: bool,
-    /// Whether those bytes leave ASCII; true as well where one was seen behind `consumed`.
+    /// Whether those bytes leave ASCII; true as well where one was seen after `consumed`.
     pub(crate) high: bool,
     /// Whether any field in those bytes is quoted.
     pub(crate) quoted: bool,
-    /// Fields in which a quote stands where RFC 4180 has none, and which were read as they stand.
+    /// Fields in which a quote stands where RFC 4180 has none, and which were read verbatim.
     pub(crate) stray_quotes: u64,
     /// Where a quoted field opened that runs over a line end and then ends in the middle of text.
     pub(crate) misplaced_quote: Option<usize>,
 }
 
-/// Slots that a block's positions are written into: 64, and room for a vector that begins behind
+/// Slots that a block's positions are written into: 64, and room for a vector that begins after
 /// the last of them.
 const WINDOW: usize = 80;
 
-/// The bits of a block: bit `i` stands for its byte `i`.
+/// The bits of a block: bit `i` represents its byte `i`.
 #[derive(Clone, Copy)]
 struct Masks {
     quote: u64,
@@ -206,7 +206,7 @@ struct Masks {
 trait Classifier {
     fn masks(&mut self, block: &[u8; 64]) -> Masks;
 
-    /// Writes `base` plus the place of each bit, in order, and anything behind that.
+    /// Writes `base` plus the place of each bit, in order, and anything after that.
     #[inline(always)]
     fn positions(&self, base: u32, bits: u64, window: &mut [u32; WINDOW]) {
         let mut left = bits;
@@ -379,7 +379,7 @@ fn scan_blocks<C: Classifier>(
 }
 
 /// Scans blocks as long as they hold no quote; says how many, and whether what follows them
-/// stands at the start of a field.
+/// is at the start of a field.
 #[inline(always)]
 fn scan_plain_blocks<C: Classifier>(
     classifier: &mut C,

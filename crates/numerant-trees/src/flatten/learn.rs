@@ -132,7 +132,7 @@ impl Flattener {
         while self.places[list as usize].items.len() <= at {
             let next = self.places[list as usize].items.len() + 1 + usize::from(self.markup);
             let parent = if self.markup {
-                // It stands beside the first.
+                // It stands next to the first.
                 self.places[list as usize].parent
             } else {
                 list
@@ -172,7 +172,7 @@ impl Flattener {
         for place in 0..self.places.len() as u32 {
             let mut found = Vec::new();
             self.columns_in(place, &mut found);
-            // Elements beside the first of their name are none of what is in it.
+            // Elements next to the first of their name are none of what is in it.
             let inside = found.iter().find_map(|first| {
                 let mut levels = 0;
                 let mut at = *first;

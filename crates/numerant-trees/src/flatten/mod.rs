@@ -21,7 +21,7 @@ use numerant_data::tree::{
 /// No column, or no node.
 const NONE: u32 = u32::MAX;
 
-/// How the records are laid out that are like one, but for their values.
+/// How the records are flattened that are like one, but for their values.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct PatternCells {
     /// The columns that are filled, in their order.
@@ -37,7 +37,7 @@ pub(crate) enum Filling {
     Same(FlatValue),
 }
 
-/// What stands in a cell.
+/// What is in a cell.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) enum FlatValue {
     /// Nothing.
@@ -60,7 +60,7 @@ pub(crate) enum FlatValue {
 pub(crate) enum FlattenError {
     /// There is something where none of the records that were looked at has anything.
     BeyondSample,
-    /// A name stands twice in one object.
+    /// A name occurs twice in one object.
     Twice(String),
     /// There are several lists that could be rows.
     WhichRows(Vec<String>),
@@ -70,7 +70,7 @@ pub(crate) enum FlattenError {
     OtherKind,
 }
 
-/// A place that values can stand in.
+/// A place that values can are in.
 #[derive(Debug)]
 struct PathNode {
     parent: u32,
@@ -81,9 +81,9 @@ struct PathNode {
     guess: usize,
     /// The places of items; in XML those from the second on.
     items: Vec<u32>,
-    /// It is a list, or stands several times in something.
+    /// It is a list, or occurs several times in something.
     list: bool,
-    /// Values stand in it.
+    /// Values are in it.
     value: bool,
     /// It may be a container with nothing in it; as JSON it is this.
     hollow: Option<Kind>,
@@ -104,7 +104,7 @@ struct PathNode {
 #[derive(Debug)]
 pub(crate) struct Flattener {
     lists: ListLayout,
-    /// Elements of one name may stand side by side, and texts beside elements.
+    /// Elements of one name may stand side by side, and texts next to elements.
     markup: bool,
     places: Vec<PathNode>,
     by_path: HashMap<(u32, u32), u32>,
@@ -226,7 +226,7 @@ impl Flattener {
         }
     }
 
-    /// The path of a place. `numbered` says that elements that stand several times are distinguished.
+    /// The path of a place. `numbered` says that elements that occur several times are distinguished.
     fn named(&self, place: u32, paths: &Paths, numbered: bool) -> String {
         let mut way = Vec::new();
         let mut at = place;
@@ -296,7 +296,7 @@ impl Flattener {
             place.wanted = wanted.get(place.column as usize).copied().unwrap_or(false);
         }
         for place in (1..self.places.len()).rev() {
-            // A place stands behind the one that it is in.
+            // A place is after the one that it is in.
             if self.places[place].wanted {
                 let parent = self.places[place].parent as usize;
                 self.places[parent].wanted = true;
@@ -373,7 +373,7 @@ impl Flattener {
         self.emit_rows(tree, paths, 0, emit)
     }
 
-    /// How records are laid out that are like the one that was laid out last.
+    /// How records are flattened that are like the one that was flattened last.
     pub(crate) fn likeness(&self) -> PatternCells {
         let same = self
             .fixed
@@ -381,14 +381,14 @@ impl Flattener {
             .map(|(at, laid)| (*at, Filling::Same(*laid)));
         let values = self.leaves.iter().enumerate();
         let values = values.map(|(number, at)| (*at, Filling::Value(number)));
-        // What stands in a column last is what stays there.
+        // What is in a column last is what stays there.
         let cells: BTreeMap<u32, Filling> = same.chain(values).collect();
         PatternCells {
             cells: cells.into_iter().collect(),
         }
     }
 
-    /// How many values the record has that was laid out last, if those are all that there is to laying it out.
+    /// How many values the record has that was flattened last, if those are all that there is to laying it out.
     pub(crate) fn values(&self) -> Option<usize> {
         self.pure.then_some(self.leaves.len())
     }
@@ -431,7 +431,7 @@ impl Flattener {
         Ok(())
     }
 
-    /// Keeps a node for when all else of its record is laid out.
+    /// Keeps a node for when all else of its record is flattened.
     fn wait(&mut self, node: usize, at: u32, level: usize) {
         self.pure = false;
         if self.waiting.len() <= level {

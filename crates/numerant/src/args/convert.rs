@@ -38,7 +38,7 @@ pub(crate) struct ConvertArguments {
     #[arg(long, value_name = "TEMPLATE", help_heading = "Naming")]
     name: Option<Template>,
     /// Write outputs to DIR, which is created, with the subfolders of the sources; - for one output
-    /// to standard output [default: beside each source; with --name the current folder]
+    /// to standard output [default: next to each source; with --name the current folder]
     #[arg(long, value_name = "DIR", help_heading = "Naming")]
     out: Option<PathBuf>,
     /// Stop at the first file that fails [default: the other files are converted]
@@ -50,7 +50,7 @@ pub(crate) struct ConvertArguments {
 
 impl ConvertArguments {
     pub(crate) fn into_request(self) -> RunRequest {
-        // A path that is typed begins where it is typed; outputs without one stay beside their sources.
+        // A path that is typed begins where it is typed; outputs without one stay next to their sources.
         let here = self.name.is_some().then(|| PathBuf::from("."));
         let job = Job {
             out: self.out.or(here.filter(|_| !self.output.packs())),

@@ -42,7 +42,7 @@ const OVERSIZES: &[(&str, OversizePolicy)] = &[
     channel; separate addresses by commas. Outputs for the same recipients go in one message.\n\n\
     Subject, body and HTML are templates: {quay} is a key or a column of the routes, {.rows} and {.total:COLUMN} \
     are sums over the outputs of the message, {.file} and {.files} their names, {.date} and {.date:month} the date.\n\n\
-    A journal beside the ledger records each message before and after it is sent. If a delivery is repeated, it \
+    A journal next to the ledger records each message before and after it is sent. If a delivery is repeated, it \
     sends only the messages that are missing.\n\n\
     Examples:\n  \
     numerant split calls.csv --by quay --total dues --ledger calls.json\n  \

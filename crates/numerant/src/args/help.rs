@@ -304,7 +304,7 @@ mod tests {
             "names.md",
             "placeholders",
             &[&PLACEHOLDERS],
-            ("placeholder", "stands for"),
+            ("placeholder", "meaning"),
         );
         is_held("names.md", "parts", &[&PARTS], ("part", "gives"));
         is_held(
@@ -319,12 +319,7 @@ mod tests {
             &[&EXIT_CODES],
             ("code", "meaning"),
         );
-        is_held(
-            "values.md",
-            "patterns",
-            &[&DATES],
-            ("pattern", "stands for"),
-        );
+        is_held("values.md", "patterns", &[&DATES], ("pattern", "meaning"));
     }
 
     #[test]

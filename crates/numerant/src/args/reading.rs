@@ -20,7 +20,7 @@ const RAGGED: &[(&str, Ragged)] = &[
 ];
 
 const MISCOUNTED: &[(&str, Miscounted)] = &[
-    ("mend", Miscounted::Mend),
+    ("correct", Miscounted::Correct),
     ("keep", Miscounted::Keep),
     ("refuse", Miscounted::Refuse),
 ];
@@ -122,9 +122,9 @@ pub(super) struct ReadingOptions {
     /// describes; may be repeated
     #[arg(long, value_name = "FILE")]
     layout: Vec<PathBuf>,
-    /// Counts and control numbers of messages that do not agree: mend reports and corrects them,
+    /// Counts and control numbers of messages that do not agree: correct reports and corrects them,
     /// keep reports them and leaves them in messages that are copied whole, refuse ends the run
-    #[arg(long, value_name = "POLICY", value_parser = choice(MISCOUNTED), default_value = "mend")]
+    #[arg(long, value_name = "POLICY", value_parser = choice(MISCOUNTED), default_value = "correct")]
     miscounted: Miscounted,
     /// Maximum nesting depth of a document, up to 4000 [default: 128]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4000))]

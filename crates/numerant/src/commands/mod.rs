@@ -1,5 +1,6 @@
 //! What the commands do: one file a command.
 
+mod confirm;
 mod deliver;
 mod demo;
 mod help;

@@ -1,12 +1,12 @@
 //! The commands that run a job: `split`, `combine` and `convert`.
 
-use std::io::{self, BufRead, Write};
 use std::sync::Arc;
 
 use numerant_data::source::SourcePath;
 use numerant_engine::job::Job;
 use numerant_engine::{BatchSummary, Context, Error, FileDisposition, Summary};
 
+use super::confirm::confirmed;
 use super::page::{self, PagePlace};
 use super::{Failure, preview, saved, standard_output};
 use crate::args::{Mode, RunRequest};
@@ -44,7 +44,7 @@ pub(super) fn run(
         if request.mode == Mode::Plan {
             return shown_records(request, reporter, interrupts);
         }
-        if !interrupts.at_once(|| confirmed(&summary))? {
+        if !interrupts.at_once(|| confirmed(&question(&summary)))? {
             return Err(Failure::Declined);
         }
     }
@@ -76,7 +76,7 @@ fn batch(
             return shown_records(request, reporter, interrupts);
         }
         reporter.batch_to_confirm(&planned)?;
-        if !interrupts.at_once(|| confirmed(&planned.summary))? {
+        if !interrupts.at_once(|| confirmed(&question(&planned.summary)))? {
             return Err(Failure::Declined);
         }
     }
@@ -155,17 +155,8 @@ fn with_progress<T>(
     result
 }
 
-/// Asks, on standard error, and takes anything but a yes for a no.
-fn confirmed(summary: &Summary) -> io::Result<bool> {
-    let mut question = crate::report::screen::stderr();
+fn question(summary: &Summary) -> String {
     let out = crate::report::folder(&summary.out);
-    write!(
-        question,
-        "Write {} to {out}? [y/N] ",
-        crate::report::outputs_in_words(&summary.ledger)
-    )?;
-    question.flush()?;
-    let mut answer = String::new();
-    io::stdin().lock().read_line(&mut answer)?;
-    Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+    let outputs = crate::report::outputs_in_words(&summary.ledger);
+    format!("Write {outputs} to {out}?")
 }

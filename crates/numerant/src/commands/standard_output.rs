@@ -15,7 +15,7 @@ use crate::args::{Mode, RunRequest};
 use crate::report::Reporter;
 use crate::surroundings::Interrupts;
 
-/// What stands for standard output.
+/// The name of standard output on the command line.
 const NAME: &str = "-";
 
 /// Bytes in which a file shows whether it is text.

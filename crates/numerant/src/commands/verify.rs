@@ -89,7 +89,7 @@ pub(super) fn verify(
     }
 }
 
-/// The files that names, folders and patterns stand for.
+/// The files that names, folders and patterns represent.
 fn files(names: &[SourcePath]) -> Result<Vec<SourcePath>, Failure> {
     let job = Job {
         sources: names.to_vec(),

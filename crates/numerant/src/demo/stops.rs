@@ -4,7 +4,7 @@
 pub(super) struct Stop {
     /// What it is there for.
     pub(super) why: &'static str,
-    /// What stands behind the name of the program, as it is typed in a shell.
+    /// What is after the name of the program, as it is typed in a shell.
     pub(super) typed: &'static str,
     /// The code that it ends with.
     pub(super) code: i32,

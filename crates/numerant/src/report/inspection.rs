@@ -140,7 +140,7 @@ fn show_misfits(out: &mut impl Write, inspection: &Inspection) -> io::Result<()>
 /// Paths of a document that are shown.
 const PATHS: usize = 60;
 
-/// The paths of a document, and how its records can be laid out.
+/// The paths of a document, and how its records can be flattened.
 fn show_tree(out: &mut impl Write, tree: &TreeInspection) -> io::Result<()> {
     writeln!(out, "{HEADING}structure{HEADING:#}")?;
     let mut table = Table::new(
@@ -417,7 +417,7 @@ pub(super) fn facts(inspection: &Inspection) -> Vec<(&'static str, String)> {
     facts
 }
 
-/// Where the sheet stands in its workbook, and what is in it besides plain values.
+/// Where the sheet is in its workbook, and what is in it besides plain values.
 fn sheet_facts(sheet: &SheetFacts) -> Vec<(&'static str, String)> {
     let place = sheet
         .sheets

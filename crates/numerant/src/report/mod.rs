@@ -269,7 +269,7 @@ impl Reporter {
             .try_for_each(|inspection| self.notices(&inspection.notices()))
     }
 
-    /// A sample shape on standard output, and what cannot stand in it on standard error.
+    /// A sample shape on standard output, and what cannot are in it on standard error.
     pub(crate) fn sample(&self, sample: &Sample) -> io::Result<()> {
         let mut out = screen::stdout();
         out.write_all(sample.text.as_bytes())?;

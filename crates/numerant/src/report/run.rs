@@ -105,7 +105,7 @@ pub(super) fn done(out: &mut impl Write, summary: &Summary) -> io::Result<()> {
         columns.push((within(ledger).0, Align::Left));
     }
     let mut table = Table::new(2, &columns);
-    // The size of a workbook stands once, with the first of its sheets that is shown.
+    // The size of a workbook occurs once, with the first of its sheets that is shown.
     let mut sizes: HashMap<&str, u64> = outputs
         .iter()
         .filter_map(|output| Some((output.path.as_str(), output.bytes?)))

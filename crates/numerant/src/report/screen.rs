@@ -33,7 +33,7 @@ pub(crate) enum Mark {
     Faint,
 }
 
-/// The marks stand for themselves in characters that stand for nothing, which Unicode keeps for such uses.
+/// The marks represent themselves in characters that represent nothing, which Unicode keeps for such uses.
 const MARKS: [(char, Mark); 6] = [
     ('\u{fdd1}', Mark::Red),
     ('\u{fdd2}', Mark::Yellow),

@@ -19,7 +19,7 @@ pub(super) enum Align {
 pub(super) struct Table {
     columns: Vec<(String, Align)>,
     rows: Vec<Vec<String>>,
-    /// Lines that stand between rows: the number of rows before each.
+    /// Lines that are between rows: the number of rows before each.
     notes: Vec<(usize, String)>,
     indent: usize,
 }
@@ -43,7 +43,7 @@ impl Table {
             .push(cells.iter().map(|cell| visible(cell)).collect());
     }
 
-    /// Adds a line of its own behind the rows so far.
+    /// Adds a line of its own after the rows so far.
     pub(super) fn note(&mut self, text: String) {
         self.notes.push((self.rows.len(), text));
     }

@@ -122,7 +122,7 @@ pub(super) fn location(path: &Path) -> String {
     }
 }
 
-/// A folder with a `/` behind it.
+/// A folder with a `/` after it.
 pub(crate) fn folder(path: &Path) -> String {
     let text = path.display().to_string();
     let archive = path.extension().is_some_and(|extension| extension == "zip");

@@ -21,7 +21,7 @@ fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
 }
 
-/// Holds what stands between two marks of a document against what it should be, or writes it anew.
+/// Holds what is between two marks of a document against what it should be, or writes it anew.
 pub(super) fn held(document: &str, (begin, end): (&str, &str), expected: &str) {
     let path = root().join(document);
     let text = std::fs::read_to_string(&path).expect(document);

@@ -25,16 +25,7 @@ fn one_output_goes_to_standard_output() {
         .command(&[&words[..], &["--quiet"]].concat())
         .output()
         .expect("it runs");
-    bench.run(&[
-        "convert",
-        "calls.csv",
-        "--to",
-        "jsonl",
-        "--keep",
-        "id,dues",
-        "--out",
-        "files",
-    ]);
+    bench.typed("convert calls.csv --to jsonl --keep id,dues --out files");
     assert_eq!(piped.stdout, bench.read("files/calls.jsonl").into_bytes());
     assert!(piped.stderr.is_empty());
     // Standard input to standard output.
@@ -48,16 +39,7 @@ fn one_output_goes_to_standard_output() {
     assert!(through.starts_with("id,quay\n2,South\n"), "{through}");
     // So do the other commands, and a workbook into a pipe.
     bench.write("more.csv", bench.read("calls.csv"));
-    let combined = bench.run(&[
-        "combine",
-        "calls.csv",
-        "more.csv",
-        "--name",
-        "all.csv",
-        "--out",
-        "-",
-        "-q",
-    ]);
+    let combined = bench.typed("combine calls.csv more.csv --name all.csv --out - -q");
     assert_eq!(
         combined
             .lines()
@@ -74,7 +56,7 @@ fn one_output_goes_to_standard_output() {
         "job.toml",
         "[[job]]\ncommand = \"convert\"\nsources = [\"calls.csv\"]\nto = \"tsv\"\nout = \"-\"\n",
     );
-    let of_job = bench.run(&["run", "job.toml", "-q"]);
+    let of_job = bench.typed("run job.toml -q");
     assert!(of_job.starts_with("id\tquay\t"), "{of_job}");
 }
 
@@ -134,15 +116,7 @@ fn standard_output_takes_one_output() {
 #[test]
 fn a_plan_shows_the_first_records_of_each_output() {
     let bench = Bench::with_calls();
-    let mut shown = bench.run(&[
-        "split",
-        "calls.csv",
-        "--by",
-        "quay",
-        "--plan",
-        "--show",
-        "1",
-    ]);
+    let mut shown = bench.typed("split calls.csv --by quay --plan --show 1");
     shown.push('\n');
     let words = [
         "split",
@@ -158,57 +132,18 @@ fn a_plan_shows_the_first_records_of_each_output() {
         &bench.run(&[&words[..], &["--blank", "none", "--plan", "--show", "2"]].concat()),
     );
     shown.push('\n');
-    shown.push_str(&bench.run(&[
-        "convert",
-        "calls.csv",
-        "--to",
-        "json",
-        "--indent",
-        "2",
-        "--plan",
-        "--show",
-        "1",
-    ]));
+    shown.push_str(&bench.typed("convert calls.csv --to json --indent 2 --plan --show 1"));
     shown.push('\n');
-    shown.push_str(&bench.run(&[
-        "convert",
-        "calls.csv",
-        "--to",
-        "html",
-        "--plan",
-        "--show",
-        "1",
-    ]));
+    shown.push_str(&bench.typed("convert calls.csv --to html --plan --show 1"));
     assert_snapshot!(shown);
     assert_eq!(bench.files(), ["calls.csv"], "nothing is written");
-    let cleared = bench.run(&[
-        "split",
-        "calls.csv",
-        "--by",
-        "quay",
-        "--existing",
-        "clear",
-        "--ledger",
-        "l.json",
-        "--plan",
-        "--show",
-        "1",
-    ]);
+    let cleared =
+        bench.typed("split calls.csv --by quay --existing clear --ledger l.json --plan --show 1");
     assert!(
         cleared.contains("0019,") && cleared.contains("code 0"),
         "{cleared}"
     );
-    let packed = bench.run(&[
-        "split",
-        "calls.csv",
-        "--by",
-        "quay",
-        "--pack",
-        "p.zip",
-        "--plan",
-        "--show",
-        "1",
-    ]);
+    let packed = bench.typed("split calls.csv --by quay --pack p.zip --plan --show 1");
     assert!(
         packed.contains("0019,") && packed.contains("code 0"),
         "{packed}"
@@ -223,7 +158,7 @@ fn a_plan_shows_the_first_records_of_each_output() {
         once.contains("standard input can be read only once") && once.contains("code 2"),
         "{once}"
     );
-    let alone = bench.run(&["split", "calls.csv", "--by", "quay", "--show", "1"]);
+    let alone = bench.typed("split calls.csv --by quay --show 1");
     assert!(
         alone.contains("--plan") && alone.contains("code 2"),
         "{alone}"
@@ -237,13 +172,13 @@ fn several_files_are_one_table() {
     bench.write("in/b.csv", "quay,id\nNorth,1\nSouth,2\n");
     bench.write("in/c.csv", "id;berth\n1;A1\n");
     bench.write("in/d.json", "{\"calls\": [{\"x\": 1}, {\"x\": 2}]}");
-    let mut shown = bench.run(&["inspect", "in"]);
+    let mut shown = bench.typed("inspect in");
     shown.push('\n');
-    shown.push_str(&bench.run(&["inspect", "in/a.csv", "in/b.csv"]));
+    shown.push_str(&bench.typed("inspect in/a.csv in/b.csv"));
     assert_snapshot!(shown);
-    let details = bench.run(&["inspect", "in", "--details"]);
+    let details = bench.typed("inspect in --details");
     assert_eq!(details.matches("encoding").count(), 3, "{details}");
-    let one = bench.run(&["inspect", "in/a.csv"]);
+    let one = bench.typed("inspect in/a.csv");
     assert!(one.contains("distinct"), "{one}");
 }
 
@@ -287,16 +222,14 @@ fn sheets_are_in_natural_order_where_values_name_them() {
     }
     // The ledger finds the workbook whatever the order of its sheets.
     sheets(&["--ledger", "l.json"], "calls.xlsx");
-    let verified = bench.run(&["verify", "l.json"]);
+    let verified = bench.typed("verify l.json");
     assert!(verified.contains("verified: "), "{verified}");
     // Sheets that are named after files stay in the order of these.
     bench.write("b.csv", "id\n1\n");
     bench.write("a.csv", "id\n2\n");
-    let combined = bench.run(&[
-        "combine", "b.csv", "a.csv", "--name", "all.xlsx", "--sheet", "{.stem}",
-    ]);
+    let combined = bench.typed("combine b.csv a.csv --name all.xlsx --sheet '{.stem}'");
     assert!(combined.contains("code 0"), "{combined}");
-    let shown = bench.run(&["inspect", "all.xlsx", "--show", "0"]);
+    let shown = bench.typed("inspect all.xlsx --show 0");
     assert!(shown.contains("1 of 2: b, a"), "{shown}");
 }
 
@@ -316,12 +249,9 @@ fn topics_are_explained() {
         said.push('\n');
     }
     assert_snapshot!(said);
-    assert_eq!(
-        bench.run(&["help", "recover"]),
-        bench.run(&["recover", "--help"])
-    );
-    assert_eq!(bench.run(&["help"]), bench.run(&["--help"]));
-    let missing = bench.run(&["combine", "a.csv"]);
+    assert_eq!(bench.typed("help recover"), bench.typed("recover --help"));
+    assert_eq!(bench.typed("help"), bench.typed("--help"));
+    let missing = bench.typed("combine a.csv");
     assert!(
         missing.contains("a complete command is: numerant combine"),
         "{missing}"
@@ -337,7 +267,7 @@ fn job_files_with_old_keys_say_the_new_ones() {
         ("control-signs = \"drop\"", 3, "control-characters"),
     ] {
         bench.write("old.toml", format!("[[job]]\ncommand = \"split\"\n{old}\n"));
-        let said = bench.run(&["run", "old.toml"]);
+        let said = bench.typed("run old.toml");
         let (key, _) = old.split_once(' ').expect("a key");
         assert!(
             said.contains(&format!("line {line}: '{key}' is now called '{now}'")),
@@ -345,6 +275,6 @@ fn job_files_with_old_keys_say_the_new_ones() {
         );
     }
     bench.write("old.toml", "[owner]\nto = \"a@varnholm.example\"\n");
-    let said = bench.run(&["run", "old.toml"]);
+    let said = bench.typed("run old.toml");
     assert!(said.contains("'owner' is now called 'notify'"), "{said}");
 }

@@ -79,6 +79,12 @@ impl Bench {
         shown(&self.command(words).output().expect("it runs"))
     }
 
+    /// Runs a command that is typed on one line, without the name of the program.
+    pub(crate) fn typed(&self, line: &str) -> String {
+        let words = shlex::split(line).expect("words");
+        self.run(&words.iter().map(String::as_str).collect::<Vec<_>>())
+    }
+
     pub(crate) fn run_with_input(&self, words: &[&str], input: &[u8]) -> String {
         let mut command = self.command(words);
         command

@@ -6,7 +6,7 @@ use super::tally::{WrittenHints, WrittenOutcome, WrittenTally};
 /// What a plain value is: what every format makes of it depends on that and on its length alone.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum PlainShape {
-    /// A number with so many digits behind its point.
+    /// A number with so many digits after its point.
     Number(u8),
     /// A date, a date with a time, or a time after ISO 8601.
     Moment,

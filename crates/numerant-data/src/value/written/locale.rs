@@ -32,7 +32,7 @@ pub struct Language {
 #[error("'{0}' is not a language that is known; write one such as de, fr or en-GB")]
 pub struct LanguageError(pub String);
 
-/// The country whose locale stands for a language without one.
+/// The country whose locale represents a language without one.
 const USUAL_COUNTRIES: [(&str, &str); 12] = [
     ("en", "US"),
     ("da", "DK"),
@@ -54,7 +54,7 @@ struct FormatLanguage {
     number: u16,
     /// The language after ISO 639, and the country after ISO 3166.
     name: (&'static str, &'static str),
-    /// What stands before the fraction of numbers and what groups thousands, where the language stands for
+    /// What is before the fraction of numbers and what groups thousands, where the language represents
     /// numbers that are written so.
     separators: Option<(char, char)>,
 }
@@ -107,7 +107,7 @@ pub fn language_of_format(number: u16) -> Option<(&'static str, &'static str)> {
         .map(|known| known.name)
 }
 
-/// What stands before the fraction and between groups of digits in numbers whose format names a language by its
+/// What is before the fraction and between groups of digits in numbers whose format names a language by its
 /// number; as in the locale of that language where nothing else is said of it here, and as in English of one
 /// that is not in the table.
 pub fn separators_of_format(number: u16) -> (char, Option<char>) {
@@ -135,7 +135,7 @@ pub fn number_of_language(language: &str, country: &str) -> Option<u16> {
         .map(|known| known.number)
 }
 
-/// The number of a language that stands for numbers with these separators.
+/// The number of a language that represents numbers with these separators.
 pub(super) fn format_language(mark: char, group: Option<char>) -> Option<u16> {
     let fits = |known: &&FormatLanguage| {
         known.separators.is_some_and(|(its_mark, its_group)| {
@@ -233,7 +233,7 @@ impl Language {
         known.map(|known| known.number)
     }
 
-    /// What stands before the fraction of a number.
+    /// What is before the fraction of a number.
     pub fn mark(&self) -> char {
         let mark: &str = locale_match!(self.locale => LC_NUMERIC::DECIMAL_POINT);
         mark.chars().next().unwrap_or('.')
@@ -245,7 +245,7 @@ impl Language {
         group.chars().next()
     }
 
-    /// Whether the month stands before the day in dates of digits.
+    /// Whether the month is before the day in dates of digits.
     pub fn has_month_first(&self) -> bool {
         let format: &str = locale_match!(self.locale => LC_TIME::D_FMT);
         let place = |sign: &str| format.find(sign).unwrap_or(usize::MAX);

@@ -43,7 +43,7 @@ pub(super) struct DatePart {
     pub(super) month: Month,
     /// Years have four digits; else two, of the years from 1930 to 2029.
     pub(super) has_century: bool,
-    /// What stands between the three parts.
+    /// What is between the three parts.
     pub(super) separators: [String; 2],
 }
 
@@ -52,7 +52,7 @@ pub(super) struct DatePart {
 pub(super) struct TimePart {
     pub(super) hour: Digits,
     pub(super) has_seconds: bool,
-    /// What stands between the time and AM or PM; `None` for 24 hours.
+    /// What is between the time and AM or PM; `None` for 24 hours.
     pub(super) half_day: Option<String>,
 }
 
@@ -60,7 +60,7 @@ pub(super) struct TimePart {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct MomentPattern {
     pub(super) date: Option<DatePart>,
-    /// What stands between date and time, with the time.
+    /// What is between date and time, with the time.
     pub(super) time: Option<(String, TimePart)>,
 }
 
@@ -302,7 +302,7 @@ impl MomentPattern {
         date.is_some_and(|date| !date.has_century) && !self.has_name()
     }
 
-    /// How unlikely the pattern is beside others that write the same values: day, month and hour are
+    /// How unlikely the pattern is next to others that write the same values: day, month and hour are
     /// most often written alike, without zeros between slashes and with them elsewhere.
     pub(super) fn oddity(&self) -> u32 {
         let date = self.date.as_ref();
@@ -407,7 +407,7 @@ impl MomentPattern {
     }
 }
 
-/// The ways in which a text can begin with a date, and what is behind it.
+/// The ways in which a text can begin with a date, and what is after it.
 fn dates<'t>(text: &'t str, languages: &[Language]) -> Vec<(DatePart, &'t str)> {
     let Some((words, separators, rest)) = three(text) else {
         return Vec::new();
@@ -462,7 +462,7 @@ fn dates<'t>(text: &'t str, languages: &[Language]) -> Vec<(DatePart, &'t str)> 
     found
 }
 
-/// The first three words of a text, the two separators between them, and what is behind.
+/// The first three words of a text, the two separators between them, and what is after.
 fn three(text: &str) -> Option<([&str; 3], [&str; 2], &str)> {
     let mut words = [""; 3];
     let mut separators = [""; 2];

@@ -11,7 +11,7 @@ use super::locale::format_language;
 /// Digits that every double holds, and so every cell.
 const MAX_DIGITS: usize = 15;
 
-/// Blanks that may stand between a number and its currency.
+/// Blanks that may are between a number and its currency.
 const BLANKS: [char; 3] = [' ', '\u{a0}', '\u{202f}'];
 
 /// How a negative number is marked.
@@ -22,7 +22,7 @@ pub enum Negative {
     Before,
     /// `$-5`.
     BeforeDigits,
-    /// `5-`, behind everything.
+    /// `5-`, after everything.
     Behind,
     /// `($5)`.
     Parentheses,
@@ -32,7 +32,7 @@ pub enum Negative {
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct NumberPattern {
-    /// What stands before the fraction: `.` or `,`.
+    /// What is before the fraction: `.` or `,`.
     pub mark: char,
     /// What groups thousands; `None` if nothing does.
     pub group: Option<char>,
@@ -40,7 +40,7 @@ pub struct NumberPattern {
     pub places: u8,
     /// A currency before the digits, with the blank between.
     pub prefix: String,
-    /// A currency or percent sign behind the digits, with the blank between.
+    /// A currency or percent sign after the digits, with the blank between.
     pub suffix: String,
     /// How negative numbers are marked.
     pub negative: Negative,
@@ -73,7 +73,7 @@ fn is_suffix(text: &str) -> bool {
 }
 
 impl<'t> Parts<'t> {
-    /// Takes a text apart that is a number whose fraction stands behind `mark`; `None` for any other text.
+    /// Takes a text apart that is a number whose fraction is after `mark`; `None` for any other text.
     pub(super) fn of(text: &'t str, mark: char) -> Option<Self> {
         let first = text.bytes().position(|byte| byte.is_ascii_digit())?;
         let last = text.bytes().rposition(|byte| byte.is_ascii_digit())?;
@@ -234,7 +234,7 @@ impl NumberPattern {
         })
     }
 
-    /// The number format of a cell, after ECMA-376 Part 1, 18.8.31. A language of its own stands before it
+    /// The number format of a cell, after ECMA-376 Part 1, 18.8.31. A language of its own is before it
     /// where numbers are not written as in English.
     pub fn code(&self) -> String {
         let mut digits = if self.group.is_some() { "#,##0" } else { "0" }.to_owned();
@@ -267,7 +267,7 @@ impl NumberPattern {
     }
 }
 
-/// A text as it stands in a number format: characters that are shown as they are need no quotes.
+/// A text as it is in a number format: characters that are shown as they are need no quotes.
 fn quoted(text: &str) -> String {
     let is_plain = |character: char| matches!(character, '$' | '%' | ' ' | '-');
     if text.chars().all(is_plain) {

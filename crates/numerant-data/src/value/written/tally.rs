@@ -24,7 +24,7 @@ pub struct WrittenHints {
     pub order: Option<DateOrder>,
     /// The language of months, besides English.
     pub language: Option<Language>,
-    /// Values are only read, and not written again: numbers may have any digits behind the mark.
+    /// Values are only read, and not written again: numbers may have any digits after the mark.
     pub is_for_reading: bool,
 }
 
@@ -158,7 +158,7 @@ pub struct WrittenTally {
     next_look: u64,
     first: Option<(String, u64)>,
     is_over: bool,
-    /// Which numbers stand first and third in dates whose years have two digits.
+    /// Which numbers are first and third in dates whose years have two digits.
     ends: [u128; 2],
     languages: Vec<Language>,
     hints: WrittenHints,
@@ -262,7 +262,7 @@ impl WrittenTally {
         }
     }
 
-    /// Whether the year stands first in dates of three numbers of two digits, which is the end that varies
+    /// Whether the year is first in dates of three numbers of two digits, which is the end that varies
     /// less; `None` if both vary alike.
     fn has_year_first(&self) -> Option<bool> {
         let [first, third] = self.ends.map(u128::count_ones);
@@ -379,7 +379,7 @@ impl Candidate {
         fits
     }
 
-    /// How unlikely it is beside others that write the same values.
+    /// How unlikely it is next to others that write the same values.
     fn oddity(&self) -> u32 {
         match &self.format {
             WrittenFormat::Moment(pattern) => pattern.oddity(),

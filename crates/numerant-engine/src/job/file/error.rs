@@ -60,7 +60,7 @@ pub enum JobFileProblem {
         key: String,
         /// The nearest there is.
         nearest: Option<String>,
-        /// What it stands in.
+        /// What it is in.
         of: &'static str,
     },
     /// A key that has another name since a version.

@@ -450,7 +450,7 @@ impl Source<'_> {
         Ok(job)
     }
 
-    /// A table as what it stands for. Where a text stands for a number or a yes, it is taken as one,
+    /// A table as what it represents. Where a text represents a number or a yes, it is taken as one,
     /// as the value of a parameter is a text.
     fn typed<T: serde::de::DeserializeOwned>(
         &self,

@@ -150,7 +150,7 @@ impl Parameters {
         let mut rest = text;
         while let Some(at) = rest.find("${") {
             if rest[..at].ends_with('$') {
-                // Two of them stand for the sign itself.
+                // Two of them represent the sign itself.
                 filled.push_str(&rest[..at - 1]);
                 filled.push_str("${");
                 rest = &rest[at + 2..];

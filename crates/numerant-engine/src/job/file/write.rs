@@ -126,7 +126,7 @@ fn inline(value: &Value) -> String {
             format!("[{}]", items.join(", "))
         }
         Value::String(text) if text.contains("${") => {
-            // It is meant as it stands.
+            // It is meant verbatim.
             Value::from(text.replace("${", "$${")).to_string()
         }
         other => other.to_string(),

@@ -3,7 +3,7 @@
 //!
 //! # Invariants
 //!
-//! The journal stands on the disk before the first change, and goes before anything that it names is removed. A file
+//! The journal is on the disk before the first change, and goes before anything that it names is removed. A file
 //! that is replaced has a second name until then. So each change can be rolled back as long as there is a journal.
 
 use std::fs;
@@ -85,7 +85,7 @@ impl Change {
         }
     }
 
-    /// Whether what stands at its path is what has taken that place.
+    /// Whether what is at its path is what has taken that place.
     fn is_ours(&self) -> bool {
         number_of(&self.path) == self.file
     }
@@ -99,7 +99,7 @@ impl Change {
         }
     }
 
-    /// Rolls it back; `false` if what stands there now is of somebody else, and stays.
+    /// Rolls it back; `false` if what is there now is of somebody else, and stays.
     fn roll_back(&self, disk: &Disk) -> io::Result<bool> {
         match (&self.staged, &self.kept) {
             (Some(_), _) if !self.is_ours() => return self.put_aside(disk),
@@ -110,7 +110,7 @@ impl Change {
         Ok(true)
     }
 
-    /// Puts the old file beside what somebody else has put in its place.
+    /// Puts the old file next to what somebody else has put in its place.
     fn put_aside(&self, disk: &Disk) -> io::Result<bool> {
         let Some(kept) = &self.kept else {
             return Ok(false);

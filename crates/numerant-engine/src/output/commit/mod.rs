@@ -1,4 +1,4 @@
-//! Puts staged outputs in their places, with the files beside them, and takes away what is to go: all of it, or
+//! Puts staged outputs in their places, with the files next to them, and takes away what is to go: all of it, or
 //! nothing.
 //!
 //! A destination folder that does not exist yet appears with all that is in it by one rename. Several changes stand
@@ -7,7 +7,7 @@
 //!
 //! # Invariants
 //!
-//! All that can be found out is found out before the first change: what stands at each path, whether a link leads
+//! All that can be found out is found out before the first change: what is at each path, whether a link leads
 //! out of the folder, and on which file system a path is. Each change is then one rename within a file system.
 
 mod journal;
@@ -43,7 +43,7 @@ pub(crate) struct Changes<'a> {
     pub(crate) outputs: Vec<Destination>,
     /// Files below the root that are removed.
     pub(crate) removed: &'a [String],
-    /// Files beside the outputs.
+    /// Files next to the outputs.
     pub(crate) beside: Vec<Beside>,
     /// Files that are in the way are replaced, and are not an error.
     pub(crate) replace: bool,
@@ -59,7 +59,7 @@ impl Changes<'_> {
         Some(below.to_owned())
     }
 
-    /// The files beside the outputs that are below the root, with their paths there.
+    /// The files next to the outputs that are below the root, with their paths there.
     fn within_root(&self) -> impl Iterator<Item = (&PathBuf, PathBuf)> {
         let below = |beside: &'_ Beside| self.below_root(&beside.path);
         self.beside

@@ -29,8 +29,8 @@ pub struct Recovered {
     pub direction: Option<Direction>,
     /// Changes that were rolled back, or made.
     pub changes: u64,
-    /// Files that somebody else has changed since, which stay as they are. The old file stands beside each that
-    /// had one, with `.before` behind its name.
+    /// Files that somebody else has changed since, which stay as they are. The old file stands next to each that
+    /// had one, with `.before` after its name.
     #[serde(serialize_with = "numerant_data::source::as_texts")]
     pub changed_since: Vec<PathBuf>,
     /// Hidden folders of runs that were interrupted before their commit, which were removed.
@@ -61,7 +61,7 @@ fn stages_for(folder: &Path) -> Vec<Abandoned> {
     let nearest = existing_ancestor(folder);
     let mut stages = abandoned(&nearest);
     if nearest == folder {
-        // A folder that was new then had its stage beside it.
+        // A folder that was new then had its stage next to it.
         let parent = absolute(folder);
         if let Some(parent) = parent.parent() {
             stages.extend(abandoned(parent));

@@ -5,7 +5,7 @@ use std::fs::{self, Metadata};
 use std::io;
 use std::path::{Path, PathBuf};
 
-/// What stands at a path where an output is to go.
+/// What is at a path where an output is to go.
 pub(super) enum Target {
     /// Nothing.
     New,

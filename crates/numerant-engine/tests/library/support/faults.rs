@@ -99,7 +99,7 @@ impl Injector {
         }
     }
 
-    /// Keeps what stands at a path under a second name.
+    /// Keeps what is at a path under a second name.
     fn keep(&self, path: &Path) -> Option<PathBuf> {
         let name = format!("{}", self.count());
         let kept = path.with_file_name(format!(".kept-{name}"));

@@ -27,7 +27,7 @@ impl Numbers {
     }
 }
 
-/// A format: a file of it that is right, and what stands in its files where they go wrong.
+/// A format: a file of it that is right, and what is in its files where they go wrong.
 pub(crate) struct Seed {
     pub(crate) extension: &'static str,
     pub(crate) bytes: Vec<u8>,

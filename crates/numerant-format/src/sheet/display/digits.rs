@@ -9,7 +9,7 @@ pub(super) struct Digits {
     pub(super) is_negative: bool,
     /// Digits from 0 to 9, without zeros at either end; none for zero.
     digits: Vec<u8>,
-    /// Where the point is: behind so many digits, before the first if it is less than one.
+    /// Where the point is: after so many digits, before the first if it is less than one.
     point: i64,
 }
 
@@ -99,7 +99,7 @@ impl Digits {
         if self.is_zero() { 0 } else { self.point - 1 }
     }
 
-    /// The number with so many digits behind the point; half a digit goes away from zero.
+    /// The number with so many digits after the point; half a digit goes away from zero.
     pub(super) fn rounded(&self, places: usize) -> Self {
         let kept = self.point + places as i64;
         let mut rounded = self.clone();
@@ -137,18 +137,18 @@ impl Digits {
         padded.take(length).collect()
     }
 
-    /// The digit at a place behind the point, from 0.
+    /// The digit at a place after the point, from 0.
     pub(super) fn behind(&self, place: usize) -> u8 {
         let at = usize::try_from(self.point + place as i64).ok();
         at.and_then(|at| self.digits.get(at)).copied().unwrap_or(0)
     }
 
-    /// Whether all digits behind the point are zero from a place on.
+    /// Whether all digits after the point are zero from a place on.
     pub(super) fn ends_before(&self, place: usize) -> bool {
         self.point + (place as i64) >= self.digits.len() as i64
     }
 
-    /// What is behind the point.
+    /// What is after the point.
     pub(super) fn fraction(&self) -> Self {
         let length = usize::try_from(self.point)
             .unwrap_or(0)

@@ -18,7 +18,7 @@ struct Places {
     /// The first placeholder of the numerator.
     numerator: usize,
     slash: usize,
-    /// The part behind the denominator.
+    /// The part after the denominator.
     end: usize,
     /// The denominator, if it is stated.
     fixed: Option<u64>,
@@ -145,7 +145,7 @@ pub(super) fn show(parts: &[FormatPart], digits: &Digits, has_sign: bool) -> Opt
                 (true, None) => out.extend(std::iter::repeat_n(' ', places.end - place)),
                 (true, Some(_)) => {}
                 (false, Some(_)) => out.push_str(&digits),
-                // A denominator stands at the left of its place.
+                // A denominator is at the left of its place.
                 (false, None) => {
                     out.push_str(&digits);
                     out.push_str(&fill);

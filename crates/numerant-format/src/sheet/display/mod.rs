@@ -40,7 +40,7 @@ struct Section {
     parts: Vec<FormatPart>,
     condition: Option<(Condition, f64)>,
     language: Option<Language>,
-    /// What stands before the fraction and between groups of digits.
+    /// What is before the fraction and between groups of digits.
     separators: (char, Option<char>),
     is_moment: bool,
     color: Option<Rgb>,

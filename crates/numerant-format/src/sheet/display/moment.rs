@@ -15,7 +15,7 @@ const DAY_ZERO: Date = Date::constant(1899, 12, 30);
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct MomentValue {
     date: Date,
-    /// Days behind day zero.
+    /// Days after day zero.
     days: i64,
     /// Milliseconds since midnight, or all of a duration.
     time: i64,

@@ -6,7 +6,7 @@ use crate::sheet::format_code::FormatPart;
 
 /// What the placeholders of a section ask for.
 struct Layout {
-    /// The places of the placeholders in front of the point, behind it, and of the exponent.
+    /// The places of the placeholders in front of the point, after it, and of the exponent.
     whole: Vec<usize>,
     behind: Vec<usize>,
     exponent: Vec<usize>,
@@ -71,7 +71,7 @@ impl Layout {
     }
 }
 
-/// What a section shows of a number. `value` is its text, which stands for `General`.
+/// What a section shows of a number. `value` is its text, which represents `General`.
 pub(super) fn show(
     parts: &[FormatPart],
     digits: &Digits,
@@ -189,7 +189,7 @@ pub(super) fn show(
     out
 }
 
-/// Appends a digit with so many behind it, and what stands between groups of three.
+/// Appends a digit with so many after it, and what is between groups of three.
 fn push_digit(digit: u8, behind: usize, group: Option<char>, out: &mut String) {
     out.push(char::from(b'0' + digit));
     if behind > 0 && behind.is_multiple_of(3) {

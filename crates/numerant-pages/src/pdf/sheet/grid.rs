@@ -1,4 +1,4 @@
-//! Where the rows and columns of a sheet are, and which of them stand on which page.
+//! Where the rows and columns of a sheet are, and which of them are on which page.
 
 use crate::fonts::Fonts;
 use crate::pdf::layout::{Paper, lines};
@@ -15,7 +15,7 @@ const MAX_HEIGHT: f32 = 409.0;
 /// The smallest scale to which a sheet is made to fit.
 const MIN_SCALE: f32 = 0.1;
 
-/// Rows or columns that stand on a page, with where each begins and how wide it is; those that are repeated first.
+/// Rows or columns that are on a page, with where each begins and how wide it is; those that are repeated first.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(super) struct Strip {
     pub(super) parts: Vec<StripPart>,
@@ -92,7 +92,7 @@ impl Grid {
         grid
     }
 
-    /// The cells with something in them, and those behind drawings.
+    /// The cells with something in them, and those after drawings.
     fn used(&mut self, sheet: &PrintSheet) -> Option<CellRange> {
         let shows = |cell: &&PrintCell| {
             let look = &sheet.looks[cell.look];

@@ -5,7 +5,7 @@ use jiff::civil::DateTime;
 use super::face::{Face, face};
 use numerant_format::sheet::FontLook;
 
-/// What the codes of a page stand for.
+/// What the codes of a page represent.
 pub(super) struct PageFacts<'p> {
     pub(super) page: usize,
     pub(super) pages: usize,

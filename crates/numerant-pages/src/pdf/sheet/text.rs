@@ -1,4 +1,4 @@
-//! The texts of cells: wrapped, shrunk, over blank cells beside them, or cut.
+//! The texts of cells: wrapped, shrunk, over blank cells next to them, or cut.
 
 use krilla::tagging::Identifier;
 
@@ -127,7 +127,7 @@ impl DrawnSheet<'_> {
                 .is_none_or(|cell| cell.text.is_empty())
     }
 
-    /// The cell and the blank ones beside it that a long text goes on into.
+    /// The cell and the blank ones next to it that a long text goes on into.
     fn overflowing(
         &self,
         cell: &PrintCell,
@@ -169,7 +169,7 @@ impl DrawnSheet<'_> {
         wide
     }
 
-    /// The cell and the blank ones behind it across which a text is centered.
+    /// The cell and the blank ones after it across which a text is centered.
     fn across(&self, cell: &PrintCell, rect: Area, columns: &Strip) -> Area {
         let mut wide = rect;
         let place = columns

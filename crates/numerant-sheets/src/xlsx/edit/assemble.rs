@@ -1,5 +1,5 @@
 //! Makes a workbook of sheets of others: a copy of the package of the first, without the sheets that are
-//! not taken and without what only they have led to; behind them the sheets of the others.
+//! not taken and without what only they have led to; after them the sheets of the others.
 
 use std::collections::HashSet;
 use std::io::{self, Write};
@@ -126,7 +126,7 @@ impl Extracted {
 #[derive(Default)]
 pub struct WorkbookCache(Mutex<Vec<(PathBuf, EditedWorkbook)>>);
 
-/// Workbooks that stand on a shelf.
+/// Workbooks that are on a shelf.
 const ON_SHELF: usize = 4;
 
 impl WorkbookCache {

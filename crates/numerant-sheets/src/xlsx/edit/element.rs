@@ -34,7 +34,7 @@ pub(super) struct Document {
 #[derive(Clone, Debug)]
 pub(super) enum Node {
     Element(Element),
-    /// Text, comments and all else, as it stands.
+    /// Text, comments and all else, verbatim.
     Other(String),
 }
 
@@ -299,7 +299,7 @@ impl Element {
         }
     }
 
-    /// Adds a child behind all others.
+    /// Adds a child after all others.
     pub(super) fn push(&mut self, child: Self) {
         self.open();
         self.children.push(Node::Element(child));

@@ -47,7 +47,7 @@ const STRINGS_TYPE: &str =
     "application/vnd.openxmlformats-officedocument.spreadsheetml.sharedStrings+xml";
 
 impl Target {
-    /// Adds the kept sheets of another workbook behind those that there are.
+    /// Adds the kept sheets of another workbook after those that there are.
     pub(super) fn graft(
         &mut self,
         mut other: EditedWorkbook,
@@ -110,7 +110,7 @@ impl Target {
         Ok(())
     }
 
-    /// Refuses a workbook whose sheets cannot stand beside those that there are.
+    /// Refuses a workbook whose sheets cannot stand next to those that there are.
     fn check_alike(&mut self, other: &mut EditedWorkbook) -> Result<(), ReadProblem> {
         let is_strict = |book: &EditedWorkbook| {
             let declared = book.document.root.attributes();

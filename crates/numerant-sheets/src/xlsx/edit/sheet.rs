@@ -312,7 +312,7 @@ impl Scan {
                 let number: usize = kept.value.trim().parse().ok()?;
                 Some(strings.get(number).copied().unwrap_or(0).to_string())
             });
-        // The text that takes the place of all that stands in the open element.
+        // The text that takes the place of all that is in the open element.
         let (mut inside_formula, mut instead): (bool, Option<String>) = (false, None);
         for event in kept.events {
             match &event {
@@ -373,7 +373,7 @@ impl Edit {
                 return Some(Some(new.to_string()));
             }
             match attribute {
-                // What says more of a cell stands in a part of its own workbook.
+                // What says more of a cell is in a part of its own workbook.
                 "cm" | "vm" if name == "c" && map.is_some() => Some(None),
                 "theme" => {
                     let colors = map?.colors.as_ref()?;
@@ -520,7 +520,7 @@ struct Kept {
     has_formula: bool,
     group: Option<String>,
     reads: bool,
-    /// What stands in the cell is the number of a shared text.
+    /// What is in the cell is the number of a shared text.
     shared: bool,
     value: String,
     reads_value: bool,

@@ -1,4 +1,4 @@
-//! The texts that sheets share: those that are used, and behind them those of other workbooks.
+//! The texts that sheets share: those that are used, and after them those of other workbooks.
 
 use std::io::{self, Write};
 
@@ -57,7 +57,7 @@ const HEAD: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\" standalone=\"yes\"?
      <sst xmlns=\"http://schemas.openxmlformats.org/spreadsheetml/2006/main\">";
 
 /// Copies the texts of `base`, those that are not used as empty ones, so that the others keep their
-/// numbers; behind them those of `more` that are used.
+/// numbers; after them those of `more` that are used.
 pub(super) fn copy(base: &Texts, more: &[Texts], out: &mut dyn Write) -> io::Result<()> {
     let mut writer = Writer::new(out);
     let (mut number, mut depth, mut waiting) = (0_usize, 0_u32, 0_usize);

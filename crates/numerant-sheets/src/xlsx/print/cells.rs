@@ -221,7 +221,7 @@ impl SheetCells {
         Ok((formula, value))
     }
 
-    /// What a sheet has besides cells that is not drawn, as far as it stands in the sheet itself.
+    /// What a sheet has besides cells that is not drawn, as far as it is in the sheet itself.
     pub(super) fn left_out(&self, root: Node<'_, '_>) -> Vec<(LeftOutDrawing, u64)> {
         let count = |wanted: &str| {
             let found = root

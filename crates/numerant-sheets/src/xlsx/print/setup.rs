@@ -25,7 +25,7 @@ const MAX_COLUMNS: u32 = 2_000;
 /// The names of a workbook, in the order in which they stand.
 #[derive(Debug, Default)]
 pub(super) struct DefinedNames {
-    /// The name, the number of its sheet if it is for one alone, and what it stands for.
+    /// The name, the number of its sheet if it is for one alone, and what it represents.
     names: Vec<(String, Option<usize>, String)>,
 }
 
@@ -44,7 +44,7 @@ impl DefinedNames {
         }
     }
 
-    /// What a name stands for on a sheet.
+    /// What a name represents on a sheet.
     pub(super) fn text(&self, name: &str, sheet: usize) -> Option<&str> {
         let is_named =
             |entry: &&(String, Option<usize>, String)| entry.0.eq_ignore_ascii_case(name);
@@ -139,7 +139,7 @@ fn range(area: Area) -> CellRange {
     }
 }
 
-/// References behind the names of their sheet.
+/// References after the names of their sheet.
 fn split(text: &str) -> impl Iterator<Item = &str> {
     let parts = text.split(',').filter(|part| !part.is_empty());
     parts.map(|part| part.rsplit('!').next().unwrap_or(part))
@@ -149,7 +149,7 @@ fn areas(text: &str) -> Vec<Area> {
     split(text).filter_map(Area::parse).collect()
 }
 
-/// The widths of columns and the heights of rows, as far as something stands in them.
+/// The widths of columns and the heights of rows, as far as something is in them.
 fn sizes(root: Node<'_, '_>, found: &SheetCells, print: &mut PrintSheet) {
     let format = child(root, "sheetFormatPr");
     let usual_width = format.and_then(|format| number::<f32>(format, "defaultColWidth"));

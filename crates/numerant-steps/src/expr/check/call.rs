@@ -56,7 +56,7 @@ impl Check<'_> {
         Ok((Node::Cast(Box::new(node), target), result))
     }
 
-    /// A decimal of so many digits in all, and behind the point.
+    /// A decimal of so many digits in all, and after the point.
     fn decimal(&self, tree: &Expr, size: Option<(u64, i64)>) -> Result<Target, ExprError> {
         let failed = |message: &str| self.error(tree, ExprProblem::Literal(message.to_owned()));
         let Some((digits, scale)) = size else {

@@ -1,7 +1,7 @@
 //! Comparisons, and what the cells in them are compared as.
 //!
 //! A cell has no type of its own, and a text in an expression may be a date or a number. Order by code
-//! points is right only for texts: `'9'` would come behind `'10'`, and `12/31/2014` behind
+//! points is right only for texts: `'9'` would come after `'10'`, and `12/31/2014` after
 //! `'2015-01-01'`. So a cell is compared as what the other side reads as, and two cells as what both
 //! read as; where only one side is a number or a date, that is an error.
 
@@ -149,12 +149,12 @@ impl<'c> Check<'c> {
         Ok((node, Type::Boolean))
     }
 
-    /// A text that cells are compared with, and what it reads as beside them.
+    /// A text that cells are compared with, and what it reads as next to them.
     ///
     /// # Errors
     ///
     /// If it looks like a number or a date and is read as neither, where that decides: in an order, and
-    /// beside a column of which it is known how its values are written.
+    /// next to a column of which it is known how its values are written.
     pub(super) fn cell_text(
         &self,
         tree: &Expr,

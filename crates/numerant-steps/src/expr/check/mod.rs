@@ -388,7 +388,7 @@ impl<'c> Check<'c> {
         self.coerce(tree, node, kind, wanted, what)
     }
 
-    /// A node of type `kind` as one of type `wanted`, if cells are all that stands between.
+    /// A node of type `kind` as one of type `wanted`, if cells are all that is between.
     fn coerce(
         &self,
         tree: &Expr,

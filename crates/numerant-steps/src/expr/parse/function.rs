@@ -5,7 +5,7 @@ use super::super::tree::{CastType, Expr, Kind, Span, TrimSide};
 use super::{COMPARISON, LOOSEST, ParseError, Parsed, Parser, is_keyword};
 
 impl Parser<'_> {
-    /// A function, behind its name and opening bracket.
+    /// A function, after its name and opening bracket.
     pub(super) fn function(&mut self, name: String, span: Span) -> Parsed {
         let kind = match name.as_str() {
             "CAST" => self.cast()?,

@@ -33,7 +33,7 @@ const SUM: Binding = 7;
 const PRODUCT: Binding = 8;
 const TIGHTEST: Binding = 9;
 
-/// Words that no operand begins with, unless they stand in double quotes.
+/// Words that no operand begins with, unless they are in double quotes.
 const BETWEEN_OPERANDS: [&str; 9] = [
     "AND", "OR", "IN", "LIKE", "BETWEEN", "IS", "WHEN", "THEN", "ELSE",
 ];
@@ -120,7 +120,7 @@ impl Parser<'_> {
         &self.tokens[self.at].token
     }
 
-    /// The token behind the next one.
+    /// The token after the next one.
     fn peek_second(&self) -> &Token {
         let last = self.tokens.len() - 1;
         &self.tokens[(self.at + 1).min(last)].token
@@ -178,7 +178,7 @@ impl Parser<'_> {
         }
     }
 
-    /// Something else than what comes next should stand there.
+    /// Something else than what comes next should are there.
     fn wanted(&self, what: &str) -> ParseError {
         let found = self.peek();
         let message = match found {
@@ -228,7 +228,7 @@ impl Parser<'_> {
         }
     }
 
-    /// An operator behind its first operand.
+    /// An operator after its first operand.
     fn operation(&mut self, left: Expr, binding: Binding) -> Parsed {
         if let Token::Sign(sign) = *self.peek() {
             self.next();
@@ -418,7 +418,7 @@ impl Parser<'_> {
         Ok(Expr { kind, span })
     }
 
-    /// What stands in brackets, behind the first.
+    /// What is in brackets, after the first.
     fn bracketed(&mut self) -> Parsed {
         if self.begins_query() {
             return self.query();

@@ -59,7 +59,7 @@ impl Parser<'_> {
         self.function(upper, span)
     }
 
-    /// An interval, behind its keyword.
+    /// An interval, after its keyword.
     pub(super) fn interval(&mut self, span: Span) -> Expr {
         let is_negative = self.take_sign("-");
         let Lexeme { token, span: place } = self.next();
@@ -109,7 +109,7 @@ impl Parser<'_> {
         })
     }
 
-    /// A choice, behind its keyword.
+    /// A choice, after its keyword.
     pub(super) fn case(&mut self, span: Span) -> Parsed {
         let operand = if self.is_word("WHEN") {
             None

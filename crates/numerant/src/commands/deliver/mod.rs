@@ -3,7 +3,6 @@
 mod transport;
 
 use std::collections::BTreeSet;
-use std::io::{self, BufRead, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -21,6 +20,7 @@ use numerant_engine::{Context, Error, dated_path, outputs_of_ledger, read_table,
 pub(super) use transport::{address, channel};
 use transport::{secret, text_of};
 
+use super::confirm::confirmed;
 use super::{Failure, saved};
 use crate::args::{DeliverRequest, Mode};
 use crate::report::{Progress, Reporter};
@@ -58,7 +58,8 @@ pub(super) fn deliver(
         if request.mode == Mode::Plan {
             return Ok(());
         }
-        if !interrupts.at_once(|| confirmed(&messages))? {
+        let question = format!("Send {}?", crate::report::messages_in_words(&messages));
+        if !interrupts.at_once(|| confirmed(&question))? {
             return Err(Failure::Declined);
         }
     }
@@ -107,7 +108,7 @@ fn dated(job: &DeliverJob) -> DeliverJob {
     }
 }
 
-/// The journal beside a ledger.
+/// The journal next to a ledger.
 fn beside(ledger: &Path) -> PathBuf {
     ledger.with_extension("deliveries.jsonl")
 }
@@ -309,18 +310,4 @@ impl Watch for Watched<'_> {
     fn has_done(&self, messages: usize) {
         self.context.observer.has_written(messages as u64, self.all);
     }
-}
-
-/// Asks, on standard error, and takes anything but a yes for a no.
-fn confirmed(messages: &[PlannedMessage]) -> io::Result<bool> {
-    let mut question = crate::report::screen::stderr();
-    write!(
-        question,
-        "Hand {} over? [y/N] ",
-        crate::report::messages_in_words(messages)
-    )?;
-    question.flush()?;
-    let mut answer = String::new();
-    io::stdin().lock().read_line(&mut answer)?;
-    Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
 }

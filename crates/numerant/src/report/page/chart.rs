@@ -4,7 +4,7 @@ use maud::{Markup, html};
 
 use crate::report::words::number;
 
-/// A bar as long as a count is beside the largest.
+/// A bar as long as a count is next to the largest.
 pub(super) fn bar(count: u64, most: u64) -> Markup {
     let share = count as f64 / most.max(1) as f64;
     let label = format!("{:.0} % of the largest", 100.0 * share);

@@ -16,7 +16,7 @@ use crate::report::words::{bytes, decimal, folder, number, records};
 const LISTED: usize = 500;
 const REJECTS: usize = 50;
 
-/// The page of a run, as it stands in a folder.
+/// The page of a run, as it is in a folder.
 pub(crate) fn run(summary: &Summary, page_folder: &Path, made: &Made) -> String {
     let ledger = &summary.ledger;
     let totals = &ledger.totals;

@@ -77,7 +77,7 @@ impl Axis {
     }
 }
 
-/// Values that stand on each other: the positive ones upwards, the negative ones downwards.
+/// Values that are on each other: the positive ones upwards, the negative ones downwards.
 #[derive(Clone, Copy, Debug, Default)]
 struct Stack {
     up: f64,
@@ -105,7 +105,7 @@ pub(super) struct Bar {
     pub(super) at: usize,
     /// The place of its series.
     pub(super) series: usize,
-    /// The place beside the other bars of the category.
+    /// The place next to the other bars of the category.
     pub(super) lane: usize,
     /// The value at which it begins.
     pub(super) from: f64,

@@ -188,13 +188,7 @@ fn upright(pen: &mut Pen<'_>, chart: &Chart, inner: Area) -> Result<(), MissingG
         let left = plot.left - 4.0 - width_of(pen, text);
         pen.words(text, (left, y + SIZE * 0.35), SIZE, FontFace::REGULAR, INK)?;
     }
-    let count = chart
-        .series
-        .iter()
-        .map(|series| series.values.len())
-        .max()
-        .unwrap_or(0)
-        .max(1);
+    let count = category_count(chart);
     let step = plot.width / count as f32;
     let names = chart.categories.iter().take(count);
     let widest_name = names
@@ -252,7 +246,13 @@ fn upright(pen: &mut Pen<'_>, chart: &Chart, inner: Area) -> Result<(), MissingG
     Ok(())
 }
 
-/// Bars beside their categories, the first at the bottom, as sheets have them.
+/// The number of categories, one at least.
+fn category_count(chart: &Chart) -> usize {
+    let counts = chart.series.iter().map(|series| series.values.len());
+    counts.max().unwrap_or(0).max(1)
+}
+
+/// Bars next to their categories, the first at the bottom, as sheets have them.
 fn bars(pen: &mut Pen<'_>, chart: &Chart, inner: Area) -> Result<(), MissingGlyph> {
     let axis = Axis::of(chart);
     let names: Vec<String> = chart
@@ -285,13 +285,7 @@ fn bars(pen: &mut Pen<'_>, chart: &Chart, inner: Area) -> Result<(), MissingGlyp
             INK,
         )?;
     }
-    let count = chart
-        .series
-        .iter()
-        .map(|series| series.values.len())
-        .max()
-        .unwrap_or(0)
-        .max(1);
+    let count = category_count(chart);
     let step = plot.height / count as f32;
     let lanes = lane_count(chart);
     let height = step * 0.7 / lanes as f32;

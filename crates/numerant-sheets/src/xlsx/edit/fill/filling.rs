@@ -79,7 +79,7 @@ impl Filling<'_> {
         kept.write_all(&out)
     }
 
-    /// What stands before the rows, with the area in which anything stands.
+    /// What is before the rows, with the area in which anything stands.
     pub(super) fn head(&self) -> String {
         let Ok(mut document) = Document::parse(
             format!("{}{}", self.sheet.head, self.sheet.tail).into_bytes(),

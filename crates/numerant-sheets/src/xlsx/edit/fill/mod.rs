@@ -1,6 +1,6 @@
 //! Copies of a formatted workbook with tables and values put into them; all else stays as it is.
 //!
-//! The sheets that are filled are taken apart once, into rows and cells as they stand. A copy is then a
+//! The sheets that are filled are taken apart once, into rows and cells verbatim. A copy is then a
 //! walk down the rows of the sheet and of the tables at the same time.
 
 mod filling;
@@ -50,7 +50,7 @@ pub struct WorkbookTemplate {
 pub struct PutTable {
     /// The number of its place.
     pub place: usize,
-    /// What stands above the columns.
+    /// What is above the columns.
     pub header: Option<Vec<String>>,
     /// How each column is written.
     pub plans: Vec<Plan>,

@@ -34,7 +34,7 @@ pub enum TemplateProblem {
     NameOfNoCell {
         /// The name.
         name: String,
-        /// What it stands for.
+        /// What it represents.
         formula: String,
     },
     /// A cell that no sheet has.
@@ -64,7 +64,7 @@ pub enum TemplateProblem {
         /// How many.
         count: u64,
     },
-    /// A formula that stands in several cells would lose its first.
+    /// A formula that is in several cells would lose its first.
     #[error("{0} holds a formula that other cells share, and cannot be replaced")]
     SharedFormula(String),
     /// Two things in one place.

@@ -1,4 +1,4 @@
-//! A sheet that is filled, taken apart into rows and cells as they stand.
+//! A sheet that is filled, taken apart into rows and cells verbatim.
 
 use std::collections::BTreeMap;
 use std::io;
@@ -15,7 +15,7 @@ use numerant_markup::push_raw;
 pub(super) struct FormSheet {
     pub(super) name: String,
     pub(super) part: String,
-    /// What stands before the rows and behind them.
+    /// What is before the rows and after them.
     pub(super) head: String,
     pub(super) tail: String,
     pub(super) prefix: String,
@@ -25,7 +25,7 @@ pub(super) struct FormSheet {
     pub(super) columns: Vec<(u32, u32, u32)>,
 }
 
-/// A row as it stands.
+/// A row verbatim.
 pub(super) struct FormRow {
     /// The tag without `<`, `>` and what counts its cells.
     pub(super) tag: String,
@@ -33,7 +33,7 @@ pub(super) struct FormRow {
     pub(super) cells: Vec<FormCell>,
 }
 
-/// A cell as it stands.
+/// A cell verbatim.
 pub(super) struct FormCell {
     pub(super) column: u32,
     pub(super) text: String,
@@ -183,7 +183,7 @@ impl FormSheet {
         let text = raw(event);
         match (&mut reading.cell, reading.inside, reading.behind) {
             (Some(cell), ..) => cell.text.push_str(&text),
-            // Nothing that means anything stands between rows.
+            // Nothing that means anything is between rows.
             (None, true, _) => {}
             (None, false, true) => self.tail.push_str(&text),
             (None, false, false) => self.head.push_str(&text),
@@ -217,7 +217,7 @@ pub(super) struct Reading {
     cell: Option<FormCell>,
 }
 
-/// An event as it stands.
+/// An event verbatim.
 pub(super) fn raw(event: &Event<'_>) -> String {
     let mut writer = quick_xml::Writer::new(Vec::new());
     // Writing to memory does not fail.

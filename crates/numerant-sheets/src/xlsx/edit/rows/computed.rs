@@ -1,4 +1,4 @@
-//! Computed columns of the rows of a sheet: in the place and look of a column of the sheet, or behind the others in
+//! Computed columns of the rows of a sheet: in the place and look of a column of the sheet, or after the others in
 //! the look of the last of them.
 
 use std::collections::HashMap;
@@ -16,9 +16,9 @@ use numerant_format::sheet::{Cell, CellFormat, KeptFormat, Plan, kept_values, le
 pub struct ComputedColumns {
     /// Where each stands, from 0, in ascending order.
     pub columns: Vec<u32>,
-    /// The column behind those of the sheet.
+    /// The column after those of the sheet.
     pub end: u32,
-    /// What stands above them.
+    /// What is above them.
     pub header: Vec<String>,
     /// How each is written.
     pub plans: Vec<Plan>,
@@ -45,7 +45,7 @@ impl<'a> Computing<'a> {
         }
     }
 
-    /// Appends the names of the columns to the header, and gives them the width of the column beside them.
+    /// Appends the names of the columns to the header, and gives them the width of the column next to them.
     pub(super) fn head(&mut self, frame: &mut Document, above: u32) -> Result<(), ReadProblem> {
         let last = self.columns.columns.last().copied().unwrap_or(0);
         if let Some(dimension) = frame.root.child_mut("dimension") {
@@ -79,12 +79,12 @@ impl<'a> Computing<'a> {
         Ok(())
     }
 
-    /// The entry of the column beside the first goes on to the last, unless that has one.
+    /// The entry of the column next to the first goes on to the last, unless that has one.
     fn widths(&self, columns: &mut Element, last: u32) {
         let number = |element: &Element, name| -> Option<u32> {
             element.attribute(name).and_then(|text| text.parse().ok())
         };
-        // Columns are counted from 1 here, so that the number of the first is that of the one beside it.
+        // Columns are counted from 1 here, so that the number of the first is that of the one next to it.
         let beside = self.columns.end;
         let taken = columns
             .elements()
@@ -125,7 +125,7 @@ impl<'a> Computing<'a> {
         self.put(row, number, &cells)
     }
 
-    /// Puts cells into a row, in place of what stands there: in the style of that, or, behind the columns of the
+    /// Puts cells into a row, in place of what is there: in the style of that, or, after the columns of the
     /// sheet, in the style of the last of these.
     fn put(
         &mut self,
@@ -173,7 +173,7 @@ impl<'a> Computing<'a> {
         Ok(())
     }
 
-    /// The style beside a cell, with the number format of the cell.
+    /// The style next to a cell, with the number format of the cell.
     fn style(&mut self, beside: u32, cell: &Cell<'_>) -> u32 {
         let format = match cell {
             Cell::Blank | Cell::Text(_) => return beside,
@@ -185,7 +185,7 @@ impl<'a> Computing<'a> {
             return *known;
         }
         let style = match format {
-            // A number keeps the number format beside it only if that shows numbers as they are.
+            // A number keeps the number format next to it only if that shows numbers as they are.
             CellFormat::General if self.styles.is_general(beside) => beside,
             format => self.styles.with_format(beside, &format.code()),
         };

@@ -58,8 +58,8 @@ pub struct RowCutter {
 const UNCLEAR: [&str; 6] = ["row", "rows", "indirect", "offset", "cell", "subtotal"];
 
 impl RowCutter {
-    /// Looks through a sheet whose records stand below the row `above`, and hands each row of them to
-    /// `row`, with its number and as it stands. All formulas become their values where `values` says so.
+    /// Looks through a sheet whose records are below the row `above`, and hands each row of them to
+    /// `row`, with its number and verbatim. All formulas become their values where `values` says so.
     pub fn prepare(
         path: &Path,
         sheet: &str,
@@ -203,7 +203,7 @@ impl RowCutter {
     }
 
     /// Writes the part with these rows to a workbook at `to`. `spooled` has, for each row, the values of the
-    /// computed columns as they were kept and the row as it stands, with the length of each in front, as four
+    /// computed columns as they were kept and the row verbatim, with the length of each in front, as four
     /// bytes, the lowest first.
     #[allow(clippy::too_many_arguments, reason = "all of it is one part")]
     pub fn write(
@@ -244,7 +244,7 @@ impl RowCutter {
             computing.head(&mut frame, self.above).map_err(read)?;
         }
         let (head, tail) = split_frame(frame);
-        // The rows are written as they come, and what they need of the texts is known behind them.
+        // The rows are written as they come, and what they need of the texts is known after them.
         let sheet = to.path().with_extension("rows");
         let disk = to.disk().clone();
         let result = self.write_rows(
@@ -454,7 +454,7 @@ fn starts(kept: &mut BufReader<std::fs::File>, rows: &[u32]) -> io::Result<Vec<u
     Ok(starts)
 }
 
-/// Reads what stands behind its length.
+/// Reads what is after its length.
 fn read_piece(from: &mut impl Read, piece: &mut Vec<u8>) -> io::Result<()> {
     let mut length = [0; 4];
     from.read_exact(&mut length)?;
@@ -478,7 +478,7 @@ fn reads_table(formula: &str, book: &EditedWorkbook, sheet: &str) -> bool {
     })
 }
 
-/// The frame before and behind the rows.
+/// The frame before and after the rows.
 fn split_frame(mut frame: Document) -> (String, String) {
     const MARK: &str = "\u{e000}rows\u{e000}";
     if let Some(data) = frame.root.child_mut("sheetData") {

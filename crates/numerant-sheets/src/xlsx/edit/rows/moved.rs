@@ -14,7 +14,7 @@ pub(super) struct Moved {
 }
 
 impl Moved {
-    /// Rows that stand below the row `above`, in their new order.
+    /// Rows that are below the row `above`, in their new order.
     pub(super) fn new(above: u32, order: &[u32]) -> Self {
         if order.is_sorted() {
             return Self {

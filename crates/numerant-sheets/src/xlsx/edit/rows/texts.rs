@@ -43,7 +43,7 @@ impl TextNumbers {
     }
 }
 
-/// All shared texts as they stand, behind what stands before and behind all of them.
+/// All shared texts verbatim, after what is before and after all of them.
 pub(super) fn texts(book: &EditedWorkbook, path: &str) -> io::Result<Vec<String>> {
     let mut found = vec![String::new(), String::new()];
     let mut writer = Writer::new(Vec::new());

@@ -277,7 +277,7 @@ impl Parser<'_, '_> {
         Ok(Content::Number(sum))
     }
 
-    /// The sum of the products of cells that stand at the same places of ranges.
+    /// The sum of the products of cells that are at the same places of ranges.
     fn sum_product(&self, arguments: &[Operand]) -> Computed<Content> {
         let mut ranges = Vec::new();
         for argument in arguments {
@@ -315,7 +315,7 @@ impl Parser<'_, '_> {
         Ok(Content::Number(sum))
     }
 
-    /// The value beside the first cell of a range that is what is looked for.
+    /// The value next to the first cell of a range that is what is looked for.
     fn lookup(&self, arguments: &[Operand]) -> Computed<Content> {
         let wanted = self.single(arguments[0].clone())?;
         let Operand::Range(sheet, area) = &arguments[1] else {
@@ -378,7 +378,7 @@ fn folded(fold: fn(&[f64]) -> Content, numbers: Result<Vec<f64>, String>) -> Con
     }
 }
 
-/// A number with so many digits behind its point. What it is in decimals decides, not its binary form.
+/// A number with so many digits after its point. What it is in decimals decides, not its binary form.
 fn rounded(name: &str, number: &Content, digits: &Content) -> Content {
     let (number, digits) = match (number_of(number), number_of(digits)) {
         (Ok(number), Ok(digits)) => (number, digits.clamp(-20.0, 20.0) as i32),

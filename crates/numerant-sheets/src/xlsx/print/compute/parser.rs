@@ -90,7 +90,7 @@ impl Parser<'_, '_> {
         operand
     }
 
-    /// An operand with the signs before it and the percent signs behind it.
+    /// An operand with the signs before it and the percent signs after it.
     fn signed(&mut self) -> Computed<Operand> {
         if self.depth > MAX_DEPTH {
             return Err("it is nested too deeply".to_owned());
