@@ -379,15 +379,6 @@ impl Error {
         }
     }
 
-    /// Whether a sample of a source did not show what comes further down.
-    pub(super) fn outgrows_sample(&self) -> bool {
-        match self {
-            Self::Read(error) => matches!(error.problem, ReadProblem::BeyondSample),
-            Self::Encode { problem, .. } => matches!(**problem, EncodeError::BeyondSample),
-            _ => false,
-        }
-    }
-
     /// What to type next, where there is something to say.
     pub fn hint(&self) -> Option<String> {
         match self {

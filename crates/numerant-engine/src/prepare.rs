@@ -187,7 +187,7 @@ pub(super) fn types(
     sources: &Sources,
     pipeline: &Pipeline,
     only: Option<&SourcePath>,
-    scan: SchemaScan,
+    scan: &SchemaScan,
     context: &Context,
 ) -> Result<Vec<Found>, Error> {
     let mut pipeline = pipeline.clone();
@@ -205,7 +205,7 @@ pub(super) fn types(
                 found.add(batch.field(record, *slot).value(&mut scratch));
             }
         }
-        Ok(scan == SchemaScan::Full || seen < BATCH * 8)
+        Ok(matches!(scan, SchemaScan::Full) || seen < BATCH * 8)
     })?;
     Ok(found)
 }

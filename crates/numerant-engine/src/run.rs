@@ -10,7 +10,7 @@ use std::time::Duration;
 use super::consume::Consumer;
 use super::earlier::{Earlier, others};
 use super::notice::TypedOtherwise;
-use super::plan::RunPlan;
+use super::plan::{Pass, RunPlan};
 use super::produce::{Message, Produced, Producer, Routed};
 use super::{Context, Error, Notice, STACK, Summary, compress, conformity, documents, workbooks};
 use crate::job::Job;
@@ -26,12 +26,12 @@ use numerant_schema::DocumentSchema;
 const BATCHES: usize = 4;
 
 /// Finds out which outputs a run would write.
-pub(super) fn plan_outputs(plan: &Arc<RunPlan>, context: &Context) -> Result<Summary, Error> {
+pub(super) fn plan_outputs(plan: &Arc<RunPlan>, context: &Context) -> Result<Pass<Summary>, Error> {
     let mut producer = Producer::open(Arc::clone(plan), context)?;
     let (order, slots): (Vec<String>, Vec<usize>) = producer.order_columns().into_iter().unzip();
     let mut planned: Vec<Planned> = Vec::new();
     let mut touched: Vec<u32> = Vec::new();
-    producer.run(&mut |message| {
+    let read = producer.run(&mut |message| {
         let Message::Records(routed) = message else {
             return Ok(None);
         };
@@ -56,7 +56,11 @@ pub(super) fn plan_outputs(plan: &Arc<RunPlan>, context: &Context) -> Result<Sum
             }
         }
         Ok(Some(routed))
-    })?;
+    });
+    if plan.scan.is_outgrown() {
+        return Ok(Pass::OutgrewSample);
+    }
+    read?;
     let records = planned.iter().map(|planned| planned.records).collect();
     let mut produced = producer.finish(records)?;
     let mut outputs = Vec::new();
@@ -79,7 +83,7 @@ pub(super) fn plan_outputs(plan: &Arc<RunPlan>, context: &Context) -> Result<Sum
     produced.notices.extend(leftovers.notices);
     let mut summary = summary(plan, produced, outputs, Vec::new(), None)?;
     summary.order = order;
-    Ok(summary)
+    Ok(Pass::Complete(summary))
 }
 
 /// What a plan knows of an output.
@@ -115,7 +119,7 @@ pub(super) fn run_plan(
     plan: &Arc<RunPlan>,
     context: &Context,
     stage: Option<&Stage>,
-) -> Result<Summary, Error> {
+) -> Result<Pass<Summary>, Error> {
     let schema = plan.schema()?;
     let producer = Producer::open(Arc::clone(plan), context)?;
     let own_stage;
@@ -127,7 +131,12 @@ pub(super) fn run_plan(
         }
     };
     let mut consumer = Consumer::new(plan, stage);
-    let producer = route(producer, &mut consumer, plan, context)?;
+    let routed = route(producer, &mut consumer, plan, context);
+    // Whatever happened after that rests on columns and types that do not hold.
+    if plan.scan.is_outgrown() {
+        return Ok(Pass::OutgrewSample);
+    }
+    let producer = routed?;
     let mut produced = producer.finish(consumer.records().to_vec())?;
     let keep = Keep {
         sync: plan.syncs(),
@@ -142,11 +151,14 @@ pub(super) fn run_plan(
             &mut produced,
             keep,
             context,
-        )?
+        )
     } else {
-        encode_workbooks(plan, &mut consumer, &mut produced, keep, context)?
+        encode_workbooks(plan, &mut consumer, &mut produced, keep, context)
     };
-    close(plan, consumer, produced, encoded, keep, context)
+    if plan.scan.is_outgrown() {
+        return Ok(Pass::OutgrewSample);
+    }
+    close(plan, consumer, produced, encoded?, keep, context).map(Pass::Complete)
 }
 
 /// Reads all records and hands them to the second half: in turns with it, or on a thread of its own.

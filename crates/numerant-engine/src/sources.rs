@@ -66,7 +66,7 @@ pub(super) struct Sources {
 }
 
 /// How the sources of a job are opened.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub(super) struct SourcesOpening {
     /// They are read more than once.
     pub(super) reads_twice: bool,
@@ -392,7 +392,7 @@ impl Sources {
             options: &self.read,
             batch_size: BATCH,
             largest_record: largest,
-            scan: self.scan,
+            scan: &self.scan,
         };
         let reader: Box<dyn RecordReader> = loop {
             if let Some((source, table)) = &mut cursor.source {

@@ -2,6 +2,7 @@
 
 use super::EncodeError;
 use super::sheet::{Class, Look, declared_look};
+use crate::SchemaScan;
 use numerant_data::record::{Batch, Blank};
 use numerant_data::value::{Cells, ColumnType};
 
@@ -128,6 +129,8 @@ pub struct TextColumn {
     pub typing: Typing,
     /// Blanks are distinguished as in a document.
     pub tells_blanks: bool,
+    /// How much of the source was read to find the types.
+    pub scan: SchemaScan,
 }
 
 /// A value to be written.
@@ -182,7 +185,10 @@ impl TextColumn {
             Typing::Found(found) => {
                 let value = field.value(scratch);
                 if Found::of(value) != found {
-                    return Err(EncodeError::BeyondSample);
+                    let SchemaScan::Sample(sample) = &self.scan else {
+                        return Err(EncodeError::ChangedWhileRead);
+                    };
+                    sample.outgrow();
                 }
                 Ok(Shown::Literal(value))
             }

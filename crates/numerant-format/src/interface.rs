@@ -4,6 +4,7 @@
 use std::fmt;
 use std::io;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use jiff::civil::DateTime;
 use numerant_data::dialect::Dialect;
@@ -207,12 +208,39 @@ pub enum DocumentLanguage {
 }
 
 /// How much of a source is read before its columns are final.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub enum SchemaScan {
-    /// A sample: what it could not show is [`ReadProblem::BeyondSample`].
-    Sample,
+    /// A sample. Who meets something that the sample did not show says so with [`Sample::outgrow`],
+    /// and what was read and written so far counts for nothing.
+    Sample(Sample),
     /// All of it.
     Full,
+}
+
+/// Whether a sample is enough for what was read so far; shared by all who rely on one.
+#[derive(Clone, Debug, Default)]
+pub struct Sample(Arc<AtomicBool>);
+
+impl Sample {
+    /// Something was met that the sample did not show.
+    pub fn outgrow(&self) {
+        self.0.store(true, Ordering::Release);
+    }
+}
+
+impl SchemaScan {
+    /// A scan of a sample that is enough so far.
+    pub fn sample() -> Self {
+        Self::Sample(Sample::default())
+    }
+
+    /// Whether something was met that the sample did not show, so that a full scan is needed.
+    pub fn is_outgrown(&self) -> bool {
+        match self {
+            Self::Sample(sample) => sample.0.load(Ordering::Acquire),
+            Self::Full => false,
+        }
+    }
 }
 
 /// What a table is opened with.
@@ -225,7 +253,7 @@ pub struct Opening<'o> {
     /// Bytes of the largest record that is taken.
     pub largest_record: usize,
     /// How much is read before the columns are final.
-    pub scan: SchemaScan,
+    pub scan: &'o SchemaScan,
 }
 
 /// A source that is open: one table, or several sheets of which some are chosen.

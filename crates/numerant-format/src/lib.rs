@@ -59,7 +59,7 @@ pub use document::{Document, DocumentFrame, Redeclared, TreeFacts};
 pub use fill::{FillOptions, Incomplete, Occupied, Put, PutError, PutPlace, PutWhat};
 pub use interface::{
     Capabilities, DocumentLanguage, DocumentNames, EncoderRequest, Fields, Format, NewEncoder,
-    Opening, Printing, SchemaScan, SheetsLeftOut, Source, Verbatim, Weight,
+    Opening, Printing, Sample, SchemaScan, SheetsLeftOut, Source, Verbatim, Weight,
 };
 pub use messages::{
     Balance, BalanceNote, MessageFacts, MessagesWritten, Miscounted, SegmentCounts, SegmentsWritten,
@@ -498,9 +498,9 @@ pub enum EncodeError {
         /// What the format is called.
         format: &'static str,
     },
-    /// A value is of a type that none had which was looked at first.
-    #[error("a value is of a type that the sample did not have")]
-    BeyondSample,
+    /// A value is of a type that no value of the column had when its types were found.
+    #[error("the source was changed while it was read: a value is of another type than before")]
+    ChangedWhileRead,
     /// The format has no way to write a character.
     #[error("{at}, column '{column}': the control character U+{code:04X}, which this format ({format}) has no way to write", code = u32::from(*.sign))]
     ControlSign {
@@ -585,7 +585,7 @@ impl EncodeError {
                 "combine them first, and sort the result".to_owned()
             }
             Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or remove it with --drop"),
-            Self::BeyondSample => "run it again".to_owned(),
+            Self::ChangedWhileRead => "run it again".to_owned(),
             Self::OfFormat { hint, .. } => (*hint).to_owned(),
             Self::NotWritten { .. } => "write csv, json, xml or a workbook".to_owned(),
             Self::ControlSign { .. } => {

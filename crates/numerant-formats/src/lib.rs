@@ -166,7 +166,7 @@ pub fn open_reader(
         options,
         batch_size,
         largest_record,
-        scan: SchemaScan::Full,
+        scan: &SchemaScan::Full,
     };
     source.open_table(0, opening)
 }

@@ -20,7 +20,7 @@
 //!     options: &options,
 //!     batch_size: 1 << 16,
 //!     largest_record: 1 << 20,
-//!     scan: SchemaScan::Full,
+//!     scan: &SchemaScan::Full,
 //! })?;
 //! assert_eq!(reader.columns().names(), ["id", "berth.quay"]);
 //! # Ok::<(), numerant_data::source::ReadError>(())

@@ -14,7 +14,7 @@ use numerant_data::tree::{
 };
 use numerant_format::{
     Document, DocumentFrame, EncodeError, MessageFacts, Patch, ReadTally, RecordEncoder,
-    RecordReader, Redeclared, SourceFacts, TextNote, TreeFacts, WriteOptions,
+    RecordReader, Redeclared, SchemaScan, SourceFacts, TextNote, TreeFacts, WriteOptions,
 };
 
 /// Bytes of text whose records are looked at for columns before the first is handed on.
@@ -23,9 +23,8 @@ const SAMPLE: u64 = 1 << 22;
 /// Reads a document record by record.
 ///
 /// The columns are those of all records. A large document is looked at only so far before it is
-/// read; where a record further down then has something that none had, reading ends with
-/// [`ReadProblem::BeyondSample`], and whoever reads has to begin anew and say that all of it is to be
-/// looked at first.
+/// read; where a record further down then has something that none had, the sample is outgrown
+/// ([`SchemaScan::is_outgrown`]) and reading ends: whoever reads has to begin anew with a full scan.
 pub struct TreeReader {
     path: SourcePath,
     trees: Box<dyn Trees>,
@@ -54,8 +53,8 @@ pub struct TreeReader {
     /// What is around the records, as far as it showed before any was handed on.
     around: DocumentFrame,
     ended: bool,
-    /// All of it was looked at before any was handed on.
-    thorough: bool,
+    /// How much of it was looked at before any was handed on.
+    scan: SchemaScan,
 }
 
 impl fmt::Debug for TreeReader {
@@ -67,17 +66,21 @@ impl fmt::Debug for TreeReader {
 }
 
 impl TreeReader {
-    /// Finds the columns of a document, in its first records or, where it is to be `thorough`, in
-    /// all, and begins to read it.
+    /// Finds the columns of a document, in its first records or in all, and begins to read it.
     pub fn open(
         mut opened: Box<OpenedTrees>,
         batch_size: usize,
-        thorough: bool,
+        scan: &SchemaScan,
     ) -> Result<Self, ReadError> {
         let path = opened.path.clone();
         // What is read only once cannot be begun anew.
-        let thorough = thorough || opened.is_kept();
-        if thorough {
+        let scan = if opened.is_kept() {
+            SchemaScan::Full
+        } else {
+            scan.clone()
+        };
+        let is_full = matches!(scan, SchemaScan::Full);
+        if is_full {
             opened.find_in_all()?;
         }
         let markup = opened.format.repeats_names();
@@ -92,7 +95,7 @@ impl TreeReader {
         trees.learn();
         let mut any = false;
         let mut absent = Vec::new();
-        let until = if thorough { u64::MAX } else { SAMPLE };
+        let until = if is_full { u64::MAX } else { SAMPLE };
         while trees.next_new(until, &mut tree, &mut paths)? {
             any = true;
             if opened.options.context.as_one {
@@ -175,20 +178,29 @@ impl TreeReader {
             is_keyed,
             around,
             ended: is_empty,
-            thorough,
+            scan,
             layer,
         })
     }
 
-    /// Checks that no longer list stands further down in a document of which a part was looked at to
-    /// find its records.
-    fn check_found(&self) -> Result<(), ReadError> {
+    /// Whether a longer list is further down in a document of which a part was looked at to find its
+    /// records.
+    fn has_missed_records(&self) -> bool {
         let longest = self.trees.beside().map_or(0, Beside::most_branches);
-        if self.opened.facts.found && !self.thorough && longest > self.tally.records {
-            Err(self.path.error(ReadProblem::BeyondSample))
-        } else {
-            Ok(())
-        }
+        let was_sampled = matches!(self.scan, SchemaScan::Sample(_));
+        self.opened.facts.found && was_sampled && longest > self.tally.records
+    }
+
+    /// Ends, as the columns are not those that were found.
+    fn outgrow_sample(&mut self, batch: &mut Batch) -> Result<(), ReadError> {
+        let SchemaScan::Sample(sample) = &self.scan else {
+            let place = Place::number(self.facts.unit, self.trees.line());
+            return Err(self.path.error_at(place, ReadProblem::ChangedWhileRead));
+        };
+        sample.outgrow();
+        self.ended = true;
+        batch.clear();
+        Ok(())
     }
 
     /// Adds the record whose values are in `leaves`, in these columns.
@@ -251,7 +263,6 @@ fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Un
 
 fn lay_error(path: &SourcePath, place: Place, error: FlattenError) -> ReadError {
     let problem = match error {
-        FlattenError::BeyondSample => ReadProblem::BeyondSample,
         FlattenError::Twice(name) => ReadProblem::NameTwice { name },
         FlattenError::WhichRows(lists) => ReadProblem::WhichRows { lists },
         FlattenError::NoRows { path, lists } => ReadProblem::NoRows { path, lists },
@@ -486,7 +497,10 @@ impl RecordReader for TreeReader {
                 batch.rejected.extend(rejected);
                 if !more {
                     self.ended = true;
-                    self.check_found()?;
+                    if self.has_missed_records() {
+                        self.outgrow_sample(batch)?;
+                        return Ok(false);
+                    }
                     break;
                 }
                 line = self.trees.line();
@@ -499,6 +513,10 @@ impl RecordReader for TreeReader {
                         push_row(layer, &tree.text, typed, wanted, batch);
                     });
                     let place = Place::number(self.facts.unit, line);
+                    if self.layer.is_outgrown() {
+                        self.outgrow_sample(batch)?;
+                        return Ok(false);
+                    }
                     laid.map_err(|error| lay_error(&self.path, place, error))?;
                 }
                 if let Some(values) = self.layer.values()

@@ -1,7 +1,7 @@
 //! An open document as a source of one table.
 
 use numerant_data::source::{ReadError, ReadProblem};
-use numerant_format::{Opening, RecordReader, SchemaScan, Source, Start};
+use numerant_format::{Opening, RecordReader, Source, Start};
 
 use crate::{OpenedTrees, TreeFormat, TreeReader};
 
@@ -44,8 +44,7 @@ impl Source for TreeSource {
             let problem = ReadProblem::Io(std::io::Error::other("the document is already read"));
             return Err(numerant_data::source::SourcePath::Standard.error(problem));
         };
-        let is_full = opening.scan == SchemaScan::Full;
-        let reader = TreeReader::open(opened, opening.batch_size, is_full)?;
+        let reader = TreeReader::open(opened, opening.batch_size, opening.scan)?;
         Ok(Box::new(reader))
     }
 }

@@ -460,9 +460,9 @@ pub enum ReadProblem {
         "the record that begins here is of another kind than those before it (object, list or single value)"
     )]
     OtherKind,
-    /// Something is in a record that is in none that was looked at first.
-    #[error("a record has something that the sample did not have")]
-    BeyondSample,
+    /// Something is in a record that was in none when the columns were found.
+    #[error("it was changed while it was read")]
+    ChangedWhileRead,
     /// The sources of one run do not have the same columns.
     #[error("its columns are not those of {first}: {difference}")]
     OtherColumns {

@@ -121,8 +121,8 @@ impl ReadProblem {
             ),
             Self::Malformed { .. }
             | Self::NoValues { .. }
-            | Self::NameTwice { .. }
-            | Self::BeyondSample => None,
+            | Self::NameTwice { .. } => None,
+            Self::ChangedWhileRead => Some("run it again when the file is complete".to_owned()),
             Self::Archive { .. } => Some("was the download or copy interrupted? get the file again".to_owned()),
             Self::Packed { .. } => {
                 Some("unpack the archive, and name its folder".to_owned())

@@ -17,6 +17,7 @@ use tasks::{Task, root, tasks};
 use super::addresses::{check_beside, protected};
 use super::found::{find, source_format};
 use super::pack::{packed, planned};
+use super::plan::Pass;
 use super::recovery::{before_plan, before_run};
 use super::run::keep_ledger;
 use super::{
@@ -301,10 +302,10 @@ fn work(
 }
 
 /// Whether a run may have left files on its stage.
-fn leaves_something(job: &Job, result: &Result<Summary, Error>) -> bool {
+fn leaves_something(job: &Job, result: &Result<Pass<Summary>, Error>) -> bool {
     match result {
-        Err(_) => true,
-        Ok(summary) => {
+        Err(_) | Ok(Pass::OutgrewSample) => true,
+        Ok(Pass::Complete(summary)) => {
             job.existing == ExistingPolicy::Replace
                 || summary
                     .ledger

@@ -146,7 +146,7 @@ impl RunPlan {
             .min(u32::MAX.into());
         Ok(Self {
             stated: job.clone(),
-            scan: SchemaScan::Sample,
+            scan: SchemaScan::sample(),
             out: job
                 .out
                 .clone()
@@ -237,18 +237,29 @@ impl RunPlan {
     }
 }
 
-/// Does a run after the plan of its job: once, or a second time with a full scan where a record
-/// further down did not fit what a sample had shown.
+/// How a pass over the sources ended.
+#[derive(Debug)]
+pub(crate) enum Pass<T> {
+    /// All was read.
+    Complete(T),
+    /// Something was met that the sample of the plan did not show; nothing was committed.
+    OutgrewSample,
+}
+
+/// Does a run after the plan of its job: in one pass, or in a second one with a full scan where a
+/// record further down did not fit what a sample had shown.
 pub(crate) fn with_plan<T>(
     job: &Job,
     context: &Context,
     shared: &Shared<'_>,
-    work: impl Fn(&Arc<RunPlan>) -> Result<T, Error>,
+    work: impl Fn(&Arc<RunPlan>) -> Result<Pass<T>, Error>,
 ) -> Result<T, Error> {
-    let plan = Arc::new(RunPlan::resolve(job, context, shared)?);
-    match work(&plan) {
-        Err(error) if error.outgrows_sample() => work(&Arc::new(plan.with_full_scan())),
-        done => done,
+    let mut plan = Arc::new(RunPlan::resolve(job, context, shared)?);
+    loop {
+        match work(&plan)? {
+            Pass::Complete(done) => return Ok(done),
+            Pass::OutgrewSample => plan = Arc::new(plan.with_full_scan()),
+        }
     }
 }
 

@@ -233,6 +233,7 @@ impl Producer {
                     typing(found, Found::Text)
                 },
                 tells_blanks: reader.document().is_some() && !found.computed,
+                scan: self.plan.scan.clone(),
             });
         }
         let write = &self.plan.job.write;
@@ -262,7 +263,7 @@ impl Producer {
             Some(found) => Some(found.clone()),
             None if self.plan.needs_types(self.format) && self.plan.is_by_source() => {
                 let path = Some(reader.path());
-                let (pipeline, scan) = (&self.pipeline, self.plan.scan);
+                let (pipeline, scan) = (&self.pipeline, &self.plan.scan);
                 let context = &self.context;
                 Some(prepare::types(
                     &self.plan.job,
@@ -291,6 +292,7 @@ impl Producer {
                     slot: column.slot,
                     typing,
                     tells_blanks: is_tree && !column.computed,
+                    scan: self.plan.scan.clone(),
                 }
             })
             .collect())

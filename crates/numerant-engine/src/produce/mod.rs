@@ -23,10 +23,10 @@ use super::{Context, Error, Notice, prepare};
 use crate::ledger::SourceEntry;
 use numerant_data::dialect::Dialect;
 use numerant_data::record::{Batch, ColumnError, RejectedRecord};
-use numerant_data::source::{Place, ReadError, ReadProblem};
+use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
 use numerant_data::value::Number;
 use numerant_format::column::Found;
-use numerant_format::{Document, Format, RecordEncoder, RecordReader};
+use numerant_format::{Document, Format, RecordEncoder, RecordReader, SchemaScan};
 use numerant_formats::format_for_records;
 use numerant_naming::route::{Divider, Division, KeyValues, NOWHERE, Router};
 use numerant_steps::{CASE_COLUMN, OnError, Pipeline, SortedBatches, Sorter};
@@ -104,7 +104,7 @@ impl Producer {
             reads_twice: plan.reads_twice || plan.format.capabilities().has_typed_values,
             // What is found out of all records is found out for all columns alike.
             has_own_columns: plan.is_by_source() && !plan.reads_twice,
-            scan: plan.scan,
+            scan: plan.scan.clone(),
         };
         let (inputs, cursor) = Sources::open(job, opening, context)?;
         let addresses =
@@ -136,7 +136,7 @@ impl Producer {
         }
         let mut types = None;
         if plan.needs_types(format) && !plan.is_by_source() {
-            let found = prepare::types(job, &inputs, &pipeline, None, plan.scan, context)?;
+            let found = prepare::types(job, &inputs, &pipeline, None, &plan.scan, context)?;
             types = Some(found);
         }
         Ok(Self {
@@ -192,6 +192,9 @@ impl Producer {
             let name = reader.name();
             let columns = reader.columns().len();
             spare = self.run_source(reader, spare, sorter.as_mut(), emit)?;
+            if self.plan.scan.is_outgrown() {
+                return Ok(());
+            }
             next = self
                 .inputs
                 .next(&mut self.cursor, &self.plan.job, &self.context)?;
@@ -228,6 +231,19 @@ impl Producer {
         Ok(())
     }
 
+    /// Ends the pass, as the plan rests on what the sample showed and the rest is not like it.
+    fn outgrow_sample(
+        &self,
+        source: &SourcePath,
+        spare: Box<Routed>,
+    ) -> Result<Box<Routed>, Error> {
+        match &self.plan.scan {
+            SchemaScan::Sample(sample) => sample.outgrow(),
+            SchemaScan::Full => return Err(source.error(ReadProblem::ChangedWhileRead).into()),
+        }
+        Ok(spare)
+    }
+
     fn run_source(
         &mut self,
         mut reader: Box<dyn RecordReader>,
@@ -255,6 +271,10 @@ impl Producer {
         let mut totals = TotalFinder::new(reader.as_ref());
         while reader.next_batch(&mut spare.batch)? {
             self.context.check_cancelled()?;
+            if self.plan.scan.is_outgrown() {
+                // An encoder found it.
+                return Ok(spare);
+            }
             self.pipeline
                 .apply(&mut spare.batch)
                 .map_err(|(at, problem)| Error::step(path.clone(), at, problem))?;
@@ -278,13 +298,16 @@ impl Producer {
                 None => spare = self.route_and_emit(&path, spare, emit)?,
             }
         }
+        if self.plan.scan.is_outgrown() {
+            return Ok(spare);
+        }
         // What stands around records that are written verbatim is written, too.
         let is_framed = foot.is_some();
         if let (Some(foot), Some(document)) = (foot, reader.document()) {
             let around = document.around();
             if around.scattered {
                 // Nothing is around all of its records, which shows only now.
-                return Err(reader.path().error(ReadProblem::BeyondSample).into());
+                return self.outgrow_sample(reader.path(), spare);
             }
             let _ = foot.set(around.foot);
         }
@@ -308,7 +331,7 @@ impl Producer {
             self.format.capabilities().has_namespaces && !is_framed && self.plan.shape.is_none();
         if is_anew && reader.document().and_then(Document::redeclared).is_some() {
             // It was not before records that were written as if it were none.
-            return Err(reader.path().error(ReadProblem::BeyondSample).into());
+            return self.outgrow_sample(reader.path(), spare);
         }
         let document = reader.document().filter(|_| !is_framed);
         let values_left_out = document.map(Document::values_beside).unwrap_or_default();

@@ -314,7 +314,7 @@ fn documents(
             job.read.of_formats.clone_from(&parts_read.of_formats);
         }
         let (sources, mut cursor) =
-            Sources::open(&job, opening(false, SchemaScan::Sample), context)?;
+            Sources::open(&job, opening(false, SchemaScan::sample()), context)?;
         let reader = sources.next(&mut cursor, &job, context)?;
         Ok(reader.and_then(|reader| {
             let tree = reader.document()?.facts().clone();

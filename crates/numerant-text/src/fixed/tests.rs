@@ -71,7 +71,7 @@ fn read(text: &str, options: &ReadOptions) -> Result<(Vec<String>, Vec<Vec<Strin
         options,
         batch_size: 64,
         largest_record: 1 << 16,
-        scan: SchemaScan::Full,
+        scan: &SchemaScan::Full,
     };
     let mut reader = source.open_table(0, opening).map_err(said)?;
     let columns = reader.columns().names().to_vec();
@@ -235,6 +235,7 @@ fn written(
         slot,
         typing: Typing::Found(Found::Text),
         tells_blanks: false,
+        scan: SchemaScan::Full,
     };
     let request = EncoderRequest {
         columns: columns.iter().enumerate().map(column).collect(),

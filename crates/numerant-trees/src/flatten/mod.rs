@@ -58,8 +58,6 @@ pub(crate) enum FlatValue {
 /// A record that does not match, or columns that cannot be decided.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum FlattenError {
-    /// There is something where none of the records that were looked at has anything.
-    BeyondSample,
     /// A name occurs twice in one object.
     Twice(String),
     /// There are several lists that could be rows.
@@ -120,6 +118,7 @@ pub(crate) struct Flattener {
     /// Cells that are the same in all records like it.
     fixed: Vec<(u32, FlatValue)>,
     pure: bool,
+    is_outgrown: bool,
     /// Items that are to be records, by level.
     waiting: Vec<Vec<(usize, u32)>>,
     /// Cells that were filled, to be emptied again.
@@ -153,6 +152,7 @@ impl Flattener {
             leaves: Vec::new(),
             fixed: Vec::new(),
             pure: false,
+            is_outgrown: false,
             waiting: Vec::new(),
             filled: Vec::new(),
             line: 0,
@@ -307,12 +307,17 @@ impl Flattener {
     }
 
     /// There is something new at a place.
-    fn beyond_sample(&mut self, at: u32) -> Result<(), FlattenError> {
+    fn beyond_sample(&mut self, at: u32) {
         if self.narrow && !self.places[at as usize].wanted {
             self.pure = false;
-            return Ok(());
+        } else {
+            self.is_outgrown = true;
         }
-        Err(FlattenError::BeyondSample)
+    }
+
+    /// Whether a record has something where none of those that were learnt has anything.
+    pub(crate) fn is_outgrown(&self) -> bool {
+        self.is_outgrown
     }
 
     /// Makes one column of whole records.
@@ -422,13 +427,13 @@ impl Flattener {
     }
 
     /// Fills a column with the value of a place.
-    fn put(&mut self, at: u32, column: u32, laid: FlatValue) -> Result<(), FlattenError> {
+    fn put(&mut self, at: u32, column: u32, laid: FlatValue) {
         let Some(cell) = self.cells.get_mut(column as usize) else {
-            return self.beyond_sample(at);
+            self.beyond_sample(at);
+            return;
         };
         *cell = laid;
         self.filled.push(column);
-        Ok(())
     }
 
     /// Keeps a node for when all else of its record is flattened.
@@ -464,7 +469,8 @@ impl Flattener {
             self.kept.push(b']');
         }
         let laid = FlatValue::Kept(start, self.kept.len() as u32);
-        self.put(at, self.places[at as usize].column, laid)
+        self.put(at, self.places[at as usize].column, laid);
+        Ok(())
     }
 
     fn lay_node(
@@ -499,7 +505,8 @@ impl Flattener {
                 while item < next as usize {
                     let to = self.places[at as usize].items.get(number).copied();
                     let Some(to) = to else {
-                        return self.beyond_sample(at);
+                        self.beyond_sample(at);
+                        return Ok(());
                     };
                     self.lay_node(tree, paths, item, to, level)?;
                     item = tree.nodes[item].next as usize;
@@ -512,7 +519,7 @@ impl Flattener {
                     return self.keep(&[node], self.markup, tree, paths, at);
                 }
                 if text.0 < text.1 {
-                    self.put(at, column, FlatValue::Text(text.0, text.1))?;
+                    self.put(at, column, FlatValue::Text(text.0, text.1));
                     self.leaves.push(column);
                 }
                 self.lay_children(tree, paths, node, at, level)
@@ -528,7 +535,8 @@ impl Flattener {
                     Kind::Text => FlatValue::Text(text.0, text.1),
                     _ => FlatValue::Literal(text.0, text.1),
                 };
-                self.put(at, column, laid)
+                self.put(at, column, laid);
+                Ok(())
             }
         }
     }
@@ -548,7 +556,7 @@ impl Flattener {
         while child < end {
             let Node { path, next, .. } = tree.nodes[child];
             let Some(to) = self.child(at, path) else {
-                self.beyond_sample(at)?;
+                self.beyond_sample(at);
                 child = next as usize;
                 continue;
             };
@@ -569,7 +577,7 @@ impl Flattener {
                 let items = (!place.list).then_some(&place.items);
                 match items.and_then(|items| items.get(times - 2)).copied() {
                     Some(item) => self.lay_node(tree, paths, child, item, level)?,
-                    None => self.beyond_sample(to)?,
+                    None => self.beyond_sample(to),
                 }
             } else {
                 self.lay_node(tree, paths, child, to, level)?;
@@ -604,17 +612,19 @@ impl Flattener {
                 }
             };
             let column = place.column;
-            return self.put(at, column, laid);
+            self.put(at, column, laid);
+            return Ok(());
         }
         let (column, levels) = place.first;
         if column == NONE {
             // Nothing is in any of the containers here.
-            return match place.hollow {
-                Some(_) => Ok(()),
-                None => self.beyond_sample(at),
-            };
+            if place.hollow.is_none() {
+                self.beyond_sample(at);
+            }
+            return Ok(());
         }
         self.fixed.push((column, FlatValue::Hollow(levels)));
-        self.put(at, column, FlatValue::Hollow(levels))
+        self.put(at, column, FlatValue::Hollow(levels));
+        Ok(())
     }
 }
