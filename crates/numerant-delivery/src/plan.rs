@@ -46,7 +46,7 @@ pub enum PlanError {
     #[error("addresses outside the allowed domains: {}", .0.join(", "))]
     Domains(Vec<String>),
     /// Messages that are too large.
-    #[error("larger than --max-message: {}", .0.join("; "))]
+    #[error("larger than a message may be: {}", .0.join("; "))]
     TooLarge(Vec<String>),
     /// Routes that lack what their channel needs.
     #[error("routes without what their channel needs: {}", .0.join("; "))]

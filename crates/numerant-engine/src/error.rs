@@ -44,7 +44,7 @@ pub enum Error {
     #[error(transparent)]
     ColumnsDiffer(#[from] Box<ColumnsDiffer>),
     /// Names of sources do not fit the pattern that they are to be read with.
-    #[error("--from-name: {count} of {all} names {} not match '{pattern}'", if *.count == 1 { "does" } else { "do" })]
+    #[error("{count} of {all} names {} not match '{pattern}'", if *.count == 1 { "does" } else { "do" })]
     NamesDoNotFit {
         /// The pattern.
         pattern: String,
@@ -56,14 +56,14 @@ pub enum Error {
         all: u64,
     },
     /// A column that a source is to be given, and has.
-    #[error("{source_name} already has a column '{column}', which {option} would replace")]
+    #[error("{source_name} already has a column '{column}', which {} would replace", if *.is_of_name { "a part of its name" } else { "the name of the source" })]
     OwnColumn {
         /// The source.
         source_name: String,
         /// The column.
         column: String,
-        /// What names the column.
-        option: &'static str,
+        /// A part of the source's name would be in the column, and not the whole of it.
+        is_of_name: bool,
     },
     /// The shape of the outputs cannot be used.
     #[error(transparent)]
@@ -103,7 +103,7 @@ pub enum Error {
         problem: Box<StepProblem>,
     },
     /// A record is larger than an output may be.
-    #[error("{source_name}, {at}: with the header this record takes {bytes} bytes, and --max-size is {most}", most = .most.0)]
+    #[error("{source_name}, {at}: with the header this record takes {bytes} bytes, and an output may have {most}", most = .most.0)]
     TooLarge {
         /// The source.
         source_name: String,
@@ -115,7 +115,7 @@ pub enum Error {
         most: Size,
     },
     /// A control total has too many digits.
-    #[error("--total: a sum of column '{column}' has more than 38 digits")]
+    #[error("a sum of column '{column}' has more than 38 digits")]
     Sum {
         /// The column.
         column: String,
@@ -225,7 +225,7 @@ pub enum Error {
     #[error("{} does not state how its outputs were made from the whole", .0.display())]
     LedgerWithoutJob(PathBuf),
     /// Records that are rejected would not be compared.
-    #[error("--ragged reject would leave records out of the comparison")]
+    #[error("rejected records would be left out of the comparison")]
     RejectsCompared,
     /// No column is left to compare.
     #[error("no column is left to compare")]
@@ -376,94 +376,6 @@ impl Error {
                 )
             }
             _ => false,
-        }
-    }
-
-    /// What to type next, where there is something to say.
-    pub fn hint(&self) -> Option<String> {
-        match self {
-            Self::Column {
-                likely_header: Some(line),
-                ..
-            } => Some(format!(
-                "line {line} looks like the header: --skip-lines {} skips the lines above it",
-                line - 1
-            )),
-            Self::Column { problem, .. } => Some(problem.hint()),
-            Self::Select(error) => error.hint(),
-            Self::ColumnsDiffer(differ) => Some(differ.hint()),
-            Self::NamesDoNotFit { .. } => Some(
-                "--pick and --skip choose files by their names, such as --pick '*.tsv'".to_owned(),
-            ),
-            Self::OwnColumn { .. } => Some("choose another name for it".to_owned()),
-            Self::BatchInterrupted { .. } => {
-                Some("--existing newer goes on with those that are missing".to_owned())
-            }
-            Self::Shape(error) => error.problem.hint(),
-            Self::Unfit(_) => Some(
-                "correct the values with --set, leave records out with --where, or change the shape".to_owned(),
-            ),
-            Self::Schema(_) => None,
-            Self::Read(error) => error.problem.hint(),
-            Self::Value { problem, .. } => problem.hint(),
-            Self::AllRejected { kept: None, .. } => {
-                Some(
-                    "--rejects FILE keeps them; if there are lines above the header, --skip-lines N skips them"
-                        .to_owned(),
-                )
-            }
-            Self::AllRejected { .. } => None,
-            Self::LedgerWithoutJob(_) => {
-                Some("name the parts with --parts, and the steps of the run".to_owned())
-            }
-            Self::LedgerFolder(_) => Some("name it with --out DIR".to_owned()),
-            Self::ComparedColumn { problem, .. } => Some(format!(
-                "--ignore '{}' leaves it out of the comparison; columns there: {}",
-                problem.name,
-                problem.listed()
-            )),
-            Self::SurplusColumn { column, .. } => Some(format!(
-                "--ignore '{column}' leaves it out of the comparison"
-            )),
-            Self::NoLedger { .. } => Some(
-                "--ledger FILE of a run writes a ledger; --whole and --parts compare files without one"
-                    .to_owned(),
-            ),
-            Self::Step(problem) => problem.hint(),
-            Self::Record { problem, .. } => problem.hint(),
-            Self::TooLarge { bytes, .. } => {
-                Some(format!("records are not cut; use --max-size {bytes} at least"))
-            }
-            Self::Encode { problem, .. } => Some(problem.hint()),
-            Self::Form { problem, .. } => problem.hint().map(str::to_owned),
-            Self::DocumentTooLarge { .. } => Some(
-                "give it more with --memory, write one at a time with --jobs 1, keep fewer columns with --keep, or \
-                 let --rows or another key make smaller documents"
-                    .to_owned(),
-            ),
-            Self::NotComputed { .. } => Some(
-                "write .xlsx, which a spreadsheet program computes, or put a simpler formula into the sheet; \
-                 docs/pages.md lists what is computed"
-                    .to_owned(),
-            ),
-            Self::Output(error) => error.hint().map(str::to_owned),
-            Self::LedgerNotKept { cause, .. } => cause.hint(),
-            Self::Recovery(error) => Some(format!(
-                "fix that, then run numerant recover {}; the old files are kept",
-                error.folder.display()
-            )),
-            Self::Refused(refusal) => Some(refusal.hint()),
-            Self::Unbalanced(_) | Self::SegmentsLost { .. } => {
-                Some("this is a fault of Numerant, please report it with the source".to_owned())
-            }
-            Self::Job(_)
-            | Self::Sum { .. }
-            | Self::NewerLedger { .. }
-            | Self::NothingToCompare
-            | Self::RejectsCompared
-            | Self::Ledger(_)
-            | Self::Thread(_)
-            | Self::Interrupted => None,
         }
     }
 }

@@ -78,7 +78,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use jiff::civil::DateTime;
 
-pub use addresses::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
+pub use addresses::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal, SideFileKind};
 pub use batch::{BatchFile, BatchSummary, FileDisposition, SkipReason, plan_batch, run_batch};
 pub use conformity::{Unfit, UnfitPlace};
 pub use error::{Error, Fault};

@@ -434,15 +434,10 @@ impl Sources {
         };
         for (column, _) in &constants {
             if wanted.contains(column) {
-                let of_name = job.source_column.as_ref() != Some(column);
                 return Err(Error::OwnColumn {
                     source_name: reader.name(),
                     column: column.clone(),
-                    option: if of_name {
-                        "--from-name"
-                    } else {
-                        "--source-column"
-                    },
+                    is_of_name: job.source_column.as_ref() != Some(column),
                 });
             }
         }

@@ -121,7 +121,7 @@ pub enum PutError {
         reason: String,
     },
     /// Expressions are computed for records, and a value is for all of them.
-    #[error("'{0}': compute the value with --set, and write its column, {{column}}")]
+    #[error("'{0}': compute the value in a step before, and write its column, {{column}}")]
     Expression(String),
 }
 

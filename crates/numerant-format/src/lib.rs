@@ -308,7 +308,7 @@ pub enum DeferredWriteError {
     Encode(#[from] EncodeError),
     /// Its records do not fit into memory.
     #[error(
-        "its records take more than half of --memory, and the template needs all of them at once"
+        "its records take more than half of the memory that the run may use, and the template needs all of them at once"
     )]
     TooLarge,
 }
@@ -470,7 +470,7 @@ pub enum EncodeError {
     },
     /// Messages can only be made of messages.
     #[error(
-        "messages can be written only from the unchanged records of messages; steps other than --where, and other sources, are not possible"
+        "messages can be written only from the unchanged records of messages; steps other than conditions, and other sources, are not possible"
     )]
     OnlyMessages,
     /// A column that is nothing of a bibliographic record.
@@ -530,67 +530,5 @@ fn prefix_of(prefix: &str) -> String {
     match prefix {
         "" => "names without a prefix are in ".to_owned(),
         prefix => format!("the prefix '{prefix}:' is declared as "),
-    }
-}
-
-impl EncodeError {
-    /// What to do about it.
-    pub fn hint(&self) -> String {
-        match self {
-            Self::Character { .. } => "write it with --out-encoding utf-8".to_owned(),
-            Self::NeedsQuotes { .. } => {
-                "choose a delimiter that no value contains with --out-delimiter, or remove --quote none"
-                    .to_owned()
-            }
-            Self::TooManyColumns { .. } => {
-                "choose columns with --keep or --drop, or write csv".to_owned()
-            }
-            Self::TextTooLong { column, .. } => format!(
-                "shorten it, as with --set '{column}=SUBSTRING(\"{column}\" FROM 1 FOR 32000)', or remove the column with --drop, or write csv"
-            ),
-            Self::ValueAndMembers { column, .. } => format!(
-                "rename one of them, as with --rename {column}=NAME, or use --flat"
-            ),
-            Self::OnePlace { first, .. } | Self::TwoValues { first, .. } => format!("rename one of them, as with --rename {first}=NAME"),
-            Self::NotOne { .. } => {
-                "put it into the part that repeats for each record, or sort and group by it too".to_owned()
-            }
-            Self::Redeclared(_) => {
-                "--no-prefixes removes namespaces; a split without steps keeps records verbatim".to_owned()
-            }
-            Self::KeyTwice { .. } => {
-                "let the part repeat for each value of the key, as \"{each COLUMN}\" does".to_owned()
-            }
-            Self::Aggregate { .. } => {
-                "leave such records out with --where, or correct the values with --set".to_owned()
-            }
-            Self::Part { .. } => "--date-format states how dates are written".to_owned(),
-            Self::Marc {
-                is_character: true, ..
-            } => {
-                "--control-characters drop removes such characters, except in tags and codes; --ragged reject \
-                 leaves such records out"
-                    .to_owned()
-            }
-            Self::Marc { .. } => {
-                "MARCXML has no such limit; write .marcxml, or leave the record out with --where".to_owned()
-            }
-            Self::Unbalanced { .. } => {
-                "--balance recompute makes the total the sum of the records and leaves adjustments out; --balance \
-                 keep copies both unchanged"
-                    .to_owned()
-            }
-            Self::OnlyMessages => "write csv, json, xml or a workbook".to_owned(),
-            Self::SortedSources => {
-                "combine them first, and sort the result".to_owned()
-            }
-            Self::NotMarc(name) => format!("rename it, as with --rename '{name}=245$a', or remove it with --drop"),
-            Self::ChangedWhileRead => "run it again".to_owned(),
-            Self::OfFormat { hint, .. } => (*hint).to_owned(),
-            Self::NotWritten { .. } => "write csv, json, xml or a workbook".to_owned(),
-            Self::ControlSign { .. } => {
-                "--control-characters drop leaves such characters out; xlsx and csv can hold them".to_owned()
-            }
-        }
     }
 }

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use numerant_data::record::nearest;
-use numerant_data::value::{Cells, Number, date_hint, number_hint};
+use numerant_data::value::{Cells, Number};
 
 /// A part of a value.
 ///
@@ -85,17 +85,6 @@ pub enum ValueError {
         /// The value.
         value: String,
     },
-}
-
-impl ValueError {
-    /// What to do about it.
-    pub fn hint(&self) -> Option<String> {
-        match self {
-            Self::Date { value } => Some(date_hint(value)),
-            Self::Number { value } => number_hint(value),
-            Self::Time { .. } => None,
-        }
-    }
 }
 
 impl std::str::FromStr for Part {

@@ -50,7 +50,7 @@ pub enum NamePatternError {
     },
     /// A part of a value, from which the value cannot be reconstructed.
     #[error(
-        "'{{{column}:{part}}}' in '{template}': a file name states a whole value; take the part later, with --set or {{{column}:{part}}} in --name"
+        "'{{{column}:{part}}}' in '{template}': a file name states a whole value; take the part later, in an expression or in the names of the outputs"
     )]
     Part {
         /// The template.

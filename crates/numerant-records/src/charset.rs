@@ -31,7 +31,7 @@ impl Charset {
             Self::Marc8 => marc8::decode(bytes).map_err(|error| error.to_string()),
             Self::Iso5426 => iso5426::decode(bytes).map_err(|error| error.to_string()),
             Self::Stated(encoding) if encoding.is_utf8() => {
-                utf8(bytes, "UTF-8 is stated with --encoding")
+                utf8(bytes, "UTF-8 is the encoding that was stated")
             }
             Self::Stated(encoding) => encoding
                 .decode(bytes)

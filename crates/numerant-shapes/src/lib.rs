@@ -85,22 +85,6 @@ pub enum ShapeProblem {
     Expression(String),
 }
 
-impl ShapeProblem {
-    /// What to do about it, if there is something to say.
-    pub fn hint(&self) -> Option<String> {
-        match self {
-            Self::Column(problem) => Some(problem.hint()),
-            Self::Mark(_) => Some(
-                "marks are <?each?>, <?each COLUMN,…?>, <?each LIST[*]?>, <?when CONDITION?>, <?else?>, \
-                 <?else when CONDITION?>, <?optional?> and <?optional @NAME?> in XML, and the same in \
-                 braces in JSON, such as \"{each COLUMN}\""
-                    .to_owned(),
-            ),
-            _ => None,
-        }
-    }
-}
-
 /// The form that documents are to have.
 #[derive(Clone, Debug)]
 pub struct Shape {

@@ -1,5 +1,6 @@
 //! Cases: the name of the first condition that holds, for splitting by conditions.
 
+use crate::StepName;
 use serde::{Deserialize, Serialize};
 
 use super::error::StepProblem;
@@ -59,7 +60,7 @@ impl Cases {
                     }
                     Err(problem) => {
                         let problem = StepProblem::Evaluate {
-                            option: "--case",
+                            step: StepName::Case,
                             name: name.clone(),
                             problem,
                         };

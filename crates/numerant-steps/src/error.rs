@@ -4,52 +4,53 @@ use crate::expr::{EvalError, ExprError};
 use numerant_data::record::ColumnError;
 use numerant_data::value::{ColumnType, NumberProblem, Size};
 
+use super::StepName;
 use super::lookup::LookupError;
 
 /// A step that cannot be taken as it is.
 #[derive(Debug, thiserror::Error)]
 pub enum StepError {
     /// It names a column that is not there, or not there any more.
-    #[error("{option}: there is no column '{}'", .problem.name)]
+    #[error("{step}: there is no column '{}'", .problem.name)]
     Column {
-        /// The option.
-        option: &'static str,
+        /// What it is called.
+        step: StepName,
         /// The name.
         problem: ColumnError,
     },
     /// Its expression is wrong.
-    #[error("{option}: {problem}")]
+    #[error("{step}: {problem}")]
     Expression {
-        /// The option.
-        option: &'static str,
+        /// What it is called.
+        step: StepName,
         /// What is wrong.
         problem: ExprError,
     },
     /// It would make a second column of one name.
-    #[error("{option}: there is a column '{name}' already")]
+    #[error("{step}: there is a column '{name}' already")]
     Exists {
-        /// The option.
-        option: &'static str,
+        /// What it is called.
+        step: StepName,
         /// The name.
         name: String,
     },
     /// It needs a name that is none.
-    #[error("{option}: a column needs a name")]
+    #[error("{step}: a column needs a name")]
     NoName {
-        /// The option.
-        option: &'static str,
+        /// What it is called.
+        step: StepName,
     },
     /// Two cases of one name, or a name that represents the rest as well.
-    #[error("--case: the name '{name}' is given twice")]
+    #[error("case: the name '{name}' is given twice")]
     CaseTwice {
         /// The name.
         name: String,
     },
     /// No column is left.
-    #[error("{option}: no column is left to write")]
+    #[error("{step}: no column is left to write")]
     NoColumn {
-        /// The option.
-        option: &'static str,
+        /// What it is called.
+        step: StepName,
     },
     /// A table cannot be used.
     #[error(transparent)]
@@ -57,20 +58,6 @@ pub enum StepError {
 }
 
 impl StepError {
-    /// What to do about it.
-    pub fn hint(&self) -> Option<String> {
-        match self {
-            Self::Column { problem, .. } => Some(problem.hint()),
-            Self::Expression { problem, .. } => problem.hint(),
-            Self::Exists { option, .. } => Some(match *option {
-                "--lookup" => "rename that column in the table, or drop it there".to_owned(),
-                _ => "choose another name, or drop that column before".to_owned(),
-            }),
-            Self::Lookup(error) => error.hint(),
-            Self::NoName { .. } | Self::CaseTwice { .. } | Self::NoColumn { .. } => None,
-        }
-    }
-
     /// Lines that show the place.
     pub fn details(&self) -> Vec<String> {
         match self {
@@ -85,10 +72,10 @@ impl StepError {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum StepProblem {
     /// An expression has no value.
-    #[error("{option} {name}: {problem}")]
+    #[error("{step} {name}: {problem}")]
     Evaluate {
-        /// The option.
-        option: &'static str,
+        /// What it is called.
+        step: StepName,
         /// The column or the case, or the condition itself.
         name: String,
         /// Why.
@@ -107,7 +94,7 @@ pub enum StepProblem {
         number: Option<NumberProblem>,
     },
     /// A value that is to be summed up is no number.
-    #[error("--total: column '{column}': {value:?} {problem}")]
+    #[error("total: column '{column}': {value:?} {problem}")]
     Total {
         /// The column.
         column: String,
@@ -117,7 +104,7 @@ pub enum StepProblem {
         problem: NumberProblem,
     },
     /// The values of a column take more memory than there is for them.
-    #[error("--set {name}: the computed values of a few records take more than {limit}")]
+    #[error("set {name}: the computed values of a few records take more than {limit}")]
     TooMuch {
         /// The column.
         name: String,
@@ -125,7 +112,7 @@ pub enum StepProblem {
         limit: Size,
     },
     /// A sum has too many digits.
-    #[error("--total: the sum of column '{column}' has more than 38 digits")]
+    #[error("total: the sum of column '{column}' has more than 38 digits")]
     Sum {
         /// The column.
         column: String,
@@ -140,43 +127,4 @@ pub enum StepProblem {
         /// The table.
         table: String,
     },
-}
-
-impl StepProblem {
-    /// What to do about it.
-    pub fn hint(&self) -> Option<String> {
-        let number = |problem: &NumberProblem, value: &str| {
-            EvalError::Number {
-                column: None,
-                value: value.to_owned(),
-                problem: *problem,
-            }
-            .hint()
-        };
-        match self {
-            Self::Evaluate { problem, .. } => problem.hint(),
-            Self::Type {
-                number: Some(problem),
-                value,
-                ..
-            }
-            | Self::Total { problem, value, .. } => number(problem, value),
-            Self::Type {
-                declared: ColumnType::Date | ColumnType::Datetime,
-                value,
-                ..
-            } => EvalError::Date {
-                column: None,
-                value: value.clone(),
-            }
-            .hint(),
-            Self::Type { .. } => {
-                Some("--on-error reject leaves such records out and counts them".to_owned())
-            }
-            Self::TooMuch { .. } => {
-                Some("make shorter values, or allow more with --memory".to_owned())
-            }
-            Self::Unmatched { .. } | Self::Sum { .. } => None,
-        }
-    }
 }

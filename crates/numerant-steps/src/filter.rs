@@ -4,6 +4,7 @@
 use super::error::StepProblem;
 use super::pipeline::Faults;
 use super::unknown::UnknownTally;
+use crate::StepName;
 use crate::expr::Compiled;
 use numerant_data::record::Batch;
 use numerant_data::value::Cells;
@@ -33,7 +34,7 @@ impl Filter {
                 }
                 Err(problem) => {
                     let problem = StepProblem::Evaluate {
-                        option: "--where",
+                        step: StepName::Where,
                         name: self.text.clone(),
                         problem,
                     };

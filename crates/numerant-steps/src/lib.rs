@@ -33,6 +33,8 @@ mod unknown;
 #[cfg(test)]
 mod tests;
 
+use std::fmt;
+
 use serde::{Deserialize, Serialize};
 
 pub use case::{CASE_COLUMN, Case};
@@ -96,20 +98,71 @@ pub enum Step {
 }
 
 impl Step {
-    /// The option of the command line that says it.
-    pub fn option(&self) -> &'static str {
+    /// What it is called.
+    pub fn name(&self) -> StepName {
         match self {
-            Self::Tidy => "--tidy",
-            Self::Type { .. } => "--type",
-            Self::Lookup(_) => "--lookup",
-            Self::Set { .. } => "--set",
-            Self::Where(_) => "--where",
-            Self::Normalize => "--normalize",
-            Self::Rename { .. } => "--rename",
-            Self::Keep(_) => "--keep",
-            Self::Drop(_) => "--drop",
-            Self::KeepType(_) => "--keep-type",
-            Self::Sort(_) => "--sort",
+            Self::Tidy => StepName::Tidy,
+            Self::Type { .. } => StepName::Type,
+            Self::Lookup(_) => StepName::Lookup,
+            Self::Set { .. } => StepName::Set,
+            Self::Where(_) => StepName::Where,
+            Self::Normalize => StepName::Normalize,
+            Self::Rename { .. } => StepName::Rename,
+            Self::Keep(_) => StepName::Keep,
+            Self::Drop(_) => StepName::Drop,
+            Self::KeepType(_) => StepName::KeepType,
+            Self::Sort(_) => StepName::Sort,
         }
+    }
+}
+
+/// What a step is called, in job files and in messages.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum StepName {
+    /// `tidy`.
+    Tidy,
+    /// `type`.
+    Type,
+    /// `lookup`.
+    Lookup,
+    /// `set`.
+    Set,
+    /// `where`.
+    Where,
+    /// `normalize`.
+    Normalize,
+    /// `rename`.
+    Rename,
+    /// `keep`.
+    Keep,
+    /// `drop`.
+    Drop,
+    /// `keep-type`.
+    KeepType,
+    /// `sort`.
+    Sort,
+    /// `case`, which is no step of the order but is prepared like one.
+    Case,
+    /// `total`, likewise.
+    Total,
+}
+
+impl fmt::Display for StepName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Tidy => "tidy",
+            Self::Type => "type",
+            Self::Lookup => "lookup",
+            Self::Set => "set",
+            Self::Where => "where",
+            Self::Normalize => "normalize",
+            Self::Rename => "rename",
+            Self::Keep => "keep",
+            Self::Drop => "drop",
+            Self::KeepType => "keep-type",
+            Self::Sort => "sort",
+            Self::Case => "case",
+            Self::Total => "total",
+        })
     }
 }

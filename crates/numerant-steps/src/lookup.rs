@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::error::StepProblem;
 use super::pipeline::Faults;
 use numerant_data::record::{Batch, ColumnError, Computed};
-use numerant_data::source::{Input, ReadError, ReadProblem, SourcePath};
+use numerant_data::source::{Input, ReadError, SourcePath};
 use numerant_data::value::Size;
 use numerant_format::{ReadOptions, RecordReader};
 
@@ -73,10 +73,10 @@ pub enum Repeated {
 #[derive(Debug, thiserror::Error)]
 pub enum LookupError {
     /// It cannot be read.
-    #[error("--lookup: {0}")]
+    #[error("lookup: {0}")]
     Read(#[from] ReadError),
     /// It does not have the key column.
-    #[error("--lookup: column '{}' is not in {table}", .problem.name)]
+    #[error("lookup: column '{}' is not in {table}", .problem.name)]
     Key {
         /// The table.
         table: String,
@@ -84,7 +84,7 @@ pub enum LookupError {
         problem: ColumnError,
     },
     /// It has nothing to add.
-    #[error("--lookup: {table} has no column but '{key}', so there is nothing to add")]
+    #[error("lookup: {table} has no column but '{key}', so there is nothing to add")]
     NothingToAdd {
         /// The table.
         table: String,
@@ -92,7 +92,7 @@ pub enum LookupError {
         key: String,
     },
     /// It takes more memory than there is.
-    #[error("--lookup: {table} takes more than {limit} of memory")]
+    #[error("lookup: {table} takes more than {limit} of memory")]
     TooLarge {
         /// The table.
         table: String,
@@ -100,7 +100,7 @@ pub enum LookupError {
         limit: Size,
     },
     /// It has keys twice.
-    #[error("--lookup: {table} has {count} {} more than once", if *.count == 1 { "key" } else { "keys" })]
+    #[error("lookup: {table} has {count} {} more than once", if *.count == 1 { "key" } else { "keys" })]
     Repeated {
         /// The table.
         table: String,
@@ -110,7 +110,7 @@ pub enum LookupError {
         count: u64,
     },
     /// Keys of records are not in it.
-    #[error("--lookup: {} of column '{}' {} not in {}; nothing was written", .0.keys_in_words(), .0.column, if .0.keys == 1 { "is" } else { "are" }, .0.table)]
+    #[error("lookup: {} of column '{}' {} not in {}; nothing was written", .0.keys_in_words(), .0.column, if .0.keys == 1 { "is" } else { "are" }, .0.table)]
     Unmatched(UnmatchedKeys),
 }
 
@@ -145,34 +145,6 @@ impl UnmatchedKeys {
 }
 
 impl LookupError {
-    /// What to do about it.
-    pub fn hint(&self) -> Option<String> {
-        match self {
-            Self::Read(error) if matches!(error.problem, ReadProblem::Io(_)) => None,
-            // The options of reading are for the sources.
-            Self::Read(_) => Some(
-                "a table is delimited text or the first sheet of a workbook, with a header; delimiter and \
-                 encoding are found out"
-                    .to_owned(),
-            ),
-            Self::Key { problem, .. } => Some(problem.hint()),
-            Self::TooLarge { .. } => Some(
-                "allow more with --memory, or keep only the columns that are needed in the table"
-                    .to_owned(),
-            ),
-            Self::NothingToAdd { .. } => None,
-            Self::Repeated { .. } => Some(
-                "--repeated first or --repeated last uses one of them; or correct the table"
-                    .to_owned(),
-            ),
-            Self::Unmatched(_) => Some(
-                "add them to the table; or --unmatched blank leaves the new columns blank, \
-                 --unmatched reject leaves such records out and counts them"
-                    .to_owned(),
-            ),
-        }
-    }
-
     /// Lines that list the keys.
     pub fn details(&self) -> Vec<String> {
         match self {

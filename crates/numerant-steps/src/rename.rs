@@ -2,21 +2,22 @@
 
 use super::error::StepError;
 use super::layout::Layout;
+use crate::StepName;
 
-const OPTION: &str = "--rename";
+const STEP: StepName = StepName::Rename;
 
 pub(super) fn apply(from: &str, to: &str, layout: &mut Layout) -> Result<(), StepError> {
     let column = |problem| StepError::Column {
-        option: OPTION,
+        step: STEP,
         problem,
     };
     let place = layout.place(from).map_err(column)?;
     if to.trim().is_empty() {
-        return Err(StepError::NoName { option: OPTION });
+        return Err(StepError::NoName { step: STEP });
     }
     if from != to && layout.place(to).is_ok() {
         return Err(StepError::Exists {
-            option: OPTION,
+            step: STEP,
             name: to.to_owned(),
         });
     }

@@ -2,6 +2,7 @@
 
 use super::error::StepProblem;
 use super::pipeline::Faults;
+use crate::StepName;
 use crate::expr::Compiled;
 use numerant_data::record::Batch;
 use numerant_data::value::{Cells, Size};
@@ -9,7 +10,7 @@ use numerant_data::value::{Cells, Size};
 #[derive(Clone, Debug)]
 pub(super) struct Set {
     /// The option that asks for it.
-    pub(super) option: &'static str,
+    pub(super) step: StepName,
     pub(super) name: String,
     pub(super) slot: usize,
     pub(super) value: Compiled,
@@ -29,7 +30,7 @@ impl Set {
             let written = values.push_with(|out| self.value.write(batch, record, cells, out));
             if let Err(problem) = written {
                 let problem = StepProblem::Evaluate {
-                    option: self.option,
+                    step: self.step,
                     name: self.name.clone(),
                     problem,
                 };

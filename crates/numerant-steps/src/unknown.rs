@@ -6,8 +6,10 @@ use numerant_data::record::Batch;
 /// Records for which a condition is unknown.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct UnknownRecords {
-    /// The condition.
+    /// The condition, or the name of the case.
     pub condition: String,
+    /// It is that of a case.
+    pub is_case: bool,
     /// How many records.
     pub records: u64,
     /// Columns that the condition names, each with how many of those records have a blank there.
@@ -51,10 +53,11 @@ impl UnknownTally {
     }
 
     /// What was counted of the condition called so; `None` if there is nothing.
-    pub(super) fn finish(&self, condition: &str) -> Option<UnknownRecords> {
+    pub(super) fn finish(&self, condition: &str, is_case: bool) -> Option<UnknownRecords> {
         let named = self.columns.iter().zip(&self.blanks);
         (self.records > 0).then(|| UnknownRecords {
             condition: condition.to_owned(),
+            is_case,
             records: self.records,
             columns: named
                 .filter(|(_, blanks)| **blanks > 0)

@@ -122,7 +122,7 @@ pub enum ReadProblem {
     #[error("{0}")]
     Signs(#[source] SignConflict),
     /// Every line begins with a comment of no characters.
-    #[error("--comment needs the characters that a comment begins with")]
+    #[error("the text that comments begin with is empty")]
     EmptyComment,
     /// It is in a format that is not read as text.
     #[error("this is {found}, not delimited text")]
@@ -177,7 +177,7 @@ pub enum ReadProblem {
     )]
     MisplacedQuote,
     /// A record is larger than memory allows.
-    #[error("the record that begins here is larger than {limit}, a quarter of --memory")]
+    #[error("the record that begins here is larger than {limit}")]
     RecordTooLarge {
         /// The largest record that is taken.
         limit: Size,
@@ -353,7 +353,7 @@ pub enum ReadProblem {
     },
     /// A source that has no look to be kept.
     #[error(
-        "--like-source needs .xlsx files that are not compressed, and this is {format}, or compressed"
+        "whole rows are copied only from .xlsx files that are not compressed, and this is {format}, or compressed"
     )]
     NoLook {
         /// What its format is called.
@@ -366,13 +366,13 @@ pub enum ReadProblem {
         why: &'static str,
     },
     /// A binary workbook that does not fit into memory.
-    #[error("the workbook takes more than {limit}, a quarter of --memory")]
+    #[error("the workbook takes more than {limit}")]
     WorkbookTooLarge {
         /// Bytes that it may take.
         limit: Size,
     },
     /// The texts that the sheets share do not fit into memory.
-    #[error("its shared strings take more than {limit}, a quarter of --memory")]
+    #[error("its shared strings take more than {limit}")]
     SharedTexts {
         /// Bytes that they may take.
         limit: Size,
@@ -412,7 +412,7 @@ pub enum ReadProblem {
         path: String,
     },
     /// What is to say where the records are cannot be understood.
-    #[error("--records {path}: {what}")]
+    #[error("the path of the records, {path}: {what}")]
     RecordsPath {
         /// As it was given.
         path: String,
@@ -448,7 +448,7 @@ pub enum ReadProblem {
         lists: Vec<String>,
     },
     /// There is no such list.
-    #[error("--lists rows={path}: the records have no such list")]
+    #[error("the records have no list at {path}")]
     NoRows {
         /// What was asked for.
         path: String,

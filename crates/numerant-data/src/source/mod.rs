@@ -5,7 +5,6 @@
 
 mod archive;
 mod error;
-mod hint;
 mod lock;
 mod natural;
 mod open;

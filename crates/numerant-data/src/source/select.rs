@@ -54,28 +54,6 @@ pub enum SelectError {
     Archive(#[from] Box<ReadError>),
 }
 
-impl SelectError {
-    /// What to do about it.
-    pub fn hint(&self) -> Option<String> {
-        match self {
-            Self::EmptyFolder { deeper: true, .. } => {
-                Some("--recursive includes subfolders".to_owned())
-            }
-            Self::EmptyFolder { .. } => Some(
-                "files are chosen by their extensions; --pick '*.dat' chooses others, and --from states their format"
-                    .to_owned(),
-            ),
-            Self::NoFile(_) | Self::Pattern { .. } => Some(
-                "* matches any part of a name and ** any folders, as in 'parts/**/*.csv'; quote patterns \
-                 so that the shell leaves them alone"
-                    .to_owned(),
-            ),
-            Self::Folder { .. } => None,
-            Self::Archive(error) => error.problem.hint(),
-        }
-    }
-}
-
 /// A pattern for names of files or for their paths below a folder.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(try_from = "String", into = "String")]

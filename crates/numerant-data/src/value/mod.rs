@@ -24,7 +24,7 @@ pub use moment::{Clock, DateFormat, DateFormatError, Moment};
 pub use number::{DecimalMark, Number, NumberError, NumberProblem, grouped};
 pub use number_format::{NumberFormat, NumberFormatError};
 pub use size::{Size, SizeError};
-pub use suggest::{ReadingOption, date_hint, number_hint, suggest};
+pub use suggest::{ReadingOption, suggest};
 pub use written::{
     DateOrder, Language, LanguageError, Misfit, MomentPattern, Negative, NumberPattern, PlainShape,
     WrittenColumn, WrittenFormat, WrittenHints, WrittenOutcome, WrittenTally, language_of_format,

@@ -150,7 +150,7 @@ impl Smtp {
             if !connection.can_starttls() {
                 connection.abort();
                 return Err(HandOverError::Closed(format!(
-                    "{}:{}: the server does not offer encryption (STARTTLS); --tls none would send in the clear",
+                    "{}:{}: the server does not offer encryption (STARTTLS), which the job demands",
                     options.host, options.port
                 )));
             }

@@ -16,7 +16,7 @@ use jiff::civil::DateTime;
 pub(super) use copies::{FilledCopy, table_of};
 use protect::same_path;
 pub(super) use protect::{check_beside, protected};
-pub use refusal::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal};
+pub use refusal::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal, SideFileKind};
 use sheets::{Sheets, with_sheet};
 pub(super) use source_names::SourceNames;
 
@@ -34,9 +34,6 @@ use numerant_naming::{
 
 /// Names that are remembered to show what was changed.
 const EXAMPLES: usize = 2;
-
-/// The option that names the page of a run.
-const PAGE: &str = "--page";
 
 /// Names that a refusal keeps to list.
 const LISTED: usize = 1000;
@@ -102,7 +99,7 @@ pub(super) struct Addresses {
     absolute_out: PathBuf,
     /// Paths that the run before has written, where its outputs may be replaced.
     earlier: HashSet<String>,
-    side_files: Vec<(PathBuf, &'static str)>,
+    side_files: Vec<(PathBuf, SideFileKind)>,
     /// The source in which each output first appeared.
     origins: Vec<u32>,
     sources: Vec<SourceNames>,
@@ -141,12 +138,12 @@ impl Addresses {
             headings: Vec::new(),
         });
         let side_files = [
-            (&job.ledger, "--ledger"),
-            (&job.rejects, "--rejects"),
-            (&job.page, PAGE),
+            (&job.ledger, SideFileKind::Ledger),
+            (&job.rejects, SideFileKind::Rejects),
+            (&job.page, SideFileKind::Page),
         ]
         .into_iter()
-        .filter_map(|(path, what)| path.clone().map(|path| (path, what)))
+        .filter_map(|(path, kind)| Some((path.clone()?, kind)))
         .collect();
         Self {
             now,
@@ -186,8 +183,8 @@ impl Addresses {
     /// Refuses what can be refused before a record is read.
     pub(super) fn check_before(&self, out_is_given: bool) -> Result<(), Refusal> {
         // A page of an earlier run gives way to that of this one.
-        let kept = self.side_files.iter().filter(|(_, what)| *what != PAGE);
-        for (path, _) in kept {
+        let is_kept = |(_, kind): &&(PathBuf, SideFileKind)| *kind != SideFileKind::Page;
+        for (path, _) in self.side_files.iter().filter(is_kept) {
             check_beside(path, &self.plan.protected, self.plan.job.existing)?;
         }
         if !out_is_given
@@ -535,7 +532,7 @@ impl Addresses {
     /// Takes note if something is at `path` that must not be replaced.
     fn check_existing(&mut self, path: &str) {
         let full = self.plan.out.join(path);
-        if let Some((side_file, what)) = self
+        if let Some((side_file, kind)) = self
             .side_files
             .iter()
             .find(|(side_file, _)| same_path(side_file, &full))
@@ -543,7 +540,7 @@ impl Addresses {
             self.refused = true;
             self.source_hit.get_or_insert(Refusal::SideFile {
                 path: side_file.clone(),
-                what,
+                kind: *kind,
             });
         }
         let may_exist = self.root_exists || path.starts_with('/');

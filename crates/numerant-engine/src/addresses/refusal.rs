@@ -8,7 +8,7 @@ use numerant_naming::{ClashPolicy, fold, spelled_out};
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Refusal {
     /// More outputs than are allowed.
-    #[error("this would write {}{found} outputs, more than the {most} that --max-outputs allows; nothing was written", if *.at_least { "more than " } else { "" })]
+    #[error("this would write {}{found} outputs, more than the {most} that are allowed; nothing was written", if *.at_least { "more than " } else { "" })]
     TooMany {
         /// How many.
         found: u64,
@@ -76,13 +76,34 @@ pub enum Refusal {
         copies: Vec<(String, Vec<String>)>,
     },
     /// An output, the ledger or the rejects would share a file.
-    #[error("{} is named twice: as an output and as {what}", .path.display())]
+    #[error("{} is named twice: as an output and as the {}", .path.display(), .kind.noun())]
     SideFile {
         /// The file.
         path: PathBuf,
-        /// The option that names it.
-        what: &'static str,
+        /// What it is for.
+        kind: SideFileKind,
     },
+}
+
+/// What a file next to the outputs is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SideFileKind {
+    /// The ledger of the run.
+    Ledger,
+    /// The records that were rejected.
+    Rejects,
+    /// The report of the run.
+    Page,
+}
+
+impl SideFileKind {
+    fn noun(self) -> &'static str {
+        match self {
+            Self::Ledger => "ledger",
+            Self::Rejects => "file of rejected records",
+            Self::Page => "page of the run",
+        }
+    }
 }
 
 /// Two outputs that would share a file.
@@ -117,51 +138,6 @@ pub struct NamesChanged {
 }
 
 impl Refusal {
-    /// What to do about it.
-    pub fn hint(&self) -> String {
-        match self {
-            Self::TooMany { found, .. } => {
-                format!("if the column is right, allow them with --max-outputs {found}")
-            }
-            Self::Clashes { clashes, .. } if clashes.iter().all(NameClash::is_fold) => {
-                "their values differ only in case or blanks: --tidy trims them, and --by COLUMN:upper or \
-                 {COLUMN:upper} in --name makes one of those that differ in case; or --clash number \
-                 keeps them apart"
-                    .to_owned()
-            }
-            Self::Clashes { .. } => {
-                "add a column to --name that distinguishes them; or --clash number adds a number to the later names, first or last writes one of them and leaves the others out, together writes them into one file"
-                    .to_owned()
-            }
-            Self::FilesClash { .. } => {
-                "add what distinguishes them to --name, such as '{.stem}-{.ext}.xlsx' or \
-                 '{.folder}/{.stem}.xlsx'; or combine them"
-                    .to_owned()
-            }
-            Self::Existing { .. } => {
-                "--existing replace overwrites them, --existing skip keeps them; or choose another --out"
-                    .to_owned()
-            }
-            Self::FileExists { .. } => {
-                "--existing replace overwrites it; or choose another name".to_owned()
-            }
-            Self::FolderExists { out } => format!(
-                "--existing replace overwrites old outputs; or choose another folder with --out, or this one (--out {}) to add to it",
-                out.display()
-            ),
-            Self::Source { .. } => "choose another --out or --name".to_owned(),
-            Self::Outgrown { .. } => {
-                "--overflow sheets goes on in further sheets, --overflow files in further files; or \
-                 write csv"
-                    .to_owned()
-            }
-            Self::Incomplete { .. } => {
-                "--incomplete skip leaves these out, --incomplete fill fills them in part".to_owned()
-            }
-            Self::SideFile { what, .. } => format!("choose another file for {what}"),
-        }
-    }
-
     /// The lines that say which, the first `most` of them, and how many are left.
     pub fn details(&self, most: usize) -> (Vec<String>, u64) {
         let (lines, count): (Vec<String>, u64) = match self {
@@ -201,7 +177,7 @@ impl Refusal {
 
 impl NameClash {
     /// Whether the values of its outputs differ only in case or blanks.
-    fn is_fold(&self) -> bool {
+    pub fn is_fold(&self) -> bool {
         let folded = |text: &str| text.split_whitespace().collect::<String>().to_lowercase();
         !self.folder && self.first != self.second && folded(&self.first) == folded(&self.second)
     }

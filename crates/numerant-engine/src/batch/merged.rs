@@ -148,10 +148,11 @@ impl Merged {
                         known.blank_columns.push(column);
                     }
                 }
-                for (sum, more) in known.sums.iter_mut().zip(&entry.sums) {
+                let names = self.sums.iter().map(|(name, ..)| name);
+                for ((sum, more), name) in known.sums.iter_mut().zip(&entry.sums).zip(names) {
                     match sum.plus(*more) {
                         Ok(all) => *sum = all,
-                        Err(_) => self.too_large = Some("--total".to_owned()),
+                        Err(_) => self.too_large = Some(name.clone()),
                     }
                 }
             }

@@ -78,13 +78,6 @@ impl ColumnsDiffer {
         };
         groups.iter().map(line).collect()
     }
-
-    /// What to do about it.
-    pub fn hint(&self) -> String {
-        "--columns union keeps all columns (blank where a file lacks one), common those that all files have, first \
-         those of the first file; or write separate outputs with {.stem} or {.sheet} in --name"
-            .to_owned()
-    }
 }
 
 /// The columns of all sources together, each given with its name and columns. What no policy is

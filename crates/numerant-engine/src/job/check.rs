@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use super::{Job, JobError, Overflow};
+use super::{Job, JobError, LikeSourceConflict, Overflow};
 use crate::output::ExistingPolicy;
 use numerant_data::value::{DecimalMark, NumberFormat};
 use numerant_format::sheet::Types;
@@ -41,10 +41,10 @@ impl Job {
         let (_, format) = self.format(first)?;
         if format.capabilities().workbook.is_none() {
             if self.sheet.is_some() {
-                return Err(JobError::SheetsOfText("--sheet"));
+                return Err(JobError::SheetsOfText("sheet"));
             }
             if self.overflow != Overflow::Refuse {
-                return Err(JobError::SheetsOfText("--overflow"));
+                return Err(JobError::SheetsOfText("overflow"));
             }
         }
         let keeps_look = self.like_source || self.fill.template.is_some();
@@ -54,7 +54,7 @@ impl Job {
         {
             return Err(JobError::NotTogether {
                 first: division,
-                second: "--overflow",
+                second: "overflow",
             });
         }
         if let (Some(room), Some(rows)) = (format.capabilities().workbook, self.rows)
@@ -83,8 +83,8 @@ impl Job {
         }
         self.check_pack()?;
         for (is, with) in [
-            (self.pack.is_some(), "--pack"),
-            (self.existing == ExistingPolicy::Clear, "--existing clear"),
+            (self.pack.is_some(), "pack"),
+            (self.existing == ExistingPolicy::Clear, "existing"),
         ] {
             if is && self.allow_absolute {
                 return Err(JobError::AbsoluteWith { with });
@@ -111,10 +111,7 @@ impl Job {
         }
         let point = |format: &NumberFormat| format.mark() == DecimalMark::Point;
         if self.decimal_comma && self.number_format.as_ref().is_some_and(point) {
-            return Err(JobError::NotTogether {
-                first: "--decimal-comma",
-                second: "a --number-format with a decimal point",
-            });
+            return Err(JobError::DecimalMarks);
         }
         let side_files = [&self.ledger, &self.rejects, &self.page];
         let side_files: Vec<_> = side_files.into_iter().flatten().collect();
@@ -141,28 +138,16 @@ impl Job {
         }
         let changes = |step: &Step| matches!(step, Step::Tidy | Step::KeepType(_));
         for (is, why) in [
-            (self.sources.len() > 1, "name one file"),
-            (
-                self.read.read_sheet.len() > 1,
-                "choose one sheet with --read-sheet",
-            ),
-            (
-                self.read.no_header,
-                "the sheet needs a row that names its columns",
-            ),
+            (self.sources.len() > 1, LikeSourceConflict::Files),
+            (self.read.read_sheet.len() > 1, LikeSourceConflict::Sheets),
+            (self.read.no_header, LikeSourceConflict::NoHeader),
             (
                 self.is_by_sheet() || self.overflow != Overflow::Refuse,
-                "remove --per-sheet and --overflow",
+                LikeSourceConflict::SheetsOfOutputs,
             ),
-            (
-                self.steps.iter().any(changes),
-                "remove --tidy and --keep-type",
-            ),
-            (self.write.types != Types::Auto, "remove --types"),
-            (
-                !format.capabilities().cuts_rows,
-                "let --name end in .xlsx or .pdf",
-            ),
+            (self.steps.iter().any(changes), LikeSourceConflict::Steps),
+            (self.write.types != Types::Auto, LikeSourceConflict::Types),
+            (!format.capabilities().cuts_rows, LikeSourceConflict::Format),
         ] {
             if is {
                 return Err(JobError::LikeSource(why));
@@ -183,27 +168,27 @@ impl Job {
         for (is, what) in [
             (
                 !format.capabilities().fills_templates,
-                "a --name that does not end in .xlsx, .xlsm or .pdf",
+                "a name that does not end in .xlsx, .xlsm or .pdf",
             ),
             (
                 !self.divisions().is_empty(),
-                "--rows, --parts, --max-size and --each",
+                "a division ('rows', 'parts', 'max-size' or 'each')",
             ),
-            (self.sheet.is_some(), "--sheet"),
-            (self.overflow != Overflow::Refuse, "--overflow"),
+            (self.sheet.is_some(), "'sheet'"),
+            (self.overflow != Overflow::Refuse, "'overflow'"),
             (
                 self.is_by_sheet() || self.like_source,
-                "--per-sheet, --as and --like-source",
+                "an output for each sheet, or 'like-source'",
             ),
             (
                 self.clash != ClashPolicy::Refuse && self.clash != ClashPolicy::Number,
-                "this --clash",
+                "this 'clash'",
             ),
             (
                 self.name
                     .as_ref()
                     .is_some_and(|name| name.names(RunField::Rows)),
-                "{.rows} in --name",
+                "{.rows} in the name",
             ),
         ] {
             if is {
@@ -254,8 +239,8 @@ impl Job {
         };
         if self.out.is_some() {
             return Err(JobError::NotTogether {
-                first: "--pack",
-                second: "--out",
+                first: "pack",
+                second: "out",
             });
         }
         if !matches!(
@@ -282,40 +267,40 @@ impl Job {
         let language = format.capabilities().language;
         let is_xml = language == Some(DocumentLanguage::Xml);
         let is_json = language == Some(DocumentLanguage::Json);
-        for (said, option, fits, formats) in [
-            (write.root.is_some(), "--root", is_xml, "XML"),
-            (write.item.is_some(), "--item", is_xml, "XML"),
-            (write.xml_comment.is_some(), "--xml-comment", is_xml, "XML"),
-            (!write.namespace.is_empty(), "--namespace", is_xml, "XML"),
+        for (said, key, fits, formats) in [
+            (write.root.is_some(), "root", is_xml, "XML"),
+            (write.item.is_some(), "item", is_xml, "XML"),
+            (write.xml_comment.is_some(), "xml-comment", is_xml, "XML"),
+            (!write.namespace.is_empty(), "namespace", is_xml, "XML"),
             (
                 write.indent.is_some(),
-                "--indent",
+                "indent",
                 is_xml || is_json,
                 "JSON and XML",
             ),
-            (write.flat, "--flat", is_xml || is_json, "JSON and XML"),
+            (write.flat, "flat", is_xml || is_json, "JSON and XML"),
             (
                 write.shape.is_some(),
-                "--shape",
+                "shape",
                 is_xml || is_json,
                 "JSON and XML",
             ),
             (
                 write.schema.is_some(),
-                "--schema",
+                "schema",
                 is_xml || is_json,
                 "JSON and XML",
             ),
             (
                 write.nulls != Blanks::Keep,
-                "--nulls",
+                "nulls",
                 is_xml || is_json,
                 "JSON and XML",
             ),
         ] {
             if said && !fits {
                 return Err(JobError::OnlyFor {
-                    option,
+                    key,
                     formats,
                     format: format.name(),
                 });
@@ -342,16 +327,16 @@ impl Job {
         Ok(())
     }
 
-    /// The options that cut outputs and are said.
+    /// The keys of what cuts outputs, as far as it is said.
     pub(super) fn divisions(&self) -> Vec<&'static str> {
         [
-            (self.rows.is_some(), "--rows"),
-            (self.parts.is_some(), "--parts"),
-            (self.max_size.is_some(), "--max-size"),
-            (self.each, "--each"),
+            (self.rows.is_some(), "rows"),
+            (self.parts.is_some(), "parts"),
+            (self.max_size.is_some(), "max-size"),
+            (self.each, "each"),
         ]
         .into_iter()
-        .filter_map(|(said, option)| said.then_some(option))
+        .filter_map(|(said, key)| said.then_some(key))
         .collect()
     }
 
@@ -360,13 +345,13 @@ impl Job {
             return Err(JobError::NotTogether { first, second });
         }
         if self.rows == Some(0) {
-            return Err(JobError::Nothing("--rows"));
+            return Err(JobError::Nothing("rows"));
         }
         if self.parts == Some(0) {
-            return Err(JobError::Nothing("--parts"));
+            return Err(JobError::Nothing("parts"));
         }
         if self.max_size == Some(numerant_data::value::Size(0)) {
-            return Err(JobError::Nothing("--max-size"));
+            return Err(JobError::Nothing("max-size"));
         }
         if self.case.is_empty() {
             if self.others.is_some() {
@@ -488,15 +473,15 @@ mod tests {
             ..rows.clone()
         };
         let two = JobError::NotTogether {
-            first: "--rows",
-            second: "--each",
+            first: "rows",
+            second: "each",
         };
         assert_eq!(both.check(), Err(two));
         let none = Job {
             rows: Some(0),
             ..rows.clone()
         };
-        assert_eq!(none.check(), Err(JobError::Nothing("--rows")));
+        assert_eq!(none.check(), Err(JobError::Nothing("rows")));
         let rest = Job {
             others: Some("others".into()),
             ..rows.clone()

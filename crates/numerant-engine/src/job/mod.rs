@@ -19,7 +19,7 @@ pub use deliver::{
     DeliverJob, DeliveryChannel, DoubtPolicy, Encryption, OversizePolicy, Transport,
     WithoutCounterpart,
 };
-pub use error::JobError;
+pub use error::{JobError, LikeSourceConflict};
 pub use file::{Entry, JobFile, JobFileError, JobFileProblem, VerifyJob, Work, schema, to_toml};
 pub use inspect::InspectJob;
 pub use notification::{Notification, NotifyWhen};

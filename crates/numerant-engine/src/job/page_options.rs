@@ -33,13 +33,13 @@ impl PageOptions {
             return Ok(());
         }
         let asked = [
-            (self.title.is_some(), "--title"),
-            (self.subtitle.is_some(), "--subtitle"),
-            (self.group_by.is_some(), "--group-by"),
+            (self.title.is_some(), "title"),
+            (self.subtitle.is_some(), "subtitle"),
+            (self.group_by.is_some(), "group-by"),
         ];
         match asked.into_iter().find(|(is_asked, _)| *is_asked) {
-            Some((_, option)) if keeps_look => Err(JobError::NotTables(option)),
-            Some((_, option)) => Err(JobError::NotPages(option)),
+            Some((_, key)) if keeps_look => Err(JobError::NotTables(key)),
+            Some((_, key)) => Err(JobError::NotPages(key)),
             None => Ok(()),
         }
     }

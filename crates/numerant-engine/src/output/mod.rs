@@ -67,29 +67,4 @@ impl OutputError {
             unfinished: None,
         }
     }
-
-    /// What to do about it.
-    pub fn hint(&self) -> Option<&'static str> {
-        if self.unfinished.is_some() {
-            return Some(
-                "fix the cause, then run numerant recover with that folder; the old files are kept",
-            );
-        }
-        match self.cause.kind() {
-            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
-                Some("the disk is full: nothing was changed; choose another --out or make room")
-            }
-            io::ErrorKind::FileTooLarge => {
-                Some("the system limits the size of files (ulimit -f); nothing was changed")
-            }
-            io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
-                Some("choose a folder that you may write to with --out")
-            }
-            io::ErrorKind::NotADirectory | io::ErrorKind::AlreadyExists => {
-                Some("there is a file where a folder is needed: choose another --out")
-            }
-            io::ErrorKind::InvalidInput => Some("remove it, or choose another name or folder"),
-            _ => None,
-        }
-    }
 }

@@ -9,7 +9,7 @@ use super::super::notice::{ValuesBecause, not_as_named, note};
 use super::super::{Error, Notice, prepare};
 use super::Producer;
 use super::document::Foot;
-use crate::job::{Job, JobError};
+use crate::job::{Job, JobError, LikeSourceConflict};
 use numerant_data::dialect::{Delimiter, Dialect, Quote};
 use numerant_data::record::{At, Tagging, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
@@ -381,10 +381,7 @@ impl Producer {
                 })
             && columns[names.len()..].iter().all(|column| column.computed);
         if !is_whole {
-            return Err(JobError::LikeSource(
-                "its columns stay where they are; --rename, --keep and --drop are for columns that the job adds",
-            )
-            .into());
+            return Err(JobError::LikeSource(LikeSourceConflict::Columns).into());
         }
         let Some(room) = self.format.capabilities().workbook else {
             return Ok(None);

@@ -105,7 +105,9 @@ impl Producer {
                 LeftOutStep::Where(text) => (LeftOutReason::Condition, Some(text.clone())),
                 LeftOutStep::NoCase => (LeftOutReason::NoCase, None),
             };
-            let same = |unknown: &&UnknownRecords| condition.as_ref() == Some(&unknown.condition);
+            let same = |unknown: &&UnknownRecords| {
+                !unknown.is_case && condition.as_ref() == Some(&unknown.condition)
+            };
             let unknown = unknown.iter().find(same);
             left_out.push(LeftOut {
                 reason,

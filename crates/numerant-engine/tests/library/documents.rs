@@ -234,7 +234,7 @@ fn lists_become_columns_rows_or_one_cell() {
     );
     for (lists, what) in [
         ("columns=1", "more than 1 items"),
-        ("rows=item", "no such list"),
+        ("rows=item", "no list at item"),
     ] {
         let error = laid(lists).expect_err(lists).to_string();
         assert!(error.contains(what), "{error}");
@@ -617,7 +617,7 @@ fn records_are_where_is_said() {
         wrong
             .expect_err("no path")
             .to_string()
-            .contains("--records quays")
+            .contains("the path of the records, quays")
     );
 }
 

@@ -18,7 +18,7 @@ fn refused(folder: &Folder, steps: Vec<Step>) -> String {
     };
     let error = run(&job, &context()).expect_err("too much");
     assert!(!folder.path("out").exists());
-    format!("{error}; {}", error.hint().unwrap_or_default())
+    error.to_string()
 }
 
 #[test]
@@ -32,10 +32,9 @@ fn values_that_grow_with_each_step() {
     };
     let said = refused(&folder, (0..20).map(|_| doubled()).collect());
     assert!(
-        said.contains("line 2: --set quay: the computed values"),
+        said.contains("line 2: set quay: the computed values"),
         "{said}"
     );
-    assert!(said.contains("--memory"), "{said}");
 }
 
 #[test]

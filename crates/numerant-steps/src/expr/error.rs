@@ -1,11 +1,12 @@
 //! What is wrong with an expression, and what goes wrong while one is evaluated.
 
+use crate::StepName;
 use std::fmt;
 
 use super::tree::Span;
 use super::types::Type;
 use numerant_data::record::ColumnError;
-use numerant_data::value::{ArithmeticError, NumberProblem, ReadingOption, date_hint, number_hint};
+use numerant_data::value::{ArithmeticError, NumberProblem, ReadingOption};
 
 /// An expression that cannot be used, with the place in it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -56,12 +57,12 @@ pub enum ExprProblem {
         quoted: bool,
     },
     /// A column that only a later step makes.
-    #[error("column '{name}' is only made by {step}, which comes later")]
+    #[error("column '{name}' is only made by a later step ({step})")]
     Later {
         /// The name.
         name: String,
         /// The step.
-        step: &'static str,
+        step: StepName,
     },
     /// Two columns differ in nothing but case.
     #[error("'{name}' may be any of the columns {candidates}")]
@@ -173,86 +174,6 @@ impl ExprError {
         let room = shown.chars().count().saturating_sub(before).max(1);
         let marks = "^".repeat(self.length.clamp(1, room));
         vec![shown, format!("{}{marks}", " ".repeat(before))]
-    }
-
-    /// What to write instead.
-    pub fn hint(&self) -> Option<String> {
-        match &self.problem {
-            ExprProblem::Column {
-                problem,
-                quoted: true,
-            } if problem.nearest.is_none() => Some(format!(
-                "write a text in single quotes: '{}'; double quotes are for column names: {}",
-                problem.name,
-                problem.listed()
-            )),
-            ExprProblem::Column { problem, .. } => Some(problem.hint()),
-            ExprProblem::Function {
-                nearest: Some(nearest),
-                ..
-            } => Some(format!("did you mean {nearest}?")),
-            ExprProblem::Function { .. } => Some(format!(
-                "functions are {}",
-                super::check::FUNCTIONS.join(", ")
-            )),
-            ExprProblem::Aggregate { .. } => {
-                Some("--total COLUMN sums a column up, over all and in each output".to_owned())
-            }
-            ExprProblem::Case { .. } => {
-                Some("write the one that is meant in double quotes".to_owned())
-            }
-            ExprProblem::EmptyText => {
-                Some("write IS NULL for blanks, and IS NOT NULL for the others".to_owned())
-            }
-            ExprProblem::Unread { option, .. } => Some(format!(
-                "{} reads such values; or write {}, or CAST(column AS VARCHAR) to compare texts",
-                option.shown(),
-                literal(!option.is_number())
-            )),
-            ExprProblem::WrittenOtherwise {
-                example, is_date, ..
-            } => Some(format!(
-                "write it like '{example}'; or {}, or CAST(column AS VARCHAR) to compare texts",
-                literal(*is_date)
-            )),
-            ExprProblem::TooDeep { .. } => {
-                Some("many values are better looked up in a table: --lookup FILE:KEY".to_owned())
-            }
-            ExprProblem::Wanted { wanted, found, .. } => cast_hint(*wanted, *found),
-            ExprProblem::Mismatch { one, other, .. } => {
-                cast_hint(*one, *other).or_else(|| cast_hint(*other, *one))
-            }
-            ExprProblem::Unsupported(what) if what == "ILIKE" => {
-                Some("write UPPER(column) LIKE 'TEXT%'".to_owned())
-            }
-            ExprProblem::Unsupported(what) if what == "%" => Some("write MOD(a, b)".to_owned()),
-            _ => None,
-        }
-    }
-}
-
-/// A literal to compare with, for people.
-fn literal(is_date: bool) -> &'static str {
-    if is_date {
-        "DATE '2026-03-05'"
-    } else {
-        "a number without quotes, such as 1234.50"
-    }
-}
-
-fn cast_hint(wanted: Type, found: Type) -> Option<String> {
-    match (wanted, found) {
-        (Type::Text, Type::Number | Type::Moment | Type::Boolean) => {
-            Some("CAST(… AS VARCHAR) makes it a text".to_owned())
-        }
-        (Type::Number, Type::Text) => Some("CAST(… AS DECIMAL) makes a number of it".to_owned()),
-        (Type::Moment, Type::Text) => Some(
-            "a date is written DATE '2026-03-05'; CAST(… AS DATE) makes one of a text".to_owned(),
-        ),
-        (Type::Boolean, _) => Some(
-            "a condition compares something, such as tonnes > 1000 or cargo = 'fish'".to_owned(),
-        ),
-        _ => None,
     }
 }
 
@@ -395,72 +316,6 @@ pub enum EvalError {
     /// An interval of hours to a date without a time.
     #[error("a date without a time cannot be moved by hours")]
     NoTime,
-}
-
-impl EvalError {
-    /// What to do about it.
-    pub fn hint(&self) -> Option<String> {
-        match self {
-            Self::Number {
-                value,
-                problem: NumberProblem::Not,
-                ..
-            } if numerant_data::value::Moment::parse_iso(value.as_bytes()).is_some() => Some(
-                "it is a date: declare it with --type COLUMN=date or datetime".to_owned(),
-            ),
-            Self::Number {
-                problem: NumberProblem::Ambiguous,
-                ..
-            } => Some(
-                "--decimal-comma reads a comma before the fraction, --number-format '1,234.50' one \
-                 between thousands"
-                    .to_owned(),
-            ),
-            Self::Number {
-                problem: NumberProblem::OtherMark,
-                ..
-            } => Some(
-                "--decimal-comma reads 1.234,50, and without it 1,234.50 is read; one file should \
-                 not have both"
-                    .to_owned(),
-            ),
-            Self::Number { value, .. } => {
-                let reads = number_hint(value).map_or_else(String::new, |hint| format!("{hint}; "));
-                Some(format!(
-                    "{reads}--on-error reject leaves such records out and counts them"
-                ))
-            }
-            Self::Choices { .. } => Some(
-                "split the condition into several --where, each with columns of one segment or field"
-                    .to_owned(),
-            ),
-            Self::Date { value, .. } => Some(format!(
-                "{}; --on-error reject leaves such records out",
-                date_hint(value)
-            )),
-            Self::OneSided(sides) => {
-                let column = sides.column.as_deref().unwrap_or("column");
-                let reads = sides.option.as_ref().map_or_else(String::new, |option| {
-                    format!("{} reads such values; ", option.shown())
-                });
-                Some(format!(
-                    "{reads}CAST(\"{column}\" AS VARCHAR) compares texts, DATE '2026-03-05' is a date and \
-                     1234.50 a number; --on-error reject leaves such records out"
-                ))
-            }
-            Self::SameValue { column, is_date, .. } => {
-                let column = column.as_deref().unwrap_or("column");
-                let literal = if *is_date { "DATE '2026-03-05' compares dates" } else { "a number without quotes compares numbers" };
-                Some(format!("{literal}; CAST(\"{column}\" AS VARCHAR) compares texts"))
-            }
-            Self::Arithmetic(ArithmeticError::DivisionByZero) => {
-                Some("NULLIF(x, 0) replaces a zero by NULL; --on-error reject leaves such records out".to_owned())
-            }
-            Self::Inexact { .. } => Some("ROUND(x, digits), FLOOR(x) and CEILING(x) round".to_owned()),
-            Self::NoTime => Some("CAST(… AS TIMESTAMP) gives it a time".to_owned()),
-            _ => Some("--on-error reject leaves such records out and counts them".to_owned()),
-        }
-    }
 }
 
 fn of_column(column: Option<&str>) -> String {

@@ -1,4 +1,5 @@
 use super::*;
+use crate::StepName;
 use numerant_data::record::{Batch, Computed, Span};
 use numerant_data::value::{Cells, DecimalMark};
 
@@ -53,7 +54,7 @@ fn columns() -> Vec<ScopeColumn> {
 
 fn evaluated(text: &str) -> Result<String, String> {
     let columns = columns();
-    let later = [("total".to_owned(), "--set")];
+    let later = [("total".to_owned(), StepName::Set)];
     let scope = Scope {
         columns: &columns,
         later: &later,
@@ -318,7 +319,7 @@ fn what_has_no_value_says_why() {
 
 fn fault(text: &str) -> String {
     let columns = columns();
-    let later = [("total".to_owned(), "--set")];
+    let later = [("total".to_owned(), StepName::Set)];
     let scope = Scope {
         columns: &columns,
         later: &later,
@@ -331,7 +332,6 @@ fn fault(text: &str) -> String {
         .expect_err(text);
     let mut lines = vec![error.to_string()];
     lines.extend(error.marked());
-    lines.extend(error.hint().map(|hint| format!("hint: {hint}")));
     lines.join("\n")
 }
 

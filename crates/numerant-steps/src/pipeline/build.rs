@@ -1,5 +1,6 @@
 //! From the steps of a job to a pipeline: columns are found, expressions checked, tables read.
 
+use crate::StepName;
 use std::sync::Arc;
 
 use super::{Operation, Pipeline, PipelineOptions};
@@ -117,13 +118,13 @@ impl Pipeline {
     /// Adds a column that is computed, which an option asks for.
     fn add_value(
         &mut self,
-        option: &'static str,
+        step: StepName,
         name: &str,
         value: &Expression,
-        later: &[(String, &'static str)],
+        later: &[(String, StepName)],
     ) -> Result<(), StepError> {
         if name.trim().is_empty() {
-            return Err(StepError::NoName { option });
+            return Err(StepError::NoName { step });
         }
         let columns = self.layout.scope();
         let scope = Scope {
@@ -134,7 +135,7 @@ impl Pipeline {
         };
         let value = value
             .compile(&scope)
-            .map_err(|problem| StepError::Expression { option, problem })?;
+            .map_err(|problem| StepError::Expression { step, problem })?;
         let slot = self.layout.new_slot();
         let kind = match value.kind() {
             Type::Null | Type::Interval => Type::Cell,
@@ -146,7 +147,7 @@ impl Pipeline {
         self.layout.column_mut(place).like = like;
         let name = name.to_owned();
         self.operations.push(Operation::Set(Set {
-            option,
+            step,
             name,
             slot,
             value,
@@ -179,11 +180,14 @@ impl Pipeline {
         &mut self,
         step: &Step,
         table: Option<Table>,
-        later: &[(String, &'static str)],
+        later: &[(String, StepName)],
         blank_columns: &[usize],
     ) -> Result<(), StepError> {
-        let option = step.option();
-        let column = |problem| StepError::Column { option, problem };
+        let named = step.name();
+        let column = |problem| StepError::Column {
+            step: named,
+            problem,
+        };
         let layout = &mut self.layout;
         match step {
             Step::Tidy => {
@@ -223,7 +227,7 @@ impl Pipeline {
                 let taken = table.names().iter().find(|name| layout.place(name).is_ok());
                 if let Some(name) = taken {
                     let name = name.to_owned();
-                    return Err(StepError::Exists { option, name });
+                    return Err(StepError::Exists { step: named, name });
                 }
                 let mut slots = Vec::new();
                 for name in table.names() {
@@ -236,10 +240,10 @@ impl Pipeline {
             }
             Step::Normalize => {
                 for (name, value) in self.normal_values() {
-                    self.add_value(option, &name, &value, later)?;
+                    self.add_value(named, &name, &value, later)?;
                 }
             }
-            Step::Set { name, value } => self.add_value(option, name, value, later)?,
+            Step::Set { name, value } => self.add_value(named, name, value, later)?,
             Step::Where(condition) => {
                 let columns = layout.scope();
                 let scope = Scope {
@@ -249,9 +253,12 @@ impl Pipeline {
                     occurrences: self.occurrences,
                 };
                 let text = condition.to_string();
-                let condition = condition
-                    .compile_condition(&scope)
-                    .map_err(|problem| StepError::Expression { option, problem })?;
+                let condition = condition.compile_condition(&scope).map_err(|problem| {
+                    StepError::Expression {
+                        step: named,
+                        problem,
+                    }
+                })?;
                 self.operations.push(Operation::Filter(Filter {
                     text,
                     unknown: UnknownTally::new(&condition),
@@ -290,7 +297,7 @@ impl Pipeline {
             }
         }
         if self.layout.columns().is_empty() {
-            return Err(StepError::NoColumn { option });
+            return Err(StepError::NoColumn { step: named });
         }
         Ok(())
     }
@@ -311,12 +318,14 @@ impl Pipeline {
                 return Err(StepError::CaseTwice { name });
             }
             if name.trim().is_empty() {
-                return Err(StepError::NoName { option: "--case" });
+                return Err(StepError::NoName {
+                    step: StepName::Case,
+                });
             }
             let condition = when
                 .compile_condition(&scope)
                 .map_err(|problem: ExprError| StepError::Expression {
-                    option: "--case",
+                    step: StepName::Case,
                     problem,
                 })?;
             checked.push((name.clone(), condition, 0));
@@ -339,7 +348,7 @@ impl Pipeline {
             .layout
             .find(name)
             .map_err(|problem| StepError::Column {
-                option: "--total",
+                step: StepName::Total,
                 problem,
             })?;
         let slot = found.slot;
@@ -364,16 +373,16 @@ impl Pipeline {
 }
 
 /// The columns that steps make, each with its step.
-fn later_columns(steps: &[Step], tables: &[Option<Table>]) -> Vec<(String, &'static str)> {
+fn later_columns(steps: &[Step], tables: &[Option<Table>]) -> Vec<(String, StepName)> {
     let mut later = Vec::new();
     for (step, table) in steps.iter().zip(tables) {
-        let option = step.option();
+        let named = step.name();
         match step {
-            Step::Set { name, .. } => later.push((name.clone(), option)),
-            Step::Rename { to, .. } => later.push((to.clone(), option)),
+            Step::Set { name, .. } => later.push((name.clone(), named)),
+            Step::Rename { to, .. } => later.push((to.clone(), named)),
             Step::Lookup(_) => {
                 let names = table.iter().flat_map(Table::names);
-                later.extend(names.map(|name| (name.clone(), option)));
+                later.extend(names.map(|name| (name.clone(), named)));
             }
             _ => {}
         }

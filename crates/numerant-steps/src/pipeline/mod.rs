@@ -444,10 +444,10 @@ impl Pipeline {
         let mut all = Vec::new();
         for operation in &self.operations {
             match operation {
-                Operation::Filter(filter) => all.extend(filter.unknown.finish(&filter.text)),
+                Operation::Filter(filter) => all.extend(filter.unknown.finish(&filter.text, false)),
                 Operation::Cases(cases) => {
                     for ((name, ..), unknown) in cases.cases.iter().zip(&cases.unknown) {
-                        all.extend(unknown.finish(&format!("--case {name}")));
+                        all.extend(unknown.finish(name, true));
                     }
                 }
                 _ => {}

@@ -51,7 +51,7 @@ static OPTIONS: [FormatOption; 4] = [
         side: Side::Reading,
         takes: Takes::File,
         value_name: "FILE",
-        help: "Cut lines into fields after a layout in TOML, as docs/fixed-width.md has it [default of --from fwf: \
+        help: "Cut lines into fields after a layout in TOML, as docs/fixed-width.md has it [default of fwf: \
                detected from the blanks between columns]",
         check: accept,
     },

@@ -247,7 +247,7 @@ impl FixedReader {
             character: None,
             column: column.map(Into::into),
         };
-        let hint = "check that the layout matches the file; --ragged reject leaves such records out and counts them";
+        let hint = "check that the layout matches the file; or let the run reject such records, and count them";
         self.path()
             .error_at(place, ReadProblem::OfFormat { what, hint })
     }

@@ -50,7 +50,7 @@ impl FixedEncoder {
                     None,
                     None,
                     what,
-                    "state a width for each column, or choose columns with --keep",
+                    "state a width for each column, or write fewer columns",
                 ));
             }
             for (field, column) in fields.iter_mut().zip(columns) {
@@ -74,7 +74,7 @@ impl FixedEncoder {
                 None,
                 None,
                 what,
-                "add a field to the layout, or remove the column with --drop",
+                "add a field to the layout, or do not write the column",
             ));
         }
         let slots = layout
@@ -139,7 +139,8 @@ impl FixedEncoder {
         let width = field.area.width();
         if length > width {
             let what = format!("'{value}' has {length} characters, and its field has {width}");
-            let hint = "make the field wider, or shorten the value, as with --set 'COLUMN=SUBSTRING(COLUMN FROM 1 FOR 20)'";
+            let hint =
+                "make the field wider, or shorten the value with SUBSTRING(COLUMN FROM 1 FOR 20)";
             return Err(of_format(at, Some(&field.name), what, hint));
         }
         let area = &mut line[field.area.start..field.area.end];
@@ -189,7 +190,7 @@ impl FixedEncoder {
                 let moment = Moment::parse(value.as_bytes(), &[]).ok_or_else(|| {
                     failed(
                         format!("'{value}' is not a date"),
-                        "--date-format states how dates are written in the source",
+                        "state how dates are written in the source",
                     )
                 })?;
                 return Ok(moment
@@ -203,12 +204,12 @@ impl FixedEncoder {
         let number = Number::read(value.as_bytes(), self.mark).map_err(|_| {
             failed(
                 format!("'{value}' is not a number"),
-                "correct it with --set, or make the field a text in the layout",
+                "correct it in a step, or make the field a text in the layout",
             )
         })?;
         let scaled = number.rescaled(decimals).ok_or_else(|| {
             let what = format!("'{value}' has more than {decimals} decimals");
-            failed(what, "round it, as with --set 'COLUMN=ROUND(COLUMN, 2)'")
+            failed(what, "round it with ROUND(COLUMN, 2)")
         })?;
         Ok(scaled.units.to_string())
     }
@@ -270,7 +271,7 @@ impl RecordEncoder for FixedEncoder {
                         Some(at),
                         Some(RECORD_COLUMN),
                         what,
-                        "add it to the layout, or leave such records out with --where",
+                        "add it to the layout, or leave such records out with a condition",
                     )
                 })?
             }
@@ -294,7 +295,7 @@ impl RecordEncoder for FixedEncoder {
                     Some(at),
                     Some(&field.name),
                     what,
-                    "write csv, or replace it with --set",
+                    "write csv, or replace it in a step",
                 ));
             }
             let shown = self.shown(field, &value, at)?;

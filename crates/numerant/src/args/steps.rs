@@ -198,7 +198,7 @@ fn condition(text: &str) -> Result<Expression, String> {
     text.parse::<Expression>().map_err(|error| {
         let mut lines = vec![error.to_string()];
         lines.extend(error.marked());
-        lines.extend(error.hint().map(|hint| format!("hint: {hint}")));
+        lines.extend(crate::hint::of_expression(&error).map(|hint| format!("hint: {hint}")));
         lines.join("\n  ")
     })
 }

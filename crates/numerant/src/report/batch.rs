@@ -200,7 +200,8 @@ pub(super) fn failures(out: &mut impl Write, batch: &BatchSummary) -> io::Result
         if left > 0 {
             writeln!(out, "          and {} more", number(left))?;
         }
-        if let Some(hint) = error.hint().filter(|hint| !shown_before.contains(hint)) {
+        if let Some(hint) = crate::hint::of_error(error).filter(|hint| !shown_before.contains(hint))
+        {
             writeln!(out, "          {FAINT}hint: {hint}{FAINT:#}")?;
             shown_before.push(hint);
         }

@@ -1,12 +1,13 @@
 //! Errors of commands in words.
 
 use crate::commands::Failure;
+use crate::hint;
 
 /// Why a command failed, and what to do about it.
 pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
     match failure {
-        Failure::Engine(error) => (error.to_string(), error.hint()),
-        Failure::JobFile(error) => (error.to_string(), error.problem.hint()),
+        Failure::Engine(error) => (error.to_string(), hint::of_error(error)),
+        Failure::JobFile(error) => (error.to_string(), hint::of_job_file(&error.problem)),
         Failure::Usage { message, hint }
         | Failure::Delivery { message, hint }
         | Failure::Demo { message, hint } => (

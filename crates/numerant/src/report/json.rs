@@ -93,7 +93,7 @@ fn file(file: &BatchFile) -> Value {
             "source": source,
             "fate": "failed",
             "why": error.to_string(),
-            "hint": error.hint(),
+            "hint": crate::hint::of_error(error),
             "details": error.details(usize::MAX).0,
         }),
         FileDisposition::NotReached => json!({ "source": source, "fate": "not-reached" }),

@@ -212,3 +212,58 @@ fn packages_are_from_the_registry_and_have_licences_that_are_allowed() {
     ));
     assert!(!is_allowed("(MIT OR ISC) AND GPL-3.0-only", &allowed));
 }
+
+/// The options that a line names inside of quotes, but for those of `known`.
+fn options_named(line: &str, known: &[&str]) -> Vec<String> {
+    let mut named = Vec::new();
+    let is_option = |word: &&str| word.starts_with(|c: char| c.is_ascii_lowercase());
+    for literal in line.split('"').skip(1).step_by(2) {
+        for after in literal.split("--").skip(1) {
+            let end = after
+                .find(|c: char| !c.is_ascii_lowercase() && c != '-')
+                .unwrap_or(after.len());
+            let word = Some(&after[..end]).filter(is_option);
+            named.extend(word.filter(|word| !known.contains(word)).map(str::to_owned));
+        }
+    }
+    named
+}
+
+#[test]
+fn libraries_name_no_option_but_those_that_a_format_describes() {
+    let described: Vec<&str> = numerant_formats::FORMATS
+        .iter()
+        .flat_map(|format| format.options())
+        .map(|option| option.name)
+        .collect();
+    assert!(described.contains(&"widths"), "{described:?}");
+    let mut wrong = Vec::new();
+    for entry in std::fs::read_dir(root().join("crates")).expect("crates") {
+        let folder = entry.expect("a crate").path();
+        if folder.ends_with("numerant") {
+            continue;
+        }
+        let mut sources = Vec::new();
+        files(&folder.join("src"), &mut sources);
+        for path in sources {
+            if path.extension().is_none_or(|extension| extension != "rs")
+                || path.ends_with("tests.rs")
+            {
+                continue;
+            }
+            let text = std::fs::read_to_string(&path).expect("a source");
+            let code = text.split("#[cfg(test)]").next().unwrap_or_default();
+            for line in code.lines().filter(|line| !line.trim().starts_with("//")) {
+                for option in options_named(line, &described) {
+                    wrong.push(format!("{}: --{option}", path.display()));
+                }
+            }
+        }
+    }
+    assert!(
+        wrong.is_empty(),
+        "options are named in crates/numerant/src/hint: {wrong:#?}"
+    );
+    let line = r#"x("use --keep or --widths", "--") // "#;
+    assert_eq!(options_named(line, &described), ["keep"]);
+}

@@ -392,7 +392,7 @@ fn a_page_shows_the_run() {
         "c",
     ]);
     assert!(
-        refused.contains("c/North.csv is named twice: as an output and as --page"),
+        refused.contains("c/North.csv is named twice: as an output and as the page of the run"),
         "{refused}"
     );
     assert!(!bench.files().iter().any(|file| file.starts_with("c/")));

@@ -124,20 +124,4 @@ impl JobFileProblem {
     pub(super) fn of_toml(error: &toml::de::Error) -> Self {
         Self::Toml(error.message().trim().to_owned())
     }
-
-    /// What to do about it.
-    pub fn hint(&self) -> Option<String> {
-        match self {
-            Self::NoJob => {
-                Some("--save-job FILE with any command writes the job that it would run".to_owned())
-            }
-            Self::NoValue { name, .. } => Some(format!(
-                "add {name}=VALUE after the file name, or a default in [params]"
-            )),
-            Self::NoParameter { .. } => {
-                Some("parameters and their defaults are defined in [params]".to_owned())
-            }
-            _ => None,
-        }
-    }
 }

@@ -4,6 +4,7 @@
 //! The text of a cell ([`Type::Cell`]) becomes what the rest of its operator needs; `coerce` is
 //! where that happens.
 
+use crate::StepName;
 use std::borrow::Cow;
 
 use super::error::{ExprError, ExprProblem};
@@ -69,7 +70,7 @@ pub struct Scope<'s> {
     /// Those that there are.
     pub columns: &'s [ScopeColumn],
     /// Those that only later steps make, each with the step.
-    pub later: &'s [(String, &'static str)],
+    pub later: &'s [(String, StepName)],
     /// How cells are read, which decides what a text in an expression is compared as.
     pub cells: &'s Cells,
     /// How columns are named that are occurrences of one value, if any are.
@@ -308,7 +309,7 @@ impl<'c> Check<'c> {
         let problem = match later.into_iter().find(|(later, _)| *later == name.text) {
             Some((name, step)) => ExprProblem::Later {
                 name: name.clone(),
-                step,
+                step: *step,
             },
             None => {
                 let columns = self.scope.columns.iter();

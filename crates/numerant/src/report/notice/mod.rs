@@ -2,6 +2,7 @@
 
 mod of_formats;
 
+use crate::hint::reading_option;
 use numerant_engine::ledger::Ambiguous;
 use numerant_engine::output::{Direction, Recovered};
 use numerant_engine::{Notice, ValuesBecause};
@@ -287,7 +288,7 @@ pub(super) fn text(notice: &Notice) -> String {
             texts.column,
             texts.example,
             match &texts.option {
-                Some(option) => format!("; {} reads such values", option.shown()),
+                Some(option) => format!("; {} reads such values", reading_option(option)),
                 None => String::new(),
             }
         ),
@@ -296,7 +297,11 @@ pub(super) fn text(notice: &Notice) -> String {
             format!(
                 "{}: {} in {} {}, for which the condition is neither true nor false; to count a blank as another value, write \
                  \"{column}\" IS DISTINCT FROM 'VALUE' or COALESCE(\"{column}\", 'VALUE')",
-                unknown.condition,
+                if unknown.is_case {
+                    format!("--case {}", unknown.condition)
+                } else {
+                    unknown.condition.clone()
+                },
                 match unknown.columns.as_slice() {
                     [] => "a value is missing".to_owned(),
                     columns => {
@@ -308,7 +313,7 @@ pub(super) fn text(notice: &Notice) -> String {
                     }
                 },
                 super::words::records(unknown.records),
-                if unknown.condition.starts_with("--case ") {
+                if unknown.is_case {
                     "of no case"
                 } else {
                     "that were left out"

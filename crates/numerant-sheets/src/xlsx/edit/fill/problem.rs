@@ -86,10 +86,10 @@ pub enum TemplateProblem {
         merged: String,
     },
     /// Macros that the output cannot have.
-    #[error("the template has macros; end --name with .xlsm")]
+    #[error("the template has macros, and the outputs cannot have them")]
     Macros,
     /// Files that no table is for.
-    #[error("{count} file{} no {{.records}} or {{.table}} of --put: {}", if *.count == 1 { " fits" } else { "s fit" }, .files.join(", "))]
+    #[error("{count} file{} no table: {}", if *.count == 1 { " fits" } else { "s fit" }, .files.join(", "))]
     NoTable {
         /// The first of them.
         files: Vec<String>,
@@ -107,27 +107,11 @@ pub enum TemplateProblem {
         second: String,
     },
     /// Records that no table takes.
-    #[error(
-        "{records} records would be lost: --put writes only values of one record; write a table ({{.records}}), or use --name to make a copy for each record"
-    )]
+    #[error("{records} records would be lost: only values of one record are put into each copy")]
     OnlyValues {
         /// How many share the copy.
         records: u64,
     },
-}
-
-impl TemplateProblem {
-    /// What to do about it.
-    pub fn hint(&self) -> Option<&'static str> {
-        match self {
-            Self::Occupied { .. } => {
-                Some("--occupied replace overwrites it; or choose another cell")
-            }
-            Self::OtherFormat => Some("save it as .xlsx in a spreadsheet program"),
-            Self::NoTable { .. } => Some("--pick and --skip choose files by their names"),
-            _ => None,
-        }
-    }
 }
 
 fn did_you_mean(nearest: &Option<String>) -> String {
