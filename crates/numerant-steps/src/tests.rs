@@ -148,7 +148,7 @@ fn records_for_which_a_step_fails_end_the_run_or_are_rejected() {
     let error = taken(CALLS, &steps, options()).expect_err("x");
     assert_eq!(
         error,
-        "line 5: --set net: column 'dues': \"x\" is not a number"
+        "line 5: set net: column 'dues': \"x\" is not a number"
     );
     let (_, records, pipeline) = taken(CALLS, &steps, reject()).expect("taken");
     assert_eq!(
@@ -157,7 +157,7 @@ fn records_for_which_a_step_fails_end_the_run_or_are_rejected() {
             "1|North|10.10|2026-03-05|20.20",
             "2|East||2026-03-06|",
             "3|North|7|soon|14",
-            "5: --set net: column 'dues': \"x\" is not a number",
+            "5: set net: column 'dues': \"x\" is not a number",
         ]
     );
     assert_eq!(pipeline.rejected(), 1);
@@ -375,7 +375,7 @@ fn cases_name_records() {
         ..options(None)
     };
     let error = taken(CALLS, &[], twice).expect_err("twice");
-    assert_eq!(error, "--case: the name 'north' is given twice");
+    assert_eq!(error, "case: the name 'north' is given twice");
 }
 
 #[test]
@@ -415,32 +415,32 @@ fn steps_that_cannot_be_taken_say_why() {
     for (steps, expected) in [
         (
             vec![Step::Keep(names(&["quai"]))],
-            "--keep: there is no column 'quai'",
+            "keep: there is no column 'quai'",
         ),
         (
             vec![Step::Drop(names(&["dues"])), Step::Keep(names(&["dues"]))],
-            "--keep: there is no column 'dues'",
+            "keep: there is no column 'dues'",
         ),
         (
             vec![rename("id", "quay")],
-            "--rename: there is a column 'quay' already",
+            "rename: there is a column 'quay' already",
         ),
         (
             vec![condition("net > 5"), set("net", "1")],
-            "--where: column 'net' is only made by --set, which comes later",
+            "where: column 'net' is only made by a later step (set)",
         ),
         (
             vec![Step::Drop(names(&["id", "quay", "dues", "arrived"]))],
-            "--drop: no column is left to write",
+            "drop: no column is left to write",
         ),
         (
             vec![Step::Sort(vec!["-duse".parse().expect("a column")])],
-            "--sort: there is no column 'duse'",
+            "sort: there is no column 'duse'",
         ),
-        (vec![set(" ", "1")], "--set: a column needs a name"),
+        (vec![set(" ", "1")], "set: a column needs a name"),
         (
             vec![condition("dues + 1")],
-            "--where: a condition is needed, and this is a number",
+            "where: a condition is needed, and this is a number",
         ),
     ] {
         let error = taken(CALLS, &steps, options()).expect_err(expected);
