@@ -1,5 +1,6 @@
 //! What one delimited text differs in from another.
 
+use crate::narrow::fit;
 use std::fmt;
 use std::str::FromStr;
 
@@ -98,7 +99,7 @@ impl Delimiter {
         bytes[..text.len()].copy_from_slice(text);
         Some(Self {
             bytes,
-            length: text.len() as u8,
+            length: fit(text.len()),
         })
     }
 

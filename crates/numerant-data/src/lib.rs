@@ -14,9 +14,19 @@
 //! assert_eq!(sum.to_string(), "12.60");
 //! ```
 
+#![cfg_attr(
+    not(test),
+    warn(
+        clippy::cast_possible_truncation,
+        clippy::cast_possible_wrap,
+        clippy::cast_sign_loss
+    )
+)]
+
 pub mod dialect;
 pub mod disk;
 pub mod encoding;
+pub mod narrow;
 pub mod record;
 pub mod source;
 pub mod tree;

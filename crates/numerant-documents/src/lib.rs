@@ -15,6 +15,15 @@
 //! # Ok::<(), numerant_data::source::ReadError>(())
 //! ```
 
+#![cfg_attr(
+    not(test),
+    warn(
+        clippy::cast_possible_truncation,
+        clippy::cast_possible_wrap,
+        clippy::cast_sign_loss
+    )
+)]
+
 pub mod json;
 pub mod xml;
 

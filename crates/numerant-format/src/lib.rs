@@ -29,6 +29,15 @@
 //! }
 //! ```
 
+#![cfg_attr(
+    not(test),
+    warn(
+        clippy::cast_possible_truncation,
+        clippy::cast_possible_wrap,
+        clippy::cast_sign_loss
+    )
+)]
+
 mod blanks;
 pub mod column;
 mod content;

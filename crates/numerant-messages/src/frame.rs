@@ -1,5 +1,6 @@
 //! Files of messages that are read again, and what is kept of each record to find in them what stands around it.
 
+use numerant_data::narrow::to_u32;
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, BufReader, Read};
@@ -49,7 +50,7 @@ impl Source {
     pub(super) fn name_of(again: Option<&Path>) -> Vec<u8> {
         let path = again.map(|path| path.to_string_lossy().into_owned());
         let path = path.unwrap_or_default();
-        [&(path.len() as u32).to_le_bytes(), path.as_bytes()].concat()
+        [&to_u32(path.len()).to_le_bytes(), path.as_bytes()].concat()
     }
 
     /// What closes a group or interchange in the file, if that is to be kept and so many as there are in it are

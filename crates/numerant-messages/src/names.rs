@@ -1,5 +1,6 @@
 //! What segments and their elements are called, as the columns of records.
 
+use numerant_data::narrow::to_u32;
 use std::collections::{HashMap, HashSet};
 
 use super::marks::Marks;
@@ -96,7 +97,7 @@ impl Found {
 
     /// From and to of the values in a record of so many bytes, and what was made after it.
     fn texts(&self, length: usize) -> impl Iterator<Item = (u32, u32)> {
-        let length = length as u32;
+        let length = to_u32(length);
         self.values.iter().map(move |(from, to)| match from & MADE {
             0 => (*from, *to),
             _ => (from - MADE + length, to - MADE + length),
@@ -234,7 +235,7 @@ impl Names {
             elements: Vec::new(),
             name,
         });
-        self.by_name.insert(self.key.clone(), number as u32);
+        self.by_name.insert(self.key.clone(), to_u32(number));
         number
     }
 
@@ -255,7 +256,7 @@ impl Names {
                 Some(number) => number as usize,
                 None => {
                     let number = self.number(raw, marks, false, paths);
-                    self.plain.put(key, number as u32);
+                    self.plain.put(key, to_u32(number));
                     number
                 }
             }
@@ -318,16 +319,16 @@ impl Names {
             let is_text = !hard || std::str::from_utf8(value).is_ok();
             if let Some(from) = stands.filter(|_| is_text) {
                 let to = from + value.len();
-                found.values.push((from as u32, to as u32));
+                found.values.push((to_u32(from), to_u32(to)));
                 return;
             }
-            let from = found.made.len() as u32 | MADE;
+            let from = to_u32(found.made.len()) | MADE;
             if is_text {
                 found.made.extend_from_slice(value);
             } else {
                 found.made.extend_from_slice(text(value).as_bytes());
             }
-            let to = found.made.len() as u32 | MADE;
+            let to = to_u32(found.made.len()) | MADE;
             found.values.push((from, to));
         });
     }

@@ -4,6 +4,7 @@
 //! Of each record is kept where in its file the parts around it are; those are read again when an output is
 //! made, so that heads take no memory however many messages there are.
 
+use numerant_data::narrow::{fit, to_usize};
 use std::borrow::Cow;
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek, Write};
@@ -86,7 +87,7 @@ impl DeferredWriter for EdiEncoder {
         let mut parts: Vec<Part> = Vec::new();
         let mut last = None;
         while let Some((frame, path, length)) = next_frame(kept)? {
-            kept.seek_relative(length as i64)?;
+            kept.seek_relative(fit(length))?;
             let message = Some((frame.ordinal, path));
             if last != message {
                 parts.push(Part {
@@ -125,7 +126,7 @@ impl DeferredWriter for EdiEncoder {
                 };
                 present = path;
             }
-            raw.resize(length as usize, 0);
+            raw.resize(to_usize(length), 0);
             kept.read_exact(&mut raw)?;
             writing.record(&frame, &raw, &mut parts)?;
         }
@@ -306,7 +307,7 @@ impl Writing<'_> {
         let tails = self.source.tails.lock();
         let tail = tails
             .ok()
-            .and_then(|tails| tails.get(frame.ordinal as usize).copied());
+            .and_then(|tails| tails.get(to_usize(frame.ordinal)).copied());
         let tail = tail.ok_or_else(|| io::Error::other("the source has changed"))?;
         let Some(open) = &mut self.open else {
             return Ok(());

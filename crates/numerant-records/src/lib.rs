@@ -18,6 +18,14 @@
 //! # Ok::<(), numerant_data::source::ReadError>(())
 //! ```
 
+#![cfg_attr(
+    not(test),
+    warn(
+        clippy::cast_possible_truncation,
+        clippy::cast_possible_wrap,
+        clippy::cast_sign_loss
+    )
+)]
 #![deny(
     clippy::cast_possible_truncation,
     clippy::cast_possible_wrap,

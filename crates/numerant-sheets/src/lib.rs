@@ -12,6 +12,15 @@
 //! assert_eq!(rows(&XlsFormat), Some(65_536));
 //! ```
 
+#![cfg_attr(
+    not(test),
+    warn(
+        clippy::cast_possible_truncation,
+        clippy::cast_possible_wrap,
+        clippy::cast_sign_loss
+    )
+)]
+
 mod color;
 mod format;
 pub mod ods;

@@ -1,11 +1,5 @@
 //! Zip packages, which most workbooks are: their parts, unpacked on a thread next to the reader.
 
-#![deny(
-    clippy::cast_possible_truncation,
-    clippy::cast_possible_wrap,
-    clippy::cast_sign_loss
-)]
-
 use std::collections::HashMap;
 use std::io::{self, Read};
 use std::sync::Arc;

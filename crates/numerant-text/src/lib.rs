@@ -18,6 +18,15 @@
 //! # Ok::<(), numerant_data::source::ReadError>(())
 //! ```
 
+#![cfg_attr(
+    not(test),
+    warn(
+        clippy::cast_possible_truncation,
+        clippy::cast_possible_wrap,
+        clippy::cast_sign_loss
+    )
+)]
+
 mod detect;
 pub mod fixed;
 mod format;

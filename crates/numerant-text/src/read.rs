@@ -1,5 +1,6 @@
 //! Reads delimited text as batches of records.
 
+use numerant_data::narrow::{LARGEST_RECORD, to_u32};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
@@ -66,7 +67,7 @@ impl DelimitedReader {
         batch_size: usize,
         largest_record: usize,
     ) -> Result<Self, ReadError> {
-        let largest_record = largest_record.min(u32::MAX as usize / 2);
+        let largest_record = largest_record.min(LARGEST_RECORD);
         let text = OpenText::open(input, options, largest_record)?;
         let mut reader = Self {
             encoding_detected: options.encoding.is_none(),
@@ -117,7 +118,7 @@ impl DelimitedReader {
         first.spans.push(Span {
             start: 0,
             first: 0,
-            last_byte: record.len() as u32 - 1,
+            last_byte: to_u32(record.len()) - 1,
         });
         self.check_text(&record, scanned)?;
         first.bytes = record;
@@ -151,7 +152,7 @@ impl DelimitedReader {
         header
             .bytes
             .extend_from_slice(self.dialect.line_end.bytes());
-        let last_byte = header.bytes.len() as u32 - 1;
+        let last_byte = to_u32(header.bytes.len()) - 1;
         header.ends.push(last_byte);
         header.spans.push(Span {
             start: 0,
@@ -268,9 +269,9 @@ impl DelimitedReader {
             let found = behind - first;
             let end = batch.ends[behind - 1] as usize;
             let span = Span {
-                start: start as u32,
-                first: first as u32,
-                last_byte: end as u32,
+                start: to_u32(start),
+                first: to_u32(first),
+                last_byte: to_u32(end),
             };
             if found == 1 && !self.lines && is_blank_line(&batch.bytes[start..end]) {
                 self.tally.blank_lines += 1;
@@ -336,24 +337,24 @@ impl DelimitedReader {
         }
         let copy = batch.bytes.len();
         batch.copies.push(Copied {
-            copy: copy as u32,
+            copy: to_u32(copy),
             original: span,
         });
-        let copy_first = batch.ends.len() as u32;
+        let copy_first = to_u32(batch.ends.len());
         for field in 0..kept - 1 {
             let end = batch.ends[first + field] as usize - start + copy;
-            batch.ends.push(end as u32);
+            batch.ends.push(to_u32(end));
         }
         batch.bytes.extend_from_within(start..kept_end);
         for _ in kept..self.width {
-            batch.ends.push(batch.bytes.len() as u32);
+            batch.ends.push(to_u32(batch.bytes.len()));
             batch.bytes.push(self.marks.delimiter);
         }
         batch.bytes.extend_from_slice(&line_end);
-        let last_byte = batch.bytes.len() as u32 - 1;
+        let last_byte = to_u32(batch.bytes.len()) - 1;
         batch.ends.push(last_byte);
         Span {
-            start: copy as u32,
+            start: to_u32(copy),
             first: copy_first,
             last_byte,
         }
@@ -422,7 +423,7 @@ impl RecordReader for DelimitedReader {
         };
         self.check_text(&batch.bytes[..scanned.consumed], scanned)?;
         self.index.swap_ends(&mut batch.ends);
-        let width = self.width as u32;
+        let width = to_u32(self.width);
         let (mut first, mut start) = (0, 0);
         let mut alike = width > 1;
         for &behind in self.index.firsts() {

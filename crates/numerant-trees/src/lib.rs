@@ -26,6 +26,15 @@
 //! # Ok::<(), numerant_data::source::ReadError>(())
 //! ```
 
+#![cfg_attr(
+    not(test),
+    warn(
+        clippy::cast_possible_truncation,
+        clippy::cast_possible_wrap,
+        clippy::cast_sign_loss
+    )
+)]
+
 mod flatten;
 mod opened;
 mod reader;

@@ -1,11 +1,6 @@
 //! Documents whose records are trees: what their formats have in common.
 
-#![deny(
-    clippy::cast_possible_truncation,
-    clippy::cast_possible_wrap,
-    clippy::cast_sign_loss
-)]
-
+use numerant_data::narrow::LARGEST_RECORD;
 use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -310,7 +305,7 @@ impl OpenedTrees {
             surveyed: None,
             depth: options.depth.unwrap_or(DEPTH),
             // Positions in a record have 32 bits.
-            largest_record: largest_record.min(u32::MAX as usize / 2),
+            largest_record: largest_record.min(LARGEST_RECORD),
         };
         let found = format.find(&mut opened, SAMPLE)?;
         opened.facts = opened.found(found);

@@ -1,5 +1,6 @@
 //! A source that is a document: its records, flattened as columns.
 
+use numerant_data::narrow::to_u32;
 use std::fmt;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
@@ -536,9 +537,9 @@ impl RecordReader for TreeReader {
                 batch.lines.push(line);
             }
             if self.own {
-                let start = batch.own.bytes.len() as u32;
+                let start = to_u32(batch.own.bytes.len());
                 self.trees.push_own(&mut batch.own.bytes);
-                let end = batch.own.bytes.len() as u32;
+                let end = to_u32(batch.own.bytes.len());
                 batch.own.spans.resize(batch.spans.len(), (start, end));
             }
         }

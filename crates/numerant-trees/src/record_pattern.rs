@@ -5,6 +5,7 @@
 //! escape in it. The formats say what a plain value is.
 
 use super::Leaf;
+use numerant_data::narrow::to_u32;
 
 /// Likenesses that are remembered.
 const MOST: usize = 8;
@@ -104,7 +105,7 @@ impl RecordPattern {
             let behind = self.before.get(place + 1).unwrap_or(&self.behind);
             let (leaf, length) = value(&text[at..], behind.first().copied()?)?;
             leaves.push(Leaf {
-                text: (leaf.text.0 + at as u32, leaf.text.1 + at as u32),
+                text: (leaf.text.0 + to_u32(at), leaf.text.1 + to_u32(at)),
                 ..leaf
             });
             at += length;

@@ -3,6 +3,7 @@
 use super::batch::{Batch, Copied, Span, Tagging};
 use super::field::push_quoted;
 use super::tag::Tag;
+use crate::narrow::to_u32;
 
 /// Where a record begins that is being added to a batch.
 #[derive(Clone, Copy, Debug)]
@@ -16,8 +17,8 @@ impl Batch {
     #[inline]
     pub fn begin_record(&self) -> RecordStart {
         RecordStart {
-            start: self.bytes.len() as u32,
-            first: self.ends.len() as u32,
+            start: to_u32(self.bytes.len()),
+            first: to_u32(self.ends.len()),
         }
     }
 
@@ -29,7 +30,7 @@ impl Batch {
             self.tags.resize(self.ends.len(), Tag::PLAIN);
             self.tags.push(tag);
         }
-        self.ends.push(self.bytes.len() as u32);
+        self.ends.push(to_u32(self.bytes.len()));
         self.bytes.push(self.delimiter);
     }
 
@@ -37,7 +38,7 @@ impl Batch {
     #[inline]
     pub fn pass_fields(&mut self, count: usize) {
         let from = self.bytes.len();
-        self.ends.extend(from as u32..(from + count) as u32);
+        self.ends.extend(to_u32(from)..to_u32(from + count));
         self.bytes.resize(from + count, self.delimiter);
     }
 
@@ -50,7 +51,7 @@ impl Batch {
         self.spans.push(Span {
             start,
             first,
-            last_byte: last_byte as u32,
+            last_byte: to_u32(last_byte),
         });
     }
 
@@ -78,7 +79,7 @@ impl Batch {
                 self.tags.push(*tag);
             }
             if place + 1 < values.len() {
-                self.ends.push(self.bytes.len() as u32);
+                self.ends.push(to_u32(self.bytes.len()));
             }
         }
         self.end_copy(record, copy, first, line_end);
@@ -114,7 +115,7 @@ impl Batch {
                 self.tags.push(if is_blank { Tag::PLAIN } else { tag });
             }
             if column + 1 < self.width {
-                self.ends.push(self.bytes.len() as u32);
+                self.ends.push(to_u32(self.bytes.len()));
             }
         }
         self.end_copy(record, copy, first, &line_end);
@@ -124,18 +125,18 @@ impl Batch {
     /// ends of fields of the copy begin.
     fn begin_copy(&mut self, record: usize) -> (Span, u32, u32) {
         let span = self.spans[record];
-        let copy = self.bytes.len() as u32;
+        let copy = to_u32(self.bytes.len());
         self.copies.push(Copied {
             copy,
             original: span,
         });
-        (span, copy, self.ends.len() as u32)
+        (span, copy, to_u32(self.ends.len()))
     }
 
     /// Ends a copy of a record, which takes its place.
     fn end_copy(&mut self, record: usize, start: u32, first: u32, line_end: &[u8]) {
         self.bytes.extend_from_slice(line_end);
-        let last_byte = self.bytes.len() as u32 - 1;
+        let last_byte = to_u32(self.bytes.len()) - 1;
         self.ends.push(last_byte);
         self.spans[record] = Span {
             start,

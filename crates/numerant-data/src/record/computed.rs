@@ -1,5 +1,7 @@
 //! Columns that steps have added, and records verbatim next to their fields.
 
+use crate::narrow::to_u32;
+
 /// Records as they are in their document, one entry a record; none if they are not wanted.
 #[derive(Clone, Debug, Default)]
 pub struct Own {
@@ -30,17 +32,17 @@ impl Computed {
         &mut self,
         write: impl FnOnce(&mut Vec<u8>) -> Result<(), E>,
     ) -> Result<(), E> {
-        let start = self.bytes.len() as u32;
+        let start = to_u32(self.bytes.len());
         let written = write(&mut self.bytes);
-        self.spans.push((start, self.bytes.len() as u32));
+        self.spans.push((start, to_u32(self.bytes.len())));
         written
     }
 
     /// Adds the value of the next record.
     #[inline]
     pub fn push(&mut self, value: &[u8]) {
-        let start = self.bytes.len() as u32;
+        let start = to_u32(self.bytes.len());
         self.bytes.extend_from_slice(value);
-        self.spans.push((start, self.bytes.len() as u32));
+        self.spans.push((start, to_u32(self.bytes.len())));
     }
 }

@@ -1,5 +1,6 @@
 //! What is in a document next to its records: how many values there are at each path.
 
+use crate::narrow::to_u32;
 use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
@@ -58,7 +59,7 @@ impl Beside {
         if self.nodes.len() >= MAX_PATHS {
             return parent;
         }
-        let child = self.nodes.len() as u32;
+        let child = to_u32(self.nodes.len());
         self.nodes.push(Node {
             parent,
             name: name.clone(),

@@ -3,6 +3,8 @@
 //! A record travels as a tape of nodes in the order of the document. Names are not kept with the
 //! nodes: each has the number of its path, and `Paths` knows the names.
 
+use crate::narrow::to_u32;
+
 mod beside;
 mod list_layout;
 mod lists;
@@ -78,7 +80,7 @@ impl Tree {
     /// Adds a node without text, whose end is not known yet.
     #[inline]
     pub fn open(&mut self, path: u32, kind: Kind) -> usize {
-        let here = self.text.len() as u32;
+        let here = to_u32(self.text.len());
         self.nodes.push(Node {
             path,
             kind,
@@ -91,19 +93,19 @@ impl Tree {
     /// All nodes of an open one are there.
     #[inline]
     pub fn close(&mut self, node: usize) {
-        self.nodes[node].next = self.nodes.len() as u32;
+        self.nodes[node].next = to_u32(self.nodes.len());
     }
 
     /// Adds a value.
     #[inline]
     pub fn push(&mut self, path: u32, kind: Kind, text: &[u8]) {
-        let start = self.text.len() as u32;
+        let start = to_u32(self.text.len());
         self.text.extend_from_slice(text);
-        let next = self.nodes.len() as u32 + 1;
+        let next = to_u32(self.nodes.len()) + 1;
         self.nodes.push(Node {
             path,
             kind,
-            text: (start, self.text.len() as u32),
+            text: (start, to_u32(self.text.len())),
             next,
         });
     }
@@ -306,7 +308,7 @@ impl Paths {
             }
             return child;
         }
-        let child = self.nodes.len() as u32;
+        let child = to_u32(self.nodes.len());
         self.nodes.push(PathNode::new(name));
         let node = &mut self.nodes[parent as usize];
         node.children.push(child);
@@ -332,7 +334,7 @@ impl Paths {
         if self.nodes[list as usize].item == NONE {
             let name = self.nodes[list as usize].name.clone();
             self.nodes.push(PathNode::new(&name));
-            self.nodes[list as usize].item = self.nodes.len() as u32 - 1;
+            self.nodes[list as usize].item = to_u32(self.nodes.len()) - 1;
         }
         self.nodes[list as usize].item
     }

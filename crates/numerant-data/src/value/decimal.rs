@@ -1,6 +1,7 @@
 //! Decimal numbers of any length, to be put in order.
 
 use super::DecimalMark;
+use crate::narrow::to_i64;
 
 /// A number as it is written, exactly: `0.DIGITS × 10^magnitude`.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -56,11 +57,11 @@ impl LongDecimal {
             }
             digits.extend(part.iter().map(|byte| byte - b'0'));
         }
-        let mut magnitude = digits.len() as i64 + exponent;
+        let mut magnitude = to_i64(digits.len()) + exponent;
         digits.extend(fraction.iter().map(|byte| byte - b'0'));
         let zeros = digits.iter().take_while(|digit| **digit == 0).count();
         digits.drain(..zeros);
-        magnitude -= zeros as i64;
+        magnitude -= to_i64(zeros);
         while digits.last() == Some(&0) {
             digits.pop();
         }

@@ -164,9 +164,9 @@ impl Moment {
         let seconds = since.as_secs() - i64::from(self.offset.unwrap_or(0));
         let nanoseconds = since.subsec_nanos();
         if nanoseconds < 0 {
-            (seconds - 1, (nanoseconds + NANOSECONDS) as u32)
+            (seconds - 1, (nanoseconds + NANOSECONDS).unsigned_abs())
         } else {
-            (seconds, nanoseconds as u32)
+            (seconds, nanoseconds.unsigned_abs())
         }
     }
 

@@ -1,5 +1,7 @@
 //! Numbers as they are in cells: an optional minus, digits, and digits after a point.
 
+use crate::narrow::to_u32;
+
 /// A decimal number, exactly: `units / 10^scale`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
 pub struct Number {
@@ -106,7 +108,7 @@ impl Number {
         let units = i128::from(if negative { -units } else { units });
         Some(Self {
             units,
-            scale: scale as u32,
+            scale: to_u32(scale),
         })
     }
 

@@ -1,5 +1,6 @@
 //! Makes a tree of the text of a record, which is known to be well-formed.
 
+use numerant_data::narrow::to_u32;
 use std::borrow::Cow;
 
 use numerant_data::tree::{Kind, Paths, ROOT, Tree};
@@ -53,7 +54,7 @@ pub(super) fn descend(
                 let end = string_end(bytes, at);
                 let value = unescape(text, at, end)?;
                 tree.push(path, Kind::Text, value.as_bytes());
-                spans.push((at as u32, end as u32));
+                spans.push((to_u32(at), to_u32(end)));
                 at = end;
             }
             Some(first) => {
@@ -65,7 +66,7 @@ pub(super) fn descend(
                 };
                 let value = if kind == Kind::Null { at..at } else { at..end };
                 tree.push(path, kind, &bytes[value]);
-                spans.push((at as u32, end as u32));
+                spans.push((to_u32(at), to_u32(end)));
                 at = end;
             }
             None => return Ok(()),

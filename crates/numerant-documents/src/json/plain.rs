@@ -1,5 +1,6 @@
 //! Values that are found without a parser: texts without escapes, numbers, and words.
 
+use numerant_data::narrow::to_u32;
 use numerant_data::tree::Kind;
 use numerant_data::value::swar;
 use numerant_format::column::json_number;
@@ -22,7 +23,7 @@ pub(super) fn value(text: &[u8], _behind: u8) -> Option<(Leaf, usize)> {
             (Kind::Number, 0, length, length)
         }
     };
-    let text = (from as u32, to as u32);
+    let text = (from, to_u32(to));
     Some((Leaf { kind, text }, length))
 }
 

@@ -4,6 +4,7 @@ use super::descend::descend;
 use super::path::Selector;
 use super::tokens::Tokens;
 use super::walk::{Frame, Next, Walk};
+use numerant_data::narrow::{to_u32, to_usize};
 use numerant_data::source::{Input, ReadError, ReadProblem};
 use numerant_data::tree::{Beside, Kind, Node, Paths, ROOT, TOP, Tree};
 use numerant_format::DocumentFrame;
@@ -52,7 +53,7 @@ fn add_key(column: &str, name: &str, tree: &mut Tree, paths: &mut Paths) {
     let mut keyed = Tree::default();
     let root = keyed.open(ROOT, Kind::Object);
     keyed.push(paths.child(ROOT, column), Kind::Text, name.as_bytes());
-    let (nodes, text) = (keyed.nodes.len() as u32, keyed.text.len() as u32);
+    let (nodes, text) = (to_u32(keyed.nodes.len()), to_u32(keyed.text.len()));
     let is_object = tree.nodes[0].kind == Kind::Object;
     let value = paths.child(ROOT, "value");
     for (place, node) in tree.nodes.iter().enumerate() {
@@ -139,7 +140,7 @@ impl JsonTrees {
         }
         let text = &self.walk.text;
         let passed = text.passed();
-        let new = (passed - self.head.upto) as usize;
+        let new = to_usize(passed - self.head.upto);
         if self.head.kept.len() + new > MAX_AROUND {
             self.around.scattered = true;
         } else if new <= text.at {
@@ -393,7 +394,7 @@ impl JsonTrees {
     fn count_lines(&mut self) {
         let text = &self.walk.text;
         let passed = text.passed();
-        let new = (passed - self.counted.0) as usize;
+        let new = to_usize(passed - self.counted.0);
         if new <= text.at {
             let between = &text.bytes()[text.at - new..text.at];
             self.counted.1 += memchr::memchr_iter(b'\n', between).count() as u64;
@@ -409,7 +410,7 @@ impl JsonTrees {
             return;
         }
         let text = &self.walk.text;
-        let new = (text.passed() - self.head.upto) as usize;
+        let new = to_usize(text.passed() - self.head.upto);
         if new <= text.at {
             let more = text.bytes()[text.at - new..text.at].to_vec();
             self.around.foot.extend_from_slice(&more);

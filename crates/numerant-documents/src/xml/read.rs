@@ -3,6 +3,7 @@
 use super::path::{ElementPath, States};
 use super::walk::{Handler, Walk, shown};
 use super::write::INSTANCE;
+use numerant_data::narrow::{to_u32, to_usize};
 use numerant_data::source::{Input, ReadError, ReadProblem};
 use numerant_data::tree::{Beside, Kind, Paths, ROOT, TOP, Tree};
 use numerant_data::value::swar;
@@ -35,7 +36,7 @@ fn plain_value(text: &[u8], behind: u8) -> Option<(Leaf, usize)> {
     };
     let leaf = Leaf {
         kind: Kind::Text,
-        text: (0, length as u32),
+        text: (0, to_u32(length)),
     };
     (text[length] == behind && length > 0).then_some((leaf, length))
 }
@@ -287,10 +288,10 @@ impl Handler for Builder<'_> {
         let text = &state.waiting[open.waits..];
         let leaf = self.tree.nodes.len() == open.node + 1;
         if leaf || text.iter().any(|byte| !byte.is_ascii_whitespace()) {
-            let start = self.tree.text.len() as u32;
+            let start = to_u32(self.tree.text.len());
             self.tree.text.extend_from_slice(text);
             let node = &mut self.tree.nodes[open.node];
-            node.text = (start, self.tree.text.len() as u32);
+            node.text = (start, to_u32(self.tree.text.len()));
             if leaf {
                 node.kind = if open.nil && text.is_empty() {
                     Kind::Null
@@ -390,7 +391,7 @@ impl XmlTrees {
     fn keep_gap(&mut self, upto: usize) {
         let text = &self.walk.text;
         let passed = text.passed() - text.at as u64 + upto as u64;
-        let new = passed.saturating_sub(self.gap_upto) as usize;
+        let new = to_usize(passed.saturating_sub(self.gap_upto));
         if self.gap.len() + new > MOST_AROUND {
             self.around.scattered = true;
         } else if new <= upto {
@@ -404,8 +405,8 @@ impl XmlTrees {
         let text = &self.walk.text;
         let dropped = text.passed() - text.at as u64;
         let line = match self.counted.0.checked_sub(dropped) {
-            Some(from) if from as usize <= place => {
-                let between = &text.bytes()[from as usize..place];
+            Some(from) if to_usize(from) <= place => {
+                let between = &text.bytes()[to_usize(from)..place];
                 self.counted.1 + memchr::memchr_iter(b'\n', between).count() as u64
             }
             _ => text.line(place),
@@ -524,7 +525,7 @@ impl Trees for XmlTrees {
             return None;
         }
         let from = building.from;
-        let offset = |place: usize| (place - from) as u32;
+        let offset = |place: usize| to_u32(place - from);
         let spans = building.spans.iter();
         let spans: Vec<(u32, u32)> = spans.map(|(a, b)| (offset(*a), offset(*b))).collect();
         let record = &self.walk.text.bytes()[from..building.to];

@@ -1,5 +1,6 @@
 //! The way through an XML document: what is in it, and whether it is well-formed.
 
+use numerant_data::narrow::to_usize;
 use quick_xml::Reader;
 use quick_xml::events::Event;
 
@@ -189,7 +190,7 @@ impl Walk {
         let mut replacement = None;
         let outcome = loop {
             let result = reader.read_event();
-            let to = reader.buffer_position() as usize;
+            let to = to_usize(reader.buffer_position());
             match result {
                 Ok(Event::Eof) => break Ok(false),
                 Ok(Event::Text(_)) if to == rest.len() && !at_end => break Ok(false),

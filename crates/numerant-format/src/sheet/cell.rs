@@ -1,5 +1,6 @@
 //! What is in cells: their values, and the formats that they are written under.
 
+use numerant_data::narrow::fit;
 use std::borrow::Cow;
 use std::sync::Arc;
 
@@ -79,7 +80,7 @@ impl CellFormat {
             "" | "General" => Self::General,
             "0" => Self::Fixed(0),
             "yyyy-mm-dd" => Self::Date,
-            _ if is_fixed && zeros.len() <= 30 => Self::Fixed(zeros.len() as u8),
+            _ if is_fixed && zeros.len() <= 30 => Self::Fixed(fit(zeros.len())),
             text => moments
                 .find(|known| known.code() == text)
                 .unwrap_or_else(|| Self::Custom(Arc::clone(code))),
@@ -315,7 +316,7 @@ fn numeric(fraction: &[u8]) -> Look {
         } else {
             Class::Decimal
         },
-        scale: fraction.len() as u8,
+        scale: fit(fraction.len().min(MOST_PLACES)),
         padded: fraction.last() == Some(&b'0'),
         format: CellFormat::General,
     }

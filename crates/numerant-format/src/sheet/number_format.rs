@@ -4,6 +4,7 @@
 //! The codes are those of ECMA-376 Part 1, 18.8.30 and 18.8.31, which the binary formats share.
 
 use super::format_code::{FormatPart, sections_of_code};
+use numerant_data::narrow::fit;
 
 /// How a number reads that stands under a format.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -156,7 +157,7 @@ impl Shown {
             return Self::PLAIN;
         }
         Self::Number {
-            places: places.min(30) as u8,
+            places: fit(places.min(30)),
         }
     }
 }
@@ -245,7 +246,7 @@ fn fraction(parts: &[FormatPart]) -> u8 {
         .iter()
         .take_while(|part| **part == FormatPart::Other('0'))
         .count();
-    zeros.min(3) as u8
+    fit(zeros.min(3))
 }
 
 #[cfg(test)]

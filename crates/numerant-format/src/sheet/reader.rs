@@ -1,5 +1,6 @@
 //! Lays the rows of a sheet out as records: the first row with something in it names the columns.
 
+use numerant_data::narrow::{LARGEST_RECORD, to_u32};
 use std::collections::{HashMap, VecDeque};
 use std::fmt;
 use std::sync::Arc;
@@ -147,6 +148,7 @@ impl SheetReader {
         batch_size: usize,
         largest_record: usize,
     ) -> Result<Self, ReadError> {
+        let largest_record = largest_record.min(LARGEST_RECORD);
         let sheets = workbook.sheets();
         let info = &sheets[sheet];
         let name = format!("{}, sheet '{}'", source.path, info.name);
@@ -197,7 +199,7 @@ impl SheetReader {
             }),
             tally: ReadTally::default(),
             batch_size,
-            largest_record: largest_record.min(u32::MAX as usize / 2),
+            largest_record,
             first_row: 0,
             last_row: 0,
             ended: false,
@@ -350,7 +352,7 @@ impl SheetReader {
     fn lay(&mut self, row: &Row, batch: &mut Batch) -> Result<(), usize> {
         let first_cell = row.cells.first().map_or(0, |cell| cell.column);
         let last_cell = row.cells.last().map_or(0, |cell| cell.column);
-        let width = self.width as u32;
+        let width = to_u32(self.width);
         if first_cell < self.first_column || last_cell - self.first_column >= width {
             let first = self.first_column.min(first_cell);
             return Err((last_cell.max(self.first_column + width - 1) - first) as usize + 1);
@@ -384,7 +386,7 @@ impl SheetReader {
 
     /// Takes a row that has more cells than the records have columns.
     fn surplus(&mut self, row: &Row, found: usize, batch: &mut Batch) -> Result<(), ReadError> {
-        let inside = self.first_column..self.first_column + self.width as u32;
+        let inside = self.first_column..self.first_column + to_u32(self.width);
         let outside = row.cells.iter().find(|cell| !inside.contains(&cell.column));
         let problem = ReadProblem::OutsideColumns {
             cell: format!(
@@ -422,7 +424,7 @@ impl SheetReader {
     /// What was found in the sheet, as far as it is read.
     pub(crate) fn sheet_facts(&self) -> SheetFacts {
         let oddities = self.rows.oddities();
-        let last = self.first_column + (self.width as u32).saturating_sub(1);
+        let last = self.first_column + (to_u32(self.width)).saturating_sub(1);
         SheetFacts {
             range: format!(
                 "{}{}:{}{}",
@@ -431,7 +433,7 @@ impl SheetReader {
                 letters(last),
                 self.last_row
             ),
-            end_column: self.first_column + self.width as u32,
+            end_column: self.first_column + to_u32(self.width),
             formulas: oddities.formulas,
             formulas_without_value: oddities.formulas_without_value,
             first_without_value: oddities
@@ -476,7 +478,7 @@ impl RecordReader for SheetReader {
         let range = StyledRange {
             header,
             first: self.waiting.front().map_or(self.last_row, |row| row.number),
-            columns: self.first_column..self.first_column + self.width as u32,
+            columns: self.first_column..self.first_column + to_u32(self.width),
         };
         let styles = self.workbook.column_styles(self.number, &range);
         styles.map_err(|problem| self.error(Place::default(), problem))

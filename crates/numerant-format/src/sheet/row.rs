@@ -2,6 +2,7 @@
 
 use super::number_format::{Shown, Spelling};
 use super::serial::{Epoch, write_moment};
+use numerant_data::narrow::to_u32;
 use numerant_data::record::Tag;
 
 /// The cells of a row that hold something, from left to right.
@@ -85,8 +86,8 @@ impl Row {
         } else if end > start {
             self.cells.push(RowCell {
                 column,
-                start: start as u32,
-                end: end as u32,
+                start: to_u32(start),
+                end: to_u32(end),
                 tag,
             });
         }

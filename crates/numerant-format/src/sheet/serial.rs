@@ -5,6 +5,7 @@
 
 use jiff::Span;
 use jiff::civil::Date;
+use numerant_data::narrow::{fit, whole};
 
 use super::number_format::Moments;
 
@@ -38,7 +39,7 @@ pub(crate) fn write_moment(serial: f64, epoch: Epoch, shown: Moments, out: &mut 
     if !(0.0..=END as f64).contains(&serial) {
         return false;
     }
-    let total = (serial * MILLISECONDS as f64).round() as i64;
+    let total = whole((serial * MILLISECONDS as f64).round());
     // Only formats of elapsed time count hours beyond a day; under others that is a date.
     if shown.elapsed || (!shown.date && total < MILLISECONDS) {
         write_clock(total, shown, shown.elapsed, out);
@@ -64,11 +65,11 @@ pub(crate) fn write_moment(serial: f64, epoch: Epoch, shown: Moments, out: &mut 
             let Ok(date) = span.and_then(|span| DAY_ZERO.checked_add(span)) else {
                 return false;
             };
-            digits(date.year() as u64, 4, out);
+            digits(fit(date.year()), 4, out);
             out.push(b'-');
-            digits(date.month() as u64, 2, out);
+            digits(fit(date.month()), 2, out);
             out.push(b'-');
-            digits(date.day() as u64, 2, out);
+            digits(fit(date.day()), 2, out);
         }
     }
     if shown.time || time > 0 {
@@ -80,7 +81,7 @@ pub(crate) fn write_moment(serial: f64, epoch: Epoch, shown: Moments, out: &mut 
 
 /// Appends `hh:mm`, with seconds and their fraction where they are shown or not nought.
 pub fn write_clock(milliseconds: i64, shown: Moments, long: bool, out: &mut Vec<u8>) {
-    let milliseconds = milliseconds as u64;
+    let milliseconds = milliseconds.unsigned_abs();
     let hours = milliseconds / 3_600_000;
     if long && hours > 99 {
         out.extend_from_slice(hours.to_string().as_bytes());

@@ -1,5 +1,6 @@
 //! Texts that the cells of a workbook share: those that are written, and those that were read.
 
+use numerant_data::narrow::to_u32;
 use std::hash::{BuildHasher, Hasher};
 
 use hashbrown::HashTable;
@@ -75,7 +76,7 @@ impl SharedTexts {
         if self.text.len() + self.ends.len() * 32 + text.len() > self.memory {
             return None;
         }
-        let number = self.ends.len() as u32;
+        let number = to_u32(self.ends.len());
         self.text.push_str(text);
         self.ends.push(self.text.len());
         let (ends, all, hasher) = (&self.ends, &self.text, &self.hasher);

@@ -3,6 +3,7 @@
 //! A column gets a type only where every value of it would come back just as it was; else it is
 //! text. Where the values come from typed cells there is nothing to decide: each keeps its own.
 
+use numerant_data::narrow::fit;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
@@ -264,7 +265,7 @@ impl ColumnTally {
             .filter(|(place, _)| {
                 *place != usual as usize
                     && !(numbers.contains(&usual)
-                        && numbers.contains(&Class::from_byte(*place as u8)))
+                        && numbers.contains(&Class::from_byte(fit(*place))))
             })
             .map(|(place, _)| place)
             .next()?;
@@ -275,7 +276,7 @@ impl ColumnTally {
     fn usual(&self) -> Class {
         let typed = Class::Integer as usize..Class::COUNT;
         let most = typed.max_by_key(|class| self.counts[*class]);
-        Class::from_byte(most.unwrap_or(1) as u8)
+        Class::from_byte(fit(most.unwrap_or(1)))
     }
 }
 
@@ -362,7 +363,7 @@ impl Plan {
                         .unwrap_or(0);
                     let fixed = places.is_some() || value.ends_with('0');
                     let format = if fixed {
-                        CellFormat::Fixed(scale as u8)
+                        CellFormat::Fixed(fit(scale.min(30)))
                     } else {
                         CellFormat::General
                     };

@@ -1,6 +1,7 @@
 //! From records to sheets: what is kept of them until the types of all columns are known, and what
 //! then becomes of it.
 
+use numerant_data::narrow::fit;
 use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
@@ -140,7 +141,7 @@ impl Spooler {
                 _ if format == 0 => out.push(look.class as u8),
                 class => {
                     out.push(class as u8 | FORMATTED);
-                    out.extend([format >> 7 & 0x7f, format & 0x7f].map(|seven| seven as u8));
+                    out.extend([format >> 7 & 0x7f, format & 0x7f].map(fit::<_, u8>));
                 }
             }
             if look.class != Class::Text {
@@ -213,11 +214,11 @@ impl Spooler {
 
 fn push_value(value: &[u8], out: &mut Vec<u8>) {
     if value.len() < SHORT {
-        out.push(value.len() as u8);
+        out.push(fit(value.len()));
     } else {
-        out.push(SHORT as u8);
+        out.push(fit(SHORT));
         for shift in [28, 21, 14, 7, 0] {
-            out.push((value.len() >> shift) as u8 & 0x7f);
+            out.push(fit(value.len() >> shift & 0x7f));
         }
     }
     out.extend_from_slice(value);

@@ -1,11 +1,5 @@
 //! Opens spreadsheets and lists their tables.
 
-#![deny(
-    clippy::cast_possible_truncation,
-    clippy::cast_possible_wrap,
-    clippy::cast_sign_loss
-)]
-
 use std::io::{self, BufReader, Read};
 use std::sync::Arc;
 

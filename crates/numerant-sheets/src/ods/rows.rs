@@ -1,11 +1,5 @@
 //! Reads the cells of a table as a stream.
 
-#![deny(
-    clippy::cast_possible_truncation,
-    clippy::cast_possible_wrap,
-    clippy::cast_sign_loss
-)]
-
 use std::sync::Arc;
 
 use quick_xml::events::{BytesStart, Event};

@@ -1,5 +1,6 @@
 //! Writes spreadsheets as a stream.
 
+use numerant_data::narrow::to_u32;
 use std::io::{self, Write};
 
 use zip::CompressionMethod;
@@ -234,7 +235,7 @@ impl SheetSink for OdsWriter {
             .resize(head.plans.len(), ColumnStyle::default());
         self.row = 0;
         self.header = head.header.is_some();
-        let last = letters((head.plans.len() as u32).saturating_sub(1));
+        let last = letters(to_u32(head.plans.len()).saturating_sub(1));
         let filter = self
             .header
             .then(|| format!("A1:{last}{}", head.rows().max(1)));

@@ -1,11 +1,5 @@
 //! Reads binary workbooks.
 
-#![deny(
-    clippy::cast_possible_truncation,
-    clippy::cast_possible_wrap,
-    clippy::cast_sign_loss
-)]
-
 use std::io::Read;
 use std::sync::Arc;
 

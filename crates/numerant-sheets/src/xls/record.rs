@@ -1,9 +1,10 @@
 //! Records as binary workbooks are made of them ([MS-XLS] 2.1.4).
 
+use numerant_data::narrow::fit;
 /// Appends a record.
 pub(super) fn push_record(kind: u16, data: &[u8], out: &mut Vec<u8>) {
     out.extend_from_slice(&kind.to_le_bytes());
-    out.extend_from_slice(&(data.len() as u16).to_le_bytes());
+    out.extend_from_slice(&fit::<_, u16>(data.len()).to_le_bytes());
     out.extend_from_slice(data);
 }
 
@@ -26,7 +27,7 @@ pub(super) fn characters(text: &str) -> (Vec<u8>, bool, usize) {
         let count = units.len() / 2;
         return (units, true, count);
     }
-    let bytes: Vec<u8> = text.chars().map(|sign| u32::from(sign) as u8).collect();
+    let bytes: Vec<u8> = text.chars().map(|sign| fit(u32::from(sign))).collect();
     let count = bytes.len();
     (bytes, false, count)
 }

@@ -3,6 +3,7 @@
 use super::record::{characters, data, push_record};
 use crate::color::palette;
 use crate::style_entries::{StyleEntries, StyleEntry};
+use numerant_data::narrow::fit;
 use numerant_format::sheet::{
     Alignment, BUILT_IN, CellFormat, HeaderStyle, Horizontal, Rgb, Vertical,
 };
@@ -20,6 +21,9 @@ const BOLD_FONT: u16 = 5;
 /// Number formats from this number on are a workbook's own.
 const OWN_FORMATS: u16 = 164;
 
+/// Characters of the longest number format that spreadsheet programs take; longer ones are left out.
+const LONGEST_CODE: usize = 255;
+
 /// Numbers of colors in front of the palette, and those of a fill that is none.
 const FIRST_COLOR: u16 = 8;
 const NO_FILL: u16 = 0x20c0;
@@ -36,6 +40,12 @@ pub(super) struct StyleTable {
 impl StyleTable {
     /// The number of the style for values under a format.
     pub(super) fn of(&mut self, format: &CellFormat, alignment: Alignment) -> u16 {
+        let format = match format {
+            CellFormat::Custom(code) if code.encode_utf16().count() > LONGEST_CODE => {
+                &CellFormat::General
+            }
+            format => format,
+        };
         number(self.entries.of(format, alignment))
     }
 
@@ -68,10 +78,10 @@ impl StyleTable {
         for style in headers {
             let record = font(style, &mut colors);
             let place = fonts.iter().rposition(|known| *known == record);
-            let place = place.unwrap_or_else(|| {
+            let place: u16 = fit(place.unwrap_or_else(|| {
                 fonts.push(record);
                 fonts.len() - 1
-            }) as u16;
+            }));
             font_of_header.push(if place < 4 { FONT } else { place + 1 });
         }
         for record in &fonts {
@@ -88,7 +98,11 @@ impl StyleTable {
         }
         for (place, code) in formats.iter().enumerate() {
             let (code, wide, count) = characters(code);
-            let mut record = data![OWN_FORMATS + place as u16, count as u16, u8::from(wide)];
+            let mut record = data![
+                OWN_FORMATS + fit::<_, u16>(place),
+                fit::<_, u16>(count),
+                u8::from(wide)
+            ];
             record.extend_from_slice(&code);
             push_record(0x041e, &record, out);
         }
@@ -109,7 +123,7 @@ impl StyleTable {
                 StyleEntry::Value(format, alignment) => {
                     let id = built_in(format).unwrap_or_else(|| {
                         let place = formats.iter().position(|known| *known == format.code());
-                        OWN_FORMATS + place.unwrap_or_default() as u16
+                        OWN_FORMATS + fit::<_, u16>(place.unwrap_or_default())
                     });
                     push_style((FONT, id, 0x0001, 0x04), *alignment, None, out);
                 }
@@ -122,7 +136,7 @@ impl StyleTable {
         }
         push_record(0x0293, &data![0x8000_u16, 0_u8, 0xff_u8], out);
         if colors.replaced > 0 {
-            let mut record = data![colors.palette.len() as u16];
+            let mut record = data![fit::<_, u16>(colors.palette.len())];
             for [red, green, blue] in &colors.palette {
                 record.extend_from_slice(&[*red, *green, *blue, 0]);
             }
@@ -133,7 +147,7 @@ impl StyleTable {
 
 /// The number of the style at a place, or of cells that have none.
 fn number(place: Option<usize>) -> u16 {
-    place.map_or(PLAIN, |place| place as u16 + BEFORE)
+    place.map_or(PLAIN, |place| fit::<_, u16>(place) + BEFORE)
 }
 
 /// Appends a style ([MS-XLS] 2.4.353): its font, number format, kind and which of its properties count.
@@ -214,7 +228,7 @@ impl Colors {
             self.palette[place] = color;
             place
         });
-        place as u16 + FIRST_COLOR
+        fit::<_, u16>(place) + FIRST_COLOR
     }
 }
 

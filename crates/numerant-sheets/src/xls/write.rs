@@ -1,5 +1,6 @@
 //! Writes binary workbooks of BIFF8.
 
+use numerant_data::narrow::{fit, to_u32, whole};
 use std::io::{self, Write};
 
 use cfb::{CompoundFile, Version};
@@ -85,7 +86,7 @@ impl XlsWriter {
         for (name, _) in &self.sheets {
             places.push(out.len() + 4);
             let (text, wide, count) = characters(name);
-            let mut record = data![0_u32, 0_u16, count as u8, u8::from(wide)];
+            let mut record = data![0_u32, 0_u16, fit::<_, u8>(count), u8::from(wide)];
             record.extend_from_slice(&text);
             push_record(0x0085, &record, &mut out);
         }
@@ -97,7 +98,10 @@ impl XlsWriter {
     /// The shared texts, which run over the end of one record into the next.
     fn push_strings(&self, out: &mut Vec<u8>) {
         let mut kind = 0x00fc;
-        let mut record = data![self.strings.uses() as u32, self.strings.len() as u32];
+        let mut record = data![
+            fit::<_, u32>(self.strings.uses()),
+            to_u32(self.strings.len())
+        ];
         for text in self.strings.texts() {
             let (bytes, wide, count) = characters(text);
             // The length and the first character stay together.
@@ -106,7 +110,7 @@ impl XlsWriter {
                 kind = 0x003c;
                 record.clear();
             }
-            record.extend_from_slice(&(count as u16).to_le_bytes());
+            record.extend_from_slice(&fit::<_, u16>(count).to_le_bytes());
             record.push(u8::from(wide));
             let mut rest = bytes.as_slice();
             loop {
@@ -130,9 +134,9 @@ impl XlsWriter {
 
 /// A whole number as an RK, if it fits one.
 fn as_rk(number: f64) -> Option<u32> {
-    let whole = number as i32;
+    let whole = i32::try_from(whole(number)).ok()?;
     let fits = f64::from(whole) == number && (-(1 << 29)..1 << 29).contains(&whole);
-    (fits && !(whole == 0 && number.is_sign_negative())).then_some((whole << 2) as u32 | 2)
+    (fits && !(whole == 0 && number.is_sign_negative())).then_some((whole << 2).cast_unsigned() | 2)
 }
 
 impl SheetSink for XlsWriter {
@@ -144,15 +148,22 @@ impl SheetSink for XlsWriter {
             &mut out,
         );
         for (place, width) in head.widths.iter().enumerate() {
-            let place = place as u16;
-            let record = data![place, place, (*width * 256.0) as u16, 15_u16, 2_u16, 0_u16];
+            let place: u16 = fit(place);
+            let width: u16 = fit(whole((*width * 256.0).into()).clamp(0, 0xffff));
+            let record = data![place, place, width, 15_u16, 2_u16, 0_u16];
             push_record(0x007d, &record, &mut out);
         }
         self.looks.clone_from(&head.styles);
-        self.columns = head.plans.len() as u16;
+        self.columns = fit(head.plans.len());
         push_record(
             0x0200,
-            &data![0_u32, head.rows() as u32, 0_u16, self.columns, 0_u16],
+            &data![
+                0_u32,
+                fit::<_, u32>(head.rows()),
+                0_u16,
+                self.columns,
+                0_u16
+            ],
             &mut out,
         );
         self.sheets.push((head.name.clone(), out));
@@ -162,7 +173,7 @@ impl SheetSink for XlsWriter {
     }
 
     fn row(&mut self, cells: &[Cell<'_>]) -> io::Result<()> {
-        let row = self.row as u16;
+        let row: u16 = fit(self.row);
         let above = self.header && row == 0;
         let height = data![
             row,
@@ -176,7 +187,7 @@ impl SheetSink for XlsWriter {
         push_record(0x0208, &height, &mut self.heights);
         for (column, cell) in cells.iter().enumerate() {
             let look = self.looks.get(column).copied().unwrap_or_default();
-            let column = column as u16;
+            let column: u16 = fit(column);
             match cell {
                 Cell::Blank => {}
                 Cell::Text(text) => {
@@ -240,7 +251,7 @@ impl SheetSink for XlsWriter {
         let (mut globals, places) = self.globals();
         let mut offset = globals.len();
         for ((_, records), place) in self.sheets.iter().zip(places) {
-            globals[place..place + 4].copy_from_slice(&(offset as u32).to_le_bytes());
+            globals[place..place + 4].copy_from_slice(&to_u32(offset).to_le_bytes());
             offset += records.len();
         }
         let mut compound = CompoundFile::create_with_version(Version::V3, &mut self.file)?;

@@ -1,12 +1,6 @@
 //! Reads binary workbooks in packages: the parts are those of Office Open XML, and each is a stream
 //! of records.
 
-#![deny(
-    clippy::cast_possible_truncation,
-    clippy::cast_possible_wrap,
-    clippy::cast_sign_loss
-)]
-
 use std::io::{BufReader, Read};
 use std::sync::{Arc, OnceLock};
 

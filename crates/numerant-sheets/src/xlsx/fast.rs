@@ -1,12 +1,6 @@
 //! The rows that nearly all programs write, read without an XML parser in between: five times as
 //! fast, and to the same result. Whatever is not quite of that form is left to the parser.
 
-#![deny(
-    clippy::cast_possible_truncation,
-    clippy::cast_possible_wrap,
-    clippy::cast_sign_loss
-)]
-
 use super::read::{CellHead, CellKind, State};
 use numerant_data::source::ReadProblem;
 use numerant_format::sheet::{CellStyle, Row};

@@ -1,11 +1,5 @@
 //! Reads workbooks: the list of sheets, the styles, and the cells of a sheet as a stream.
 
-#![deny(
-    clippy::cast_possible_truncation,
-    clippy::cast_possible_wrap,
-    clippy::cast_sign_loss
-)]
-
 use std::sync::{Arc, OnceLock};
 
 use quick_xml::events::{BytesStart, Event};

@@ -3,6 +3,7 @@
 //! Texts that are not too long and not too many are shared, which is what programs expect and makes
 //! sheets small; what the table has no room for is in its cell.
 
+use numerant_data::narrow::{to_u32, whole};
 use std::io::{self, Write};
 
 use zip::CompressionMethod;
@@ -151,7 +152,7 @@ pub(super) fn push_content(cell: &Cell<'_>, shared: Option<u32>, prefix: &str, o
         Cell::Number(number, _) => put("", number.as_bytes()),
         Cell::Moment(serial, ..) => {
             if serial.fract() == 0.0 {
-                put("", itoa(*serial as u64).text());
+                put("", itoa(whole(*serial).unsigned_abs()).text());
             } else {
                 put("", serial.to_string().as_bytes());
             }
@@ -203,7 +204,7 @@ impl SheetSink for XlsxWriter {
         let name = format!("xl/worksheets/sheet{number}.xml");
         self.begin_part(&name, head.most(CELL, BYTE))?;
         let columns = head.plans.len();
-        self.letters = (0..columns as u32).map(letters).collect();
+        self.letters = (0..to_u32(columns)).map(letters).collect();
         let last = self.letters.last().cloned().unwrap_or_default();
         let rows = head.rows().max(1);
         self.header = head.header.is_some();

@@ -16,6 +16,13 @@
 //!   block knows of what came before only through [`State`].
 //! * `ends` and `firsts` are written past what is needed; [`Filled`] says how much of them is real.
 
+#![allow(
+    clippy::cast_possible_truncation,
+    clippy::cast_possible_wrap,
+    clippy::cast_sign_loss,
+    reason = "a text that is scanned is a batch, and the reader holds batches to 2 GiB"
+)]
+
 #[cfg(target_arch = "x86_64")]
 mod avx2;
 #[cfg(target_arch = "x86_64")]

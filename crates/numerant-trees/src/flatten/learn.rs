@@ -1,6 +1,7 @@
 //! Which places there are in the records of a source, and which columns those become.
 
 use super::{FlatValue, FlattenError, Flattener, NONE};
+use numerant_data::narrow::to_u32;
 use numerant_data::tree::{Kind, ListLayout, Node, Paths, ROOT, Tree, push_name};
 
 /// Items of a list that is named, for which there are columns at most.
@@ -166,10 +167,10 @@ impl Flattener {
             if name.is_empty() {
                 name.push_str("value");
             }
-            self.places[*place as usize].column = self.names.len() as u32;
+            self.places[*place as usize].column = to_u32(self.names.len());
             self.names.push(name);
         }
-        for place in 0..self.places.len() as u32 {
+        for place in 0..to_u32(self.places.len()) {
             let mut found = Vec::new();
             self.columns_in(place, &mut found);
             // Elements next to the first of their name are none of what is in it.
@@ -218,7 +219,7 @@ impl Flattener {
 
     /// Marks the lists whose items become records.
     fn explode(&mut self, wanted: Option<&str>, paths: &Paths) -> Result<(), FlattenError> {
-        let lists: Vec<u32> = (1..self.places.len() as u32)
+        let lists: Vec<u32> = (1..to_u32(self.places.len()))
             .filter(|place| {
                 let place = &self.places[*place as usize];
                 place.list || (self.markup && !place.items.is_empty())

@@ -10,6 +10,8 @@
 //! theirs: a mark in the first column below it says how many levels above that it stands, so that
 //! it comes back where a tree is written again.
 
+use numerant_data::narrow::to_u32;
+
 mod learn;
 
 use std::collections::{BTreeMap, HashMap};
@@ -183,7 +185,7 @@ impl Flattener {
             wanted: true,
             last: (0, 0),
         });
-        self.places.len() as u32 - 1
+        to_u32(self.places.len()) - 1
     }
 
     /// The place of a child, if there is one.
@@ -330,7 +332,7 @@ impl Flattener {
     pub(crate) fn lay_as_one(&mut self, tree: &Tree, paths: &Paths) {
         self.kept.clear();
         tree.push_json(0, paths, true, &mut self.kept);
-        self.cells[0] = FlatValue::Kept(0, self.kept.len() as u32);
+        self.cells[0] = FlatValue::Kept(0, to_u32(self.kept.len()));
         self.pure = false;
     }
 
@@ -455,7 +457,7 @@ impl Flattener {
         at: u32,
     ) -> Result<(), FlattenError> {
         self.pure = false;
-        let start = self.kept.len() as u32;
+        let start = to_u32(self.kept.len());
         if as_list {
             self.kept.push(b'[');
         }
@@ -468,7 +470,7 @@ impl Flattener {
         if as_list {
             self.kept.push(b']');
         }
-        let laid = FlatValue::Kept(start, self.kept.len() as u32);
+        let laid = FlatValue::Kept(start, to_u32(self.kept.len()));
         self.put(at, self.places[at as usize].column, laid);
         Ok(())
     }
@@ -603,12 +605,12 @@ impl Flattener {
                 }
                 kind => {
                     self.pure = false;
-                    let start = self.kept.len() as u32;
+                    let start = to_u32(self.kept.len());
                     self.kept.extend_from_slice(match kind {
                         Kind::List => b"[]",
                         _ => b"{}",
                     });
-                    FlatValue::Kept(start, self.kept.len() as u32)
+                    FlatValue::Kept(start, to_u32(self.kept.len()))
                 }
             };
             let column = place.column;

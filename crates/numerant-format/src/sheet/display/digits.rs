@@ -1,5 +1,7 @@
 //! The digits of a number, rounded as people round.
 
+use numerant_data::narrow::to_i64;
+
 /// The most digits in front of the point.
 const MAX_POINT: i64 = 400;
 
@@ -33,7 +35,7 @@ impl Digits {
         let found = Self {
             is_negative,
             digits: all.map(|byte| byte - b'0').collect(),
-            point: whole.len() as i64 + exponent,
+            point: to_i64(whole.len()) + exponent,
         };
         let found = found.trimmed();
         (-MAX_POINT..=MAX_POINT)
@@ -54,7 +56,7 @@ impl Digits {
     fn trimmed(mut self) -> Self {
         let leading = self.digits.iter().take_while(|digit| **digit == 0).count();
         self.digits.drain(..leading);
-        self.point -= leading as i64;
+        self.point -= to_i64(leading);
         while self.digits.last() == Some(&0) {
             self.digits.pop();
         }
@@ -101,7 +103,7 @@ impl Digits {
 
     /// The number with so many digits after the point; half a digit goes away from zero.
     pub(super) fn rounded(&self, places: usize) -> Self {
-        let kept = self.point + places as i64;
+        let kept = self.point + to_i64(places);
         let mut rounded = self.clone();
         let Ok(kept) = usize::try_from(kept) else {
             rounded.digits.clear();
@@ -139,13 +141,13 @@ impl Digits {
 
     /// The digit at a place after the point, from 0.
     pub(super) fn behind(&self, place: usize) -> u8 {
-        let at = usize::try_from(self.point + place as i64).ok();
+        let at = usize::try_from(self.point + to_i64(place)).ok();
         at.and_then(|at| self.digits.get(at)).copied().unwrap_or(0)
     }
 
     /// Whether all digits after the point are zero from a place on.
     pub(super) fn ends_before(&self, place: usize) -> bool {
-        self.point + (place as i64) >= self.digits.len() as i64
+        self.point + to_i64(place) >= to_i64(self.digits.len())
     }
 
     /// What is after the point.

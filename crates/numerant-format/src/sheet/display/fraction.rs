@@ -3,6 +3,7 @@
 use super::digits::Digits;
 use super::push_literal;
 use crate::sheet::format_code::FormatPart;
+use numerant_data::narrow::to_u32;
 
 /// The most digits of a denominator that is looked for.
 const MAX_DIGITS: usize = 4;
@@ -160,7 +161,7 @@ pub(super) fn show(parts: &[FormatPart], digits: &Digits, has_sign: bool) -> Opt
 
 /// The fraction nearest to a number from 0 to 1 whose denominator has at most so many digits.
 fn nearest(number: f64, digits: usize) -> (u64, u64) {
-    let most = 10_u32.pow(digits as u32) - 1;
+    let most = 10_u32.pow(to_u32(digits)) - 1;
     let mut best = (0, 1);
     let mut distance = f64::INFINITY;
     for denominator in 1..=most {

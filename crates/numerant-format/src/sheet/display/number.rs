@@ -3,6 +3,7 @@
 use super::digits::Digits;
 use super::{fraction, push_literal};
 use crate::sheet::format_code::FormatPart;
+use numerant_data::narrow::to_i64;
 
 /// What the placeholders of a section ask for.
 struct Layout {
@@ -66,7 +67,7 @@ impl Layout {
             exponent_mark: mark,
             has_groups,
             commas,
-            scale: scale + 2 * percents.count() as i64,
+            scale: scale + 2 * to_i64(percents.count()),
         }
     }
 }
@@ -104,7 +105,7 @@ pub(super) fn show(
         None => (scaled.rounded(places), 0),
         Some(_) => {
             // With several digits in front of the point, exponents are multiples of their number.
-            let step = layout.whole.len().max(1) as i64;
+            let step = to_i64(layout.whole.len().max(1));
             let exponent = scaled.exponent().div_euclid(step) * step;
             let rounded = scaled.shifted(-exponent).rounded(places);
             if rounded.exponent() >= step {

@@ -1,6 +1,7 @@
 //! The styles of a workbook (ECMA-376 Part 1, 18.8): those of others are added, equal ones once, and
 //! further number formats are given to styles that are there.
 
+use numerant_data::narrow::to_u32;
 use std::collections::HashMap;
 
 use super::SMALL;
@@ -156,12 +157,12 @@ impl Styles {
             "dxfs",
         ] {
             let entries = styles.list(list);
-            styles.lengths.insert(list, entries.len() as u32);
+            styles.lengths.insert(list, to_u32(entries.len()));
             let mut known = HashMap::new();
             for (place, entry) in entries.iter().enumerate() {
                 known
                     .entry(entry.plain("").to_text())
-                    .or_insert(place as u32);
+                    .or_insert(to_u32(place));
             }
             styles.known.insert(list, known);
         }

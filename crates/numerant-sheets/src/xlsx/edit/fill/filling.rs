@@ -1,5 +1,6 @@
 //! A copy: the rows of a sheet and of the tables that are put into it, at the same time.
 
+use numerant_data::narrow::to_u32;
 use std::collections::HashMap;
 use std::io::{self, Write};
 
@@ -122,7 +123,7 @@ impl Filling<'_> {
         let first = open.area.first;
         let place = |column: usize| CellReference {
             row,
-            column: first.column + column as u32,
+            column: first.column + to_u32(column),
         };
         if let Some(header) = open.table.header.as_ref().filter(|_| row == first.row) {
             for (column, text) in header.iter().enumerate() {

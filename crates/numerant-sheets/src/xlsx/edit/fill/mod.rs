@@ -7,6 +7,7 @@ mod filling;
 mod problem;
 mod sheet;
 
+use numerant_data::narrow::{fit, to_u32};
 use std::collections::HashMap;
 use std::io::{self, Seek, Write};
 use std::path::{Path, PathBuf};
@@ -187,8 +188,8 @@ impl WorkbookTemplate {
         Ok(Area {
             first,
             last: CellReference {
-                row: last_row as u32,
-                column: last_column as u32,
+                row: fit(last_row),
+                column: to_u32(last_column),
             },
         })
     }

@@ -3,6 +3,7 @@
 use crate::xlsx::cell_reference::{Anchored, Area, CellReference};
 use crate::xlsx::formula;
 use crate::xlsx::formula::Reference;
+use numerant_data::narrow::to_u32;
 
 /// Where rows have come to.
 pub(super) struct Moved {
@@ -44,7 +45,7 @@ impl Moved {
             return Some(row);
         }
         let at = self.rows.binary_search(&row).ok()?;
-        let place = self.places.as_ref().map_or(at as u32, |places| places[at]);
+        let place = self.places.as_ref().map_or(to_u32(at), |places| places[at]);
         Some(self.above + 1 + place)
     }
 
@@ -79,12 +80,12 @@ impl Moved {
         let first = if area.first.row <= self.above {
             area.first.row
         } else {
-            self.above + 1 + self.rows.partition_point(|row| *row < area.first.row) as u32
+            self.above + 1 + to_u32(self.rows.partition_point(|row| *row < area.first.row))
         };
         let last = if area.last.row <= self.above {
             area.last.row
         } else {
-            self.above + self.rows.partition_point(|row| *row <= area.last.row) as u32
+            self.above + to_u32(self.rows.partition_point(|row| *row <= area.last.row))
         };
         (first <= last).then(|| area.with_rows(first, last))
     }
@@ -157,13 +158,13 @@ impl Moved {
                     // A fixed row is a certain record, but for the ends of an area.
                     true if named.last.is_none() => self.row(row)?,
                     true => {
-                        let below = self.rows.partition_point(|known| *known <= row) as u32;
+                        let below = to_u32(self.rows.partition_point(|known| *known <= row));
                         self.above + below.max(1)
                     }
                     // The first of the rule's rows comes to be the first that is left.
                     false => {
-                        let before = self.rows.partition_point(|known| *known < row) as u32;
-                        self.above + 1 + before.min(self.rows.len().saturating_sub(1) as u32)
+                        let before = to_u32(self.rows.partition_point(|known| *known < row));
+                        self.above + 1 + before.min(to_u32(self.rows.len().saturating_sub(1)))
                     }
                 };
             }

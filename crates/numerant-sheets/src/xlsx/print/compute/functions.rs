@@ -5,6 +5,7 @@ use super::parser::Parser;
 use super::{Computed, Content, Operand};
 use crate::xlsx::cell_reference::{Area, CellReference};
 use crate::xlsx::print::looks::written;
+use numerant_data::narrow::{fit, to_u32, whole};
 use numerant_format::sheet::DisplayFormat;
 
 impl Parser<'_, '_> {
@@ -63,7 +64,7 @@ impl Parser<'_, '_> {
                 let inner = match code.rem_euclid(100.0) {
                     9.0 => "SUM",
                     code => names
-                        .get((code - 1.0).clamp(0.0, 99.0) as usize)
+                        .get(characters(code - 1.0))
                         .ok_or_else(|| format!("SUBTOTAL {code} in it is not computed here"))?,
                 };
                 let mut inner_arguments = Vec::new();
@@ -80,7 +81,7 @@ impl Parser<'_, '_> {
                             let values = self.all.values(*sheet, *area)?;
                             let filled =
                                 values.iter().filter(|(_, value)| *value != Content::Blank);
-                            found += filled.count() as u32;
+                            found += to_u32(filled.count());
                         }
                         _ => found += 1,
                     }
@@ -180,7 +181,7 @@ impl Parser<'_, '_> {
                 match wanted {
                     Err(error) => Content::Error(error),
                     Ok(wanted) => {
-                        let wanted = (wanted.max(0.0) as usize).min(text.len());
+                        let wanted = characters(wanted).min(text.len());
                         let from = if name == "LEFT" {
                             0
                         } else {
@@ -194,8 +195,8 @@ impl Parser<'_, '_> {
                 (Err(error), _) | (_, Err(error)) => Content::Error(error),
                 (Ok(from), Ok(wanted)) => {
                     let text = text_of(&value(0)?);
-                    let skipped = text.chars().skip((from - 1.0).max(0.0) as usize);
-                    Content::Text(skipped.take(wanted.max(0.0) as usize).collect())
+                    let skipped = text.chars().skip(characters(from - 1.0));
+                    Content::Text(skipped.take(characters(wanted)).collect())
                 }
             },
             ("NA", 0) => Content::Error("#N/A".to_owned()),
@@ -322,7 +323,7 @@ impl Parser<'_, '_> {
             return Err("VLOOKUP in it has no range".to_owned());
         };
         let column = match number_of(&self.single(arguments[2].clone())?) {
-            Ok(column) if column >= 1.0 => column as u32 - 1,
+            Ok(column) if column >= 1.0 => u32::try_from(whole(column)).unwrap_or(u32::MAX) - 1,
             Ok(_) => return Ok(Content::Error("#VALUE!".to_owned())),
             Err(error) => return Ok(Content::Error(error)),
         };
@@ -378,10 +379,15 @@ fn folded(fold: fn(&[f64]) -> Content, numbers: Result<Vec<f64>, String>) -> Con
     }
 }
 
+/// A number of characters, none where it is below nought.
+fn characters(number: f64) -> usize {
+    usize::try_from(whole(number)).unwrap_or(0)
+}
+
 /// A number with so many digits after its point. What it is in decimals decides, not its binary form.
 fn rounded(name: &str, number: &Content, digits: &Content) -> Content {
     let (number, digits) = match (number_of(number), number_of(digits)) {
-        (Ok(number), Ok(digits)) => (number, digits.clamp(-20.0, 20.0) as i32),
+        (Ok(number), Ok(digits)) => (number, fit(whole(digits.clamp(-20.0, 20.0)))),
         (Err(error), _) | (_, Err(error)) => return Content::Error(error),
     };
     let factor = 10_f64.powi(digits);
