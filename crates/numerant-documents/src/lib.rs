@@ -24,8 +24,15 @@
     )
 )]
 
+mod blanks;
 pub mod json;
+mod namespace;
+mod options;
 pub mod xml;
+
+pub use blanks::Blanks;
+pub use namespace::{Namespace, NamespaceError};
+pub use options::{DocumentOptions, XmlOptions};
 
 use numerant_data::source::ReadError;
 use numerant_format::{Source, Start};

@@ -54,6 +54,18 @@ pub trait Format: fmt::Debug + Send + Sync {
         &[]
     }
 
+    /// Whether its own options for writing leave records as they are without them, so that those of a source in the
+    /// same format may be copied.
+    fn writes_as_usual(&self, _write: &OptionValues) -> bool {
+        true
+    }
+
+    /// Whether its own options say what the elements of records are, so that those of a fixed vocabulary are written
+    /// in this format and not in theirs.
+    fn names_elements(&self, _write: &OptionValues) -> bool {
+        false
+    }
+
     /// The options of [`Format::options`] with which outputs of a run are read again that had these.
     fn options_of_outputs(&self, _read: &OptionValues, _write: &OptionValues) -> OptionValues {
         OptionValues::default()

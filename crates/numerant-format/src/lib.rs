@@ -38,14 +38,12 @@
     )
 )]
 
-mod blanks;
 pub mod column;
 mod content;
 mod document;
 mod fill;
 mod interface;
 pub mod messages;
-mod namespace;
 mod option;
 mod options;
 mod patch;
@@ -62,7 +60,6 @@ use std::sync::atomic::AtomicU64;
 
 use serde::{Deserialize, Serialize};
 
-pub use blanks::Blanks;
 pub use content::{content_of, other_content};
 pub use document::{Document, DocumentFrame, Redeclared, TreeFacts};
 pub use fill::{FillOptions, Incomplete, Occupied, Put, PutError, PutPlace, PutWhat};
@@ -70,11 +67,8 @@ pub use interface::{
     Capabilities, DocumentLanguage, DocumentNames, EncoderRequest, Fields, Format, NewEncoder,
     Opening, Printing, Sample, SchemaScan, SheetsLeftOut, Source, Verbatim, Weight,
 };
-pub use messages::{
-    Balance, BalanceNote, MessageFacts, MessagesWritten, Miscounted, SegmentCounts, SegmentsWritten,
-};
-pub use namespace::{Namespace, NamespaceError};
-pub use option::{FormatOption, OptionValues, Side, Takes};
+pub use messages::{BalanceNote, MessageFacts, MessagesWritten, SegmentCounts, SegmentsWritten};
+pub use option::{FormatOption, OptionValue, OptionValues, Side, Takes};
 pub use options::{Ragged, ReadContext, ReadOptions, WriteOptions};
 pub use patch::{Patch, PatchColumn};
 pub use start::Start;

@@ -34,36 +34,6 @@ pub struct MessageFacts {
     pub first: Option<String>,
 }
 
-/// What becomes of totals where only some records of a message are taken.
-#[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
-)]
-#[serde(rename_all = "lowercase")]
-pub enum Balance {
-    /// The run is refused.
-    #[default]
-    Refuse,
-    /// The total becomes the sum of the records, and adjustments of the message are left out.
-    Recompute,
-    /// Total and adjustments stay as they are.
-    Keep,
-}
-
-/// What becomes of counts and control numbers of envelopes that do not agree with what they close.
-#[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
-)]
-#[serde(rename_all = "lowercase")]
-pub enum Miscounted {
-    /// They are reported, and corrected in the output.
-    #[default]
-    Correct,
-    /// They are reported, and copied where everything that they close is taken.
-    Keep,
-    /// The run is refused.
-    Refuse,
-}
-
 /// A message of which only some records were taken.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct BalanceNote {

@@ -1,18 +1,17 @@
-//! How sources are read and outputs are written: the options of all formats.
+//! How sources are read and outputs are written: the options that several formats share, or that the run itself
+//! needs. Those of one format are described in its own room ([`crate::FormatOption`]).
 
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use super::messages::{Balance, Miscounted};
+use super::ControlCharacters;
 use super::option::OptionValues;
 use super::sheet::{CellContent, NumberFormats, SheetChoice, Types, Uncomputed};
-use super::{Blanks, ControlCharacters, Namespace};
 use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};
 use numerant_data::encoding::Encoding;
 use numerant_data::record::Tagging;
 use numerant_data::tree::ListLayout;
-use numerant_naming::Words;
 
 /// Records with more or fewer fields than the header.
 #[derive(
@@ -93,9 +92,6 @@ pub struct ReadOptions {
     /// Path of the records in a document, a JSONPath or an XPath; by default detected.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub records: Option<String>,
-    /// Name of the column for member names of a JSON object whose members are records; by default `key`.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub key_column: Option<String>,
     /// How lists in the records of documents are flattened.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub lists: Option<ListLayout>,
@@ -110,8 +106,6 @@ pub struct ReadOptions {
     /// Layouts of messages, which precede the shipped ones.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub layout: Vec<PathBuf>,
-    /// Counts and control numbers of messages that do not agree.
-    pub miscounted: Miscounted,
     /// Formulas that were never calculated.
     pub on_uncomputed: Uncomputed,
     /// Whether the values of cells are read, or the text that is shown.
@@ -149,33 +143,12 @@ pub struct WriteOptions {
     pub types: Types,
     /// Control characters that the output format cannot hold.
     pub control_characters: ControlCharacters,
-    /// Blank values in documents.
-    pub nulls: Blanks,
-    /// Number of spaces for each level of documents; by default a record is a line.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub indent: Option<usize>,
-    /// Whether column names with dots are written without nesting.
-    pub flat: bool,
-    /// Name of the XML root element.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub root: Option<String>,
-    /// Name of the XML record elements.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub item: Option<String>,
-    /// Namespaces that the XML root element declares.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub namespace: Vec<Namespace>,
-    /// Comment before the XML root element.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub xml_comment: Option<Words>,
     /// Template of the documents.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub shape: Option<PathBuf>,
     /// Schema that documents are validated with.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub schema: Option<PathBuf>,
-    /// Totals of messages of which only some records are written.
-    pub balance: Balance,
     /// The options that formats describe themselves.
     #[serde(flatten, skip_deserializing)]
     #[schemars(skip)]
@@ -183,15 +156,6 @@ pub struct WriteOptions {
 }
 
 impl WriteOptions {
-    /// Whether something is said of the elements of XML outputs.
-    pub fn chooses_elements(&self) -> bool {
-        self.root.is_some()
-            || self.item.is_some()
-            || self.flat
-            || self.shape.is_some()
-            || !self.namespace.is_empty()
-    }
-
     /// The dialect of an output with `extension`, made from a source in `source`.
     pub fn dialect(&self, extension: &str, source: Dialect, source_extension: &str) -> Dialect {
         // An extension that says nothing is no reason to write another dialect.

@@ -1,8 +1,10 @@
 //! Messages in envelopes as formats of the registry.
 
+use crate::options::OPTIONS;
 use numerant_data::source::{ReadError, ReadProblem};
 use numerant_format::{
-    Capabilities, EncodeError, EncoderRequest, Format, NewEncoder, Source, Start, Weight,
+    Capabilities, EncodeError, EncoderRequest, Format, FormatOption, NewEncoder, Source, Start,
+    Weight,
 };
 use numerant_trees::TreeSource;
 
@@ -39,6 +41,10 @@ impl Format for X12Format {
         Weight::Structure
     }
 
+    fn options(&self) -> &'static [FormatOption] {
+        &OPTIONS
+    }
+
     fn open(&self, start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {
         open(start, Standard::X12)
     }
@@ -66,6 +72,10 @@ impl Format for EdifactFormat {
 
     fn weight(&self) -> Weight {
         Weight::Structure
+    }
+
+    fn options(&self) -> &'static [FormatOption] {
+        &OPTIONS
     }
 
     fn open(&self, start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {

@@ -11,9 +11,9 @@ use super::layout::Layouts;
 use super::marks::Marks;
 use super::read::EdiTrees;
 use super::stream::segment_at;
+use crate::options::Miscounted;
 use numerant_data::source::{Input, SharedFile, SourcePath};
 use numerant_data::value::Number;
-use numerant_format::Miscounted;
 
 /// A file of messages, to be read again.
 #[derive(Debug)]

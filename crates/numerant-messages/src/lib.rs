@@ -32,6 +32,7 @@ mod frame;
 mod layout;
 mod marks;
 mod names;
+mod options;
 mod read;
 mod roles;
 mod segments;

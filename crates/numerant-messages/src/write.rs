@@ -16,11 +16,10 @@ use super::marks::{Marks, Standard};
 use super::roles::is_called;
 use super::segments::{Segment, amount, id_of, line_end, with_values};
 use super::stream::{bytes_at, opening_at, segment_at, segments_in};
+use crate::options::{Balance, Miscounted};
 use numerant_data::record::Batch;
 use numerant_data::value::Number;
-use numerant_format::messages::{
-    Balance, BalanceNote, MessagesWritten, Miscounted, SegmentsWritten,
-};
+use numerant_format::messages::{BalanceNote, MessagesWritten, SegmentsWritten};
 use numerant_format::{DeferredWriteError, DeferredWriter, EncodeError, Placed, RecordEncoder};
 use numerant_naming::OutputFacts;
 

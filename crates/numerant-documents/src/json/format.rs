@@ -5,9 +5,11 @@ use numerant_data::tree::{Outline, OutlineError};
 use numerant_format::column::TextColumn;
 use numerant_format::{
     Capabilities, Document, DocumentFrame, DocumentLanguage, EncodeError, EncoderRequest, Format,
-    NewEncoder, Source, Start, Verbatim, Weight, other_content,
+    FormatOption, NewEncoder, OptionValues, Source, Start, Verbatim, Weight, other_content,
 };
 use numerant_trees::{TreeFormat, TreeSource};
+
+use crate::options::{DocumentOptions, OF_JSON, OF_LINES, writes_as_usual};
 
 use super::{JsonEncoder, JsonForm, JsonTreeFormat, LINES, LINES_EXTENSIONS, NAME, begins};
 
@@ -38,6 +40,14 @@ impl Format for JsonFormat {
 
     fn weight(&self) -> Weight {
         Weight::Content
+    }
+
+    fn options(&self) -> &'static [FormatOption] {
+        &OF_JSON
+    }
+
+    fn writes_as_usual(&self, write: &OptionValues) -> bool {
+        writes_as_usual(write)
     }
 
     fn open(&self, start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {
@@ -81,12 +91,13 @@ impl Format for JsonFormat {
     }
 
     fn encoder(&self, request: EncoderRequest<'_>) -> Result<NewEncoder, EncodeError> {
+        let options = DocumentOptions::of(&request.write.of_formats);
         let form = JsonForm {
             lines: false,
-            indent: request.write.indent,
-            blanks: request.write.nulls,
+            indent: options.indent,
+            blanks: options.nulls,
         };
-        encoder(request, form)
+        encoder(request, form, options.flat)
     }
 }
 
@@ -108,6 +119,14 @@ impl Format for JsonLinesFormat {
 
     fn weight(&self) -> Weight {
         Weight::Content
+    }
+
+    fn options(&self) -> &'static [FormatOption] {
+        &OF_LINES
+    }
+
+    fn writes_as_usual(&self, write: &OptionValues) -> bool {
+        writes_as_usual(write)
     }
 
     // Values that follow each other are recognised as JSON.
@@ -145,17 +164,22 @@ impl Format for JsonLinesFormat {
     }
 
     fn encoder(&self, request: EncoderRequest<'_>) -> Result<NewEncoder, EncodeError> {
+        let options = DocumentOptions::of(&request.write.of_formats);
         let form = JsonForm {
             lines: true,
             indent: None,
-            blanks: request.write.nulls,
+            blanks: options.nulls,
         };
-        encoder(request, form)
+        encoder(request, form, options.flat)
     }
 }
 
-fn encoder(request: EncoderRequest<'_>, form: JsonForm) -> Result<NewEncoder, EncodeError> {
-    let outline = outline(&request.columns, request.write.flat)?;
+fn encoder(
+    request: EncoderRequest<'_>,
+    form: JsonForm,
+    flat: bool,
+) -> Result<NewEncoder, EncodeError> {
+    let outline = outline(&request.columns, flat)?;
     let nested = nested(&request, &outline);
     Ok(NewEncoder {
         nested,

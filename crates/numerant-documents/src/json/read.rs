@@ -4,6 +4,7 @@ use super::descend::descend;
 use super::path::Selector;
 use super::tokens::Tokens;
 use super::walk::{Frame, Next, Walk};
+use crate::options::key_column;
 use numerant_data::narrow::{to_u32, to_usize};
 use numerant_data::source::{Input, ReadError, ReadProblem};
 use numerant_data::tree::{Beside, Kind, Node, Paths, ROOT, TOP, Tree};
@@ -43,9 +44,6 @@ pub(crate) struct JsonTrees {
     /// The record that was read last has one.
     is_keyed: bool,
 }
-
-/// The column for the names of members that are records, if it is not stated.
-const KEY: &str = "key";
 
 /// Makes the name of the member that a record is its first value. What is no object becomes one,
 /// with the record in `value`.
@@ -124,11 +122,7 @@ impl JsonTrees {
             around,
             parent: None,
             beside: Beside::default(),
-            key_column: opened
-                .options
-                .key_column
-                .clone()
-                .unwrap_or_else(|| KEY.to_owned()),
+            key_column: key_column(&opened.options.of_formats).to_owned(),
             is_keyed: false,
         })
     }

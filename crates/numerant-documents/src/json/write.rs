@@ -4,7 +4,9 @@ use numerant_data::record::{Batch, Blank};
 use numerant_data::tree::{Outline, OutlineNode, push_json_text};
 use numerant_data::value::Cells;
 use numerant_format::column::{Shown, TextColumn};
-use numerant_format::{Blanks, EncodeError, RecordEncoder};
+use numerant_format::{EncodeError, RecordEncoder};
+
+use crate::Blanks;
 
 /// How JSON is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -2,13 +2,14 @@
 
 use numerant_data::source::{ReadError, ReadProblem};
 use numerant_format::{
-    Capabilities, Document, DocumentLanguage, EncodeError, EncoderRequest, Format, NewEncoder,
-    Source, Start, Verbatim, Weight,
+    Capabilities, Document, DocumentLanguage, EncodeError, EncoderRequest, Format, FormatOption,
+    NewEncoder, OptionValues, Source, Start, Verbatim, Weight,
 };
 use numerant_trees::TreeSource;
 
 use super::{NAME, XmlEncoder, XmlForm, XmlTreeFormat, begins, in_one_encoding};
 use crate::json::{nested, open_broken, outline};
+use crate::options::{DocumentOptions, OF_XML, XmlOptions, names_elements, writes_as_usual};
 
 /// Documents of XML.
 #[derive(Debug)]
@@ -33,6 +34,18 @@ impl Format for XmlFormat {
 
     fn weight(&self) -> Weight {
         Weight::Content
+    }
+
+    fn options(&self) -> &'static [FormatOption] {
+        &OF_XML
+    }
+
+    fn writes_as_usual(&self, write: &OptionValues) -> bool {
+        writes_as_usual(write)
+    }
+
+    fn names_elements(&self, write: &OptionValues) -> bool {
+        names_elements(write)
     }
 
     fn open(&self, start: &mut Start<'_>) -> Result<Option<Box<dyn Source>>, ReadError> {
@@ -63,13 +76,15 @@ impl Format for XmlFormat {
 
     fn encoder(&self, request: EncoderRequest<'_>) -> Result<NewEncoder, EncodeError> {
         let write = request.write;
-        let outline = outline(&request.columns, write.flat)?;
+        let document = DocumentOptions::of(&write.of_formats);
+        let own = XmlOptions::of(&write.of_formats);
+        let outline = outline(&request.columns, document.flat)?;
         let nested = nested(&request, &outline);
         let names = request.document.unwrap_or_default();
         let (root, item) = names
             .elements
             .unwrap_or_else(|| ("records".to_owned(), "record".to_owned()));
-        let declared = write.namespace.iter();
+        let declared = own.namespaces.iter();
         let declared = declared.map(|found| (found.prefix.clone(), found.uri.clone()));
         let mut namespaces: Vec<(String, String)> = declared.collect();
         for (prefix, uri) in names.namespaces {
@@ -78,15 +93,15 @@ impl Format for XmlFormat {
             }
         }
         let form = XmlForm {
-            root: write.root.clone().unwrap_or(root),
-            item: write.item.clone().unwrap_or(item),
-            indent: write.indent,
-            blanks: write.nulls,
+            root: own.root.unwrap_or(root),
+            item: own.item.unwrap_or(item),
+            indent: document.indent,
+            blanks: document.nulls,
             encoding: request.out.encoding,
             bom: request.out.bom,
-            comment: write.xml_comment.clone(),
+            comment: own.comment,
             namespaces,
-            declared: write.namespace.len(),
+            declared: own.namespaces.len(),
             control_characters: write.control_characters,
         };
         let encoder = XmlEncoder::new(form, request.columns, &outline, request.cells);

@@ -10,9 +10,10 @@ use numerant_data::tree::{Outline, OutlineNode};
 use numerant_data::value::Cells;
 use numerant_format::column::{Shown, TextColumn, Typing};
 use numerant_format::{
-    Blanks, ControlCharacters, DeferredWriteError, DeferredWriter, EncodeError, Placed,
-    RecordEncoder,
+    ControlCharacters, DeferredWriteError, DeferredWriter, EncodeError, Placed, RecordEncoder,
 };
+
+use crate::Blanks;
 use numerant_markup::name::{continues_name, starts_name};
 use numerant_markup::{forbidden, is_allowed, push_escaped};
 use numerant_naming::{OutputFacts, Words};

@@ -6,8 +6,8 @@ use super::{Job, JobError, LikeSourceConflict, Overflow};
 use crate::output::ExistingPolicy;
 use numerant_data::value::{DecimalMark, NumberFormat};
 use numerant_format::sheet::Types;
-use numerant_format::{Blanks, DocumentLanguage, Format, Ragged};
-use numerant_formats::format_read;
+use numerant_format::{DocumentLanguage, Format, FormatOption, Ragged, Side};
+use numerant_formats::{FORMATS, format_read, options};
 use numerant_naming::{ClashPolicy, RunField, Template};
 use numerant_steps::{CASE_COLUMN, OnError, Step, Unmatched};
 use numerant_trees::MAX_DEPTH;
@@ -267,43 +267,26 @@ impl Job {
         let language = format.capabilities().language;
         let is_xml = language == Some(DocumentLanguage::Xml);
         let is_json = language == Some(DocumentLanguage::Json);
-        for (said, key, fits, formats) in [
-            (write.root.is_some(), "root", is_xml, "XML"),
-            (write.item.is_some(), "item", is_xml, "XML"),
-            (write.xml_comment.is_some(), "xml-comment", is_xml, "XML"),
-            (!write.namespace.is_empty(), "namespace", is_xml, "XML"),
-            (
-                write.indent.is_some(),
-                "indent",
-                is_xml || is_json,
-                "JSON and XML",
-            ),
-            (write.flat, "flat", is_xml || is_json, "JSON and XML"),
-            (
-                write.shape.is_some(),
-                "shape",
-                is_xml || is_json,
-                "JSON and XML",
-            ),
-            (
-                write.schema.is_some(),
-                "schema",
-                is_xml || is_json,
-                "JSON and XML",
-            ),
-            (
-                write.nulls != Blanks::Keep,
-                "nulls",
-                is_xml || is_json,
-                "JSON and XML",
-            ),
+        let only_for = |key: &'static str, formats: String| JobError::OnlyFor {
+            key,
+            formats,
+            format: format.name(),
+        };
+        for (is_set, key) in [
+            (write.shape.is_some(), "shape"),
+            (write.schema.is_some(), "schema"),
         ] {
-            if said && !fits {
-                return Err(JobError::OnlyFor {
-                    key,
-                    formats,
-                    format: format.name(),
-                });
+            if is_set && !is_xml && !is_json {
+                return Err(only_for(key, "JSON and XML".to_owned()));
+            }
+        }
+        let own = format.options();
+        for option in options(Side::Writing) {
+            let has = |own: &[FormatOption]| own.iter().any(|own| own.is(option.name, option.side));
+            if write.of_formats.is_set(option.name) && !has(own) {
+                let with = FORMATS.iter().filter(|format| has(format.options()));
+                let named: Vec<&str> = with.map(|format| format.name()).collect();
+                return Err(only_for(option.name, named.join(", ")));
             }
         }
         if let Some(encoding) = write
@@ -311,11 +294,6 @@ impl Job {
             .filter(|encoding| is_json && !encoding.is_utf8())
         {
             return Err(JobError::JsonEncoding(encoding.name()));
-        }
-        if let Some(comment) = &write.xml_comment
-            && let Err(problem) = comment.check_no_records()
-        {
-            return Err(JobError::Comment(problem));
         }
         if self
             .read

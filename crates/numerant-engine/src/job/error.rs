@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use numerant_data::source::SourcePath;
 use numerant_formats::{known_extensions, read_extensions};
-use numerant_naming::{Template, WordsError};
+use numerant_naming::Template;
 use numerant_trees::MAX_DEPTH;
 
 /// A job that cannot be run as it is.
@@ -111,16 +111,13 @@ pub enum JobError {
         /// The key.
         key: &'static str,
         /// What it is for.
-        formats: &'static str,
+        formats: String,
         /// The format of the outputs.
         format: &'static str,
     },
     /// JSON in another encoding.
     #[error("JSON is written in UTF-8 (RFC 8259), not in {0}")]
     JsonEncoding(&'static str),
-    /// A comment that names something of a record.
-    #[error("'xml-comment': {0}")]
-    Comment(WordsError),
     /// Levels that cannot be followed.
     #[error("'depth' must be at least 1 and at most {MAX_DEPTH}")]
     Depth,

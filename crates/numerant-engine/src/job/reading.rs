@@ -35,8 +35,10 @@ pub fn read_options_with(
     let described = numerant_formats::options(Side::Reading);
     for (key, text) in options {
         if let Some(option) = described.iter().find(|option| option.name == key) {
-            (option.check)(text)?;
-            of_formats.set(key, text);
+            match option.value(text)? {
+                Some(value) => of_formats.put(key, value),
+                None => of_formats.remove(key),
+            }
             continue;
         }
         if !keys.contains(key) {

@@ -13,7 +13,7 @@ use numerant_data::value::ColumnType;
 use numerant_format::column::{Found, TextColumn, Typing};
 use numerant_format::sheet::Types;
 use numerant_format::{
-    Blanks, Document, DocumentNames, EncodeError, EncoderRequest, Fields, Patch, PatchColumn,
+    Document, DocumentNames, EncodeError, EncoderRequest, Fields, Patch, PatchColumn,
     RecordEncoder, RecordReader, Verbatim, VerbatimEncoder,
 };
 use numerant_shapes::{Shape, ShapeEncoder, ShapeForm, ShapeProblem};
@@ -28,14 +28,8 @@ impl Producer {
     pub(super) fn takes_own(&self, reader: &dyn RecordReader) -> bool {
         let write = &self.plan.job.write;
         let plain = self.plan.job.read.blank_values.is_empty()
-            && write.nulls == Blanks::Keep
             && write.types == Types::Auto
-            && write.indent.is_none()
-            && !write.flat
-            && write.root.is_none()
-            && write.item.is_none()
-            && write.xml_comment.is_none()
-            && write.namespace.is_empty()
+            && self.format.writes_as_usual(&write.of_formats)
             && write.shape.is_none()
             && write.out_encoding.is_none_or(Encoding::is_utf8);
         let steps = self.plan.job.steps.iter();
@@ -238,12 +232,9 @@ impl Producer {
         }
         let write = &self.plan.job.write;
         let form = ShapeForm {
-            cells: self.pipeline.cells().clone(),
-            nulls: write.nulls,
-            control_characters: write.control_characters,
-            comment: write.xml_comment.clone(),
             as_lines: self.format.capabilities().is_line_by_line,
             max_kept: usize::try_from(self.plan.job.memory.0 / 2).unwrap_or(usize::MAX),
+            ..ShapeForm::of(write, self.pipeline.cells().clone())
         };
         Ok(Arc::new(ShapeEncoder::new(shape, columns, form)))
     }

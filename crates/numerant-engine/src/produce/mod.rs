@@ -110,10 +110,10 @@ impl Producer {
         let addresses =
             Addresses::new(&plan, context.now).with_earlier(Earlier::read(job, &plan.out)?.paths());
         let first = cursor.first.as_ref();
+        let is_chosen =
+            job.write.shape.is_some() || plan.format.names_elements(&job.write.of_formats);
         let format = match first {
-            Some(first) if !job.write.chooses_elements() => {
-                format_for_records(plan.format, first.facts().format)
-            }
+            Some(first) if !is_chosen => format_for_records(plan.format, first.facts().format),
             _ => plan.format,
         };
         let likely_header = first.and_then(|reader| reader.facts().likely_header);

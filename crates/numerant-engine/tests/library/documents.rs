@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use numerant_data::tree::ListLayout;
 use numerant_engine::job::Job;
 use numerant_engine::{Error, run};
-use numerant_format::Blanks;
+use numerant_format::OptionValue;
 use proptest::prelude::*;
 use serde_json::Value;
 
@@ -115,7 +115,9 @@ proptest! {
         prop_assume!(!kinds_differ(&records));
         prop_assume!(records.iter().any(|record| *record != Value::Object(Default::default())));
         let text = serde_json::to_string(&records).expect("JSON");
-        let again = convert_with("in.json", text, "out.json", |job| job.write.indent = Some(1));
+        let again = convert_with("in.json", text, "out.json", |job| {
+            job.write.of_formats.put("indent", OptionValue::Number(1));
+        });
         let again: Value = serde_json::from_str(&again.expect("converted")).expect("JSON");
         prop_assert_eq!(again, Value::Array(records));
     }
@@ -152,7 +154,7 @@ proptest! {
         let text = format!("<port>{body}<call/></port>");
         let again = convert_with("in.xml", &text, "out.xml", |job| {
             job.read.records = Some("/port/call".into());
-            job.write.item = Some("call".into());
+            job.write.of_formats.set("item", "call");
         });
         let again = again.expect("converted");
         let lines: String = again.lines().skip(2).collect();
@@ -282,7 +284,9 @@ fn values_keep_their_types_and_digits() {
          {\"id\":2,\"code\":\"8\",\"amount\":2.50,\"long\":\"1\",\"ok\":false,\"day\":null,\"blank\":null}\n]\n"
     );
     let text = "{\"a\":1.10,\"b\":12345678901234567890,\"c\":1e5,\"d\":\"1e5\",\"e\":-0}\n";
-    let lines = convert_with("in.jsonl", text, "out.jsonl", |job| job.write.flat = true);
+    let lines = convert_with("in.jsonl", text, "out.jsonl", |job| {
+        job.write.of_formats.put("flat", OptionValue::Set);
+    });
     assert_eq!(lines.expect("converted"), text);
     let csv = convert("in.jsonl", text, "out.csv").expect("converted");
     assert_eq!(csv, "a,b,c,d,e\n1.10,12345678901234567890,1e5,1e5,-0\n");
@@ -313,37 +317,34 @@ fn a_value_far_down_that_belies_the_start_is_no_surprise() {
 #[test]
 fn blanks_are_written_as_is_said() {
     let text = r#"[{"a":null,"b":"","c":1},{"b":"x"}]"#;
-    let written = |name: &str, nulls: Blanks| {
+    let written = |name: &str, nulls: &str| {
         convert_with("in.json", text, name, |job| {
-            job.write.nulls = nulls;
-            job.write.flat = true;
+            job.write.of_formats.set("nulls", nulls);
+            job.write.of_formats.put("flat", OptionValue::Set);
         })
         .expect("converted")
     };
     assert_eq!(
-        written("out.jsonl", Blanks::Keep),
+        written("out.jsonl", "keep"),
         "{\"a\":null,\"b\":\"\",\"c\":1}\n{\"b\":\"x\"}\n"
     );
+    assert_eq!(written("out.jsonl", "absent"), "{\"c\":1}\n{\"b\":\"x\"}\n");
     assert_eq!(
-        written("out.jsonl", Blanks::Absent),
-        "{\"c\":1}\n{\"b\":\"x\"}\n"
-    );
-    assert_eq!(
-        written("out.jsonl", Blanks::Null),
+        written("out.jsonl", "null"),
         "{\"a\":null,\"b\":null,\"c\":1}\n{\"a\":null,\"b\":\"x\",\"c\":null}\n"
     );
     assert_eq!(
-        written("out.jsonl", Blanks::Empty),
+        written("out.jsonl", "empty"),
         "{\"a\":\"\",\"b\":\"\",\"c\":1}\n{\"a\":\"\",\"b\":\"x\",\"c\":\"\"}\n"
     );
-    let xml = written("out.xml", Blanks::Keep);
+    let xml = written("out.xml", "keep");
     assert!(
         xml.contains(
             "<record><a xsi:nil=\"true\"/><b/><c>1</c></record>\n<record><b>x</b></record>"
         ),
         "{xml}"
     );
-    let xml = written("out.xml", Blanks::Absent);
+    let xml = written("out.xml", "absent");
     assert!(
         xml.contains("<records>\n<record><c>1</c></record>"),
         "{xml}"
@@ -692,7 +693,9 @@ fn shapes_are_filled_in_by_groups_and_records() {
 #[test]
 fn comments_know_their_outputs_and_names_are_made_legal() {
     let xml = convert_with("in.csv", "a b,a_b,1x\n1,2,\u{2116}\n", "out.xml", |job| {
-        job.write.xml_comment = Some("{.rows} of {.stem}--{.date}".parse().expect("a text"));
+        job.write
+            .of_formats
+            .set("xml-comment", "{.rows} of {.stem}--{.date}");
         job.write.out_encoding =
             Some(numerant_data::encoding::Encoding::named("windows-1252").expect("known"));
     });

@@ -7,7 +7,7 @@ use crate::support::{Folder, context, tree};
 use numerant_data::value::Size;
 use numerant_engine::job::Job;
 use numerant_engine::{Error, Notice, PartsOptions, Summary, inspect, run, verify_parts};
-use numerant_format::{Balance, BalanceNote, EncodeError, MessageFacts, Miscounted, ReadOptions};
+use numerant_format::{BalanceNote, EncodeError, MessageFacts, ReadOptions};
 use numerant_naming::parse_keys;
 use numerant_steps::Step;
 use proptest::prelude::*;
@@ -122,7 +122,7 @@ fn parts_are_complete_messages() {
         }
         other => panic!("{other:?}"),
     }
-    all.write.balance = Balance::Recompute;
+    all.write.of_formats.set("balance", "recompute");
     all.out = Some(folder.path("claims"));
     let summary = done(&all);
     assert_eq!(
@@ -193,7 +193,7 @@ fn conditions_hold_for_any_of_what_stands_several_times() {
     assert_eq!(left.as_deref(), Some("\"SVC01-2\" = 'B2' AND SVC02 > 205"));
     let mut keep = job(&folder, "pay.x12", "kept.x12");
     keep.steps = condition("CLP01 LIKE 'K00%' AND NOT (SVC02 < 300)");
-    keep.write.balance = Balance::Keep;
+    keep.write.of_formats.set("balance", "keep");
     let summary = done(&keep);
     let note = &notes(&summary)[0];
     assert_eq!(
@@ -231,7 +231,7 @@ fn edifact_has_its_totals_behind_the_records() {
     );
     let mut extract = job(&folder, "advice.edi", "other.edi");
     extract.steps = condition("DOC02 LIKE '4%' OR DOC02 LIKE '7%'");
-    extract.write.balance = Balance::Recompute;
+    extract.write.of_formats.set("balance", "recompute");
     done(&extract);
     let text = folder.read("out/other.edi");
     assert!(
@@ -246,7 +246,7 @@ fn edifact_has_its_totals_behind_the_records() {
     folder.write("two.edi", &format!("{ADVICE}{plain}"));
     let mut both = job(&folder, "two.edi", "both.edi");
     both.steps = condition("DOC02 = '2002'");
-    both.write.balance = Balance::Recompute;
+    both.write.of_formats.set("balance", "recompute");
     done(&both);
     let text = folder.read("out/both.edi");
     assert!(
@@ -278,7 +278,7 @@ fn what_does_not_agree_is_told_and_mended() {
     assert_eq!((found.unbalanced, found.miscounted), (1, 2));
     let mut messages = job(&folder, "wrong.x12", "mended.x12");
     messages.steps = condition("CLP01 <> 'K001'");
-    messages.write.balance = Balance::Recompute;
+    messages.write.of_formats.set("balance", "recompute");
     let summary = done(&messages);
     assert!(
         summary.notices.iter().any(
@@ -300,21 +300,21 @@ fn counts_that_are_wrong_are_mended_kept_or_refused() {
         .replace("IEA*1*000000042", "IEA*3*000000044");
     folder.write("wrong.x12", &wrong);
     assert_eq!(facts(folder.path("wrong.x12"))[0].miscounted, 5);
-    let write = |policy: Miscounted, steps: Vec<Step>, whole: bool, name: &str| {
+    let write = |policy: &str, steps: Vec<Step>, whole: bool, name: &str| {
         let mut copy = job(&folder, "wrong.x12", name);
-        copy.read.miscounted = policy;
+        copy.read.of_formats.set("miscounted", policy);
         copy.read.records = whole.then(|| "messages".to_owned());
         copy.steps = steps;
-        copy.write.balance = Balance::Recompute;
+        copy.write.of_formats.set("balance", "recompute");
         run(&copy, &context()).map(|_| folder.read(&format!("out/{name}")))
     };
     for whole in [false, true] {
         let name = |name: &str| format!("{name} {whole}.x12");
-        let mended = write(Miscounted::Correct, vec![], whole, &name("mended"));
+        let mended = write("correct", vec![], whole, &name("mended"));
         assert_eq!(mended.expect("written"), right);
-        let kept = write(Miscounted::Keep, vec![], whole, &name("kept"));
+        let kept = write("keep", vec![], whole, &name("kept"));
         assert_eq!(kept.expect("written"), wrong);
-        let refused = write(Miscounted::Refuse, vec![], whole, &name("refused"));
+        let refused = write("refuse", vec![], whole, &name("refused"));
         let error = refused.expect_err("refused").to_string();
         let what = "SE01 states 134, and the segments of the message are 34";
         assert!(error.contains(what), "{error}");
@@ -322,13 +322,13 @@ fn counts_that_are_wrong_are_mended_kept_or_refused() {
     }
     // What is only taken in part has counts of its own.
     let steps = condition("CLP01 = 'K001'");
-    let cut = write(Miscounted::Keep, steps, false, "cut.x12").expect("written");
+    let cut = write("keep", steps, false, "cut.x12").expect("written");
     assert!(
         cut.contains("SE*13*0001~\n") && cut.ends_with("GE*7*43~\nIEA*3*000000044~\n"),
         "both messages are there, the first in part: {cut}"
     );
     let steps = condition("CLP01 = 'K004'");
-    let cut = write(Miscounted::Keep, steps, false, "one.x12").expect("written");
+    let cut = write("keep", steps, false, "one.x12").expect("written");
     assert!(
         cut.ends_with("GE*1*42~\nIEA*3*000000044~\n"),
         "all groups are there, and not all messages: {cut}"
@@ -363,7 +363,7 @@ fn names_of_segments_may_be_small() {
     for name in ["small.x12", "capitals.x12"] {
         let mut taken = job(&folder, name, name);
         taken.steps = condition("\"NM1[QC]09\" = 'MK002' OR SVC02 > 104");
-        taken.write.balance = Balance::Recompute;
+        taken.write.of_formats.set("balance", "recompute");
         let summary = done(&taken);
         let told = |notice: &Notice| matches!(notice, Notice::Messages { facts, .. } if facts.lower_case > 0);
         assert_eq!(summary.notices.iter().any(told), name == "small.x12");
@@ -391,7 +391,7 @@ fn parts_are_proved_whatever_their_totals_are() {
     );
     let mut split = job(&folder, "pay.x12", "{.n}.x12");
     split.rows = Some(2);
-    split.write.balance = Balance::Recompute;
+    split.write.of_formats.set("balance", "recompute");
     done(&split);
     let compared = |parts: Vec<PathBuf>| {
         let options = PartsOptions {
@@ -490,7 +490,7 @@ fn layouts_can_be_ones_own_and_are_asked_for() {
     );
     extract.sources = vec![folder.path("out/990.x12").into()];
     extract.read.layout = vec![folder.path("orders.toml")];
-    extract.write.balance = Balance::Recompute;
+    extract.write.of_formats.set("balance", "recompute");
     done(&extract);
     let read = |number: u32| folder.read(&format!("out/{number}.x12"));
     assert!(
@@ -563,7 +563,7 @@ fn broken_envelopes_are_told_with_their_place() {
         &format!("\n{}\n\n{other}", whole.replace("~\n", "~\r\n\r\n")),
     )]);
     let mut split = job(&folder, "two.x12", "{CLP01}.x12");
-    split.write.balance = Balance::Recompute;
+    split.write.of_formats.set("balance", "recompute");
     done(&split);
     let text = folder.read("out/K001.x12");
     assert!(
@@ -612,7 +612,7 @@ proptest! {
         let folder = Folder::with(&[("whole.x12", &whole)]);
         let mut split = job(&folder, "whole.x12", "{.n:03}.x12");
         split.rows = Some(rows);
-        split.write.balance = Balance::Recompute;
+        split.write.of_formats.set("balance", "recompute");
         done(&split);
         let mut found = Vec::new();
         for (name, bytes) in tree(&folder.path("out")) {

@@ -2,10 +2,11 @@
 
 use super::EdiTrees;
 use crate::layout::Layout;
+use crate::options::Miscounted;
 use crate::segments::Segment;
 use numerant_data::source::{ReadError, ReadProblem};
 use numerant_data::value::Number;
-use numerant_format::messages::{MessageFacts, Miscounted};
+use numerant_format::messages::MessageFacts;
 
 impl EdiTrees {
     /// What was found of a kind of message so far.

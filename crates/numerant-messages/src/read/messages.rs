@@ -7,13 +7,14 @@ use super::{EdiTrees, Envelope, KINDS, KindOfMessage, Message, Open};
 use crate::frame::{End, Tail};
 use crate::layout::{Address, Layout};
 use crate::marks::{Marks, Standard};
+use crate::options::Miscounted;
 use crate::roles::{Finder, Role, Roles};
 use crate::segments::{Segment, amount, id_of};
 use crate::stream::SegmentError;
 use numerant_data::source::{Place, ReadError, ReadProblem};
 use numerant_data::tree::TOP;
 use numerant_data::value::Number;
-use numerant_format::{Miscounted, SegmentCounts};
+use numerant_format::SegmentCounts;
 
 impl EdiTrees {
     /// Takes note of a segment that opens or closes an interchange or group, or opens a message.

@@ -16,6 +16,7 @@ use super::roles::{Finder, Role, Roles, is_called};
 use super::segments::{Segment, amount, id_of};
 use super::stream::{SegmentError, Segments};
 use super::write::EdiEncoder;
+use crate::options::{Balance, Miscounted};
 use numerant_data::record::Unit;
 use numerant_data::source::{Input, Place, ReadError, ReadProblem, SharedFile, SourcePath};
 use numerant_data::tree::{Beside, Paths, Tree};
@@ -177,7 +178,7 @@ impl EdiTrees {
             layouts,
             whole,
             most: opened.largest_record.min(LONGEST),
-            miscounted: opened.options.miscounted,
+            miscounted: Miscounted::of(&opened.options.of_formats),
             by_layout: opened.options.context.by_layout,
             ends: Mutex::default(),
         };
@@ -571,8 +572,10 @@ impl Trees for EdiTrees {
 
     fn writer(&self, to: &str, options: &WriteOptions) -> Option<Arc<dyn RecordEncoder>> {
         let source = Arc::clone(&self.source);
-        let encoder =
-            || Arc::new(EdiEncoder::new(source, options.balance)) as Arc<dyn RecordEncoder>;
+        let encoder = || {
+            Arc::new(EdiEncoder::new(source, Balance::of(&options.of_formats)))
+                as Arc<dyn RecordEncoder>
+        };
         [super::Standard::X12.name(), super::Standard::Edifact.name()]
             .contains(&to)
             .then(encoder)

@@ -22,10 +22,11 @@ use super::word::Placeholder;
 use numerant_data::record::Batch;
 use numerant_data::value::Cells;
 use numerant_documents::xml::push_comment;
+use numerant_documents::{Blanks, DocumentOptions, XmlOptions};
 use numerant_format::column::TextColumn;
 use numerant_format::{
-    Blanks, ControlCharacters, DeferredWriteError, DeferredWriter, EncodeError, Placed,
-    RecordEncoder,
+    ControlCharacters, DeferredWriteError, DeferredWriter, EncodeError, Placed, RecordEncoder,
+    WriteOptions,
 };
 use numerant_naming::{OutputFacts, Words};
 
@@ -55,6 +56,20 @@ pub struct ShapeForm {
     pub as_lines: bool,
     /// Bytes of an output that may be kept in memory.
     pub max_kept: usize,
+}
+
+impl ShapeForm {
+    /// What options for writing say of it.
+    pub fn of(write: &WriteOptions, cells: Cells) -> Self {
+        Self {
+            cells,
+            nulls: DocumentOptions::of(&write.of_formats).nulls,
+            control_characters: write.control_characters,
+            comment: XmlOptions::of(&write.of_formats).comment,
+            as_lines: false,
+            max_kept: usize::MAX,
+        }
+    }
 }
 
 /// Writes records in the form of a shape.

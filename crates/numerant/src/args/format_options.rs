@@ -1,8 +1,8 @@
 //! Options that formats describe, made into options of the command line.
 
-use clap::builder::TypedValueParser;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Arg, ArgAction, ArgMatches, Args, Command, Error, FromArgMatches};
-use numerant_format::{FormatOption, OptionValues, Side, Takes};
+use numerant_format::{FormatOption, OptionValue, OptionValues, Side, Takes};
 use numerant_formats::options;
 
 /// Those for reading.
@@ -26,10 +26,18 @@ fn argument(option: &'static FormatOption, heading: &'static str) -> Arg {
         .help_heading(heading);
     match option.takes {
         Takes::Nothing => argument.action(ArgAction::SetTrue),
-        Takes::Text | Takes::File => {
+        Takes::Choice { of, default } => argument
+            .value_name(option.value_name)
+            .value_parser(PossibleValuesParser::new(of))
+            .default_value(default),
+        Takes::Text | Takes::Texts | Takes::File | Takes::Number => {
             let checked = clap::builder::StringValueParser::new()
-                .try_map(move |text| (option.check)(&text).map(|()| text));
-            argument.value_name(option.value_name).value_parser(checked)
+                .try_map(move |text| option.value(&text).map(|_| text));
+            let argument = argument.value_name(option.value_name).value_parser(checked);
+            match option.takes {
+                Takes::Texts => argument.action(ArgAction::Append),
+                _ => argument,
+            }
         }
     }
 }
@@ -38,11 +46,18 @@ fn values(matches: &ArgMatches, side: Side) -> OptionValues {
     let mut values = OptionValues::default();
     for option in options(side) {
         match option.takes {
-            Takes::Nothing if matches.get_flag(option.name) => values.set(option.name, ""),
+            Takes::Nothing if matches.get_flag(option.name) => {
+                values.put(option.name, OptionValue::Set);
+            }
             Takes::Nothing => {}
-            Takes::Text | Takes::File => {
-                if let Some(value) = matches.get_one::<String>(option.name) {
-                    values.set(option.name, value);
+            _ => {
+                let texts = matches
+                    .get_many::<String>(option.name)
+                    .into_iter()
+                    .flatten();
+                // The parser has let through what are values only.
+                for value in texts.flat_map(|text| option.value(text).ok().flatten()) {
+                    values.put(option.name, value);
                 }
             }
         }

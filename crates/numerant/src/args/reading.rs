@@ -8,7 +8,7 @@ use numerant_data::encoding::Encoding;
 use numerant_data::tree::ListLayout;
 use numerant_data::value::{DateFormat, Language, NumberFormat};
 use numerant_format::sheet::{CellContent, Uncomputed};
-use numerant_format::{Miscounted, Ragged, ReadOptions};
+use numerant_format::{Ragged, ReadOptions};
 
 use super::format_options::ReadingOptionsOfFormats;
 use super::options::{ColumnList, YES_NO, choice, columns, names, values};
@@ -17,12 +17,6 @@ const RAGGED: &[(&str, Ragged)] = &[
     ("error", Ragged::Error),
     ("pad", Ragged::Pad),
     ("reject", Ragged::Reject),
-];
-
-const MISCOUNTED: &[(&str, Miscounted)] = &[
-    ("correct", Miscounted::Correct),
-    ("keep", Miscounted::Keep),
-    ("refuse", Miscounted::Refuse),
 ];
 
 const UNCOMPUTED: &[(&str, Uncomputed)] = &[
@@ -106,10 +100,6 @@ pub(super) struct ReadingOptions {
     #[allow(rustdoc::broken_intra_doc_links, reason = "the help is no Markdown")]
     #[arg(long, value_name = "PATH")]
     records: Option<String>,
-    /// Name of the column that holds the member names where records are the members of an object,
-    /// as with --records '$.*' [default: key]
-    #[arg(long, value_name = "NAME")]
-    key_column: Option<String>,
     /// Flatten lists in JSON and XML records: columns makes a column for each item (columns=N
     /// allows up to N items), rows makes a record for each item (rows=PATH for one list), keep
     /// writes JSON in one cell [default: columns]
@@ -122,10 +112,6 @@ pub(super) struct ReadingOptions {
     /// describes; may be repeated
     #[arg(long, value_name = "FILE")]
     layout: Vec<PathBuf>,
-    /// Counts and control numbers of messages that do not agree: correct reports and corrects them,
-    /// keep reports them and leaves them in messages that are copied whole, refuse ends the run
-    #[arg(long, value_name = "POLICY", value_parser = choice(MISCOUNTED), default_value = "correct")]
-    miscounted: Miscounted,
     /// Maximum nesting depth of a document, up to 4000 [default: 128]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4000))]
     depth: Option<u16>,
@@ -170,12 +156,10 @@ impl ReadingOptions {
             skip_lines: self.skip_lines,
             ragged: self.ragged,
             records: self.records,
-            key_column: self.key_column,
             lists: self.lists,
             no_prefixes: self.no_prefixes,
             depth: self.depth.map(usize::from),
             layout: self.layout,
-            miscounted: self.miscounted,
             on_uncomputed: self.on_uncomputed,
             cells: self.cells,
             of_formats: self.of_formats.0,

@@ -131,7 +131,7 @@ mod tests {
     use numerant_engine::output::ExistingPolicy;
     use numerant_format::sheet::Types;
     use numerant_format::{
-        Balance, Blanks, ControlCharacters, FillOptions, OptionValues, Ragged, ReadOptions,
+        ControlCharacters, FillOptions, OptionValue, OptionValues, Ragged, ReadOptions,
         WriteOptions,
     };
     use numerant_naming::ClashPolicy;
@@ -305,6 +305,17 @@ mod tests {
             "--memory",
             "64M",
         ]);
+        let mut of_formats = OptionValues::default();
+        of_formats.set("nulls", "null");
+        of_formats.put("indent", OptionValue::Number(2));
+        of_formats.put("flat", OptionValue::Set);
+        for (name, text) in [
+            ("root", "port"),
+            ("item", "call"),
+            ("xml-comment", "{.rows} calls"),
+        ] {
+            of_formats.set(name, text);
+        }
         let expected = Job {
             sources: vec![PathBuf::from("a.csv").into(), PathBuf::from("-").into()],
             recursive: true,
@@ -412,17 +423,9 @@ mod tests {
                 line_end: Some(LineEnd::CrLf),
                 types: Types::Off,
                 control_characters: ControlCharacters::Drop,
-                nulls: Blanks::Null,
-                indent: Some(2),
-                flat: true,
-                root: Some("port".into()),
-                item: Some("call".into()),
-                namespace: Vec::new(),
                 schema: None,
-                xml_comment: Some("{.rows} calls".parse().expect("a text")),
-                balance: Balance::Refuse,
                 shape: Some("calls.xml".into()),
-                of_formats: OptionValues::default(),
+                of_formats,
             },
             max_outputs: 7,
             memory: Size(64_000_000),

@@ -6,8 +6,7 @@ use clap::Args;
 use numerant_data::dialect::{Delimiter, LineEnd};
 use numerant_data::encoding::Encoding;
 use numerant_format::sheet::Types;
-use numerant_format::{Balance, Blanks, ControlCharacters, Namespace, WriteOptions};
-use numerant_naming::Words;
+use numerant_format::{ControlCharacters, WriteOptions};
 
 use super::format_options::WritingOptionsOfFormats;
 use super::options::{YES_NO, choice};
@@ -23,19 +22,6 @@ const TYPES: &[(&str, Types)] = &[("auto", Types::Auto), ("off", Types::Off)];
 const CONTROL_CHARACTERS: &[(&str, ControlCharacters)] = &[
     ("refuse", ControlCharacters::Refuse),
     ("drop", ControlCharacters::Drop),
-];
-
-const NULLS: &[(&str, Blanks)] = &[
-    ("keep", Blanks::Keep),
-    ("absent", Blanks::Absent),
-    ("null", Blanks::Null),
-    ("empty", Blanks::Empty),
-];
-
-const BALANCES: &[(&str, Balance)] = &[
-    ("refuse", Balance::Refuse),
-    ("recompute", Balance::Recompute),
-    ("keep", Balance::Keep),
 ];
 
 /// How outputs are written.
@@ -75,29 +61,6 @@ pub(super) struct WritingOptions {
     /// them
     #[arg(long, value_name = "POLICY", value_parser = choice(CONTROL_CHARACTERS), default_value = "refuse")]
     control_characters: ControlCharacters,
-    /// Blank values in JSON and XML: keep writes them as the source document has them (blank table
-    /// cells as null in JSON, absent in XML); absent, null and empty write all of them that way
-    #[arg(long, value_name = "HOW", value_parser = choice(NULLS), default_value = "keep")]
-    nulls: Blanks,
-    /// Indent JSON and XML by N spaces for each level
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u8).range(0..=16))]
-    indent: Option<u8>,
-    /// Write column names with dots as they are, without nesting them
-    #[arg(long)]
-    flat: bool,
-    /// Name of the XML root element [default: that of the source, or records]
-    #[arg(long, value_name = "NAME")]
-    root: Option<String>,
-    /// Name of the XML record elements [default: that of the source, or record]
-    #[arg(long, value_name = "NAME")]
-    item: Option<String>,
-    /// Declare a namespace in the XML root element, such as p=urn:varnholm:port; may be repeated
-    #[arg(long, value_name = "PREFIX=URI")]
-    namespace: Vec<Namespace>,
-    /// Write a comment before the XML root element; {.rows}, {.source}, {.stem}, {.date} and
-    /// {.time} are replaced
-    #[arg(long, value_name = "TEXT")]
-    xml_comment: Option<Words>,
     /// Write JSON or XML like the template in FILE, with placeholders in braces; docs/documents.md
     /// describes it
     #[arg(long, value_name = "FILE")]
@@ -106,10 +69,6 @@ pub(super) struct WritingOptions {
     /// one is not valid
     #[arg(long, value_name = "FILE")]
     schema: Option<PathBuf>,
-    /// Total of a message of which only some records are written: refuse ends the run, recompute
-    /// writes their sum and removes adjustments, keep copies both unchanged
-    #[arg(long, value_name = "POLICY", value_parser = choice(BALANCES), default_value = "refuse")]
-    balance: Balance,
     #[command(flatten)]
     of_formats: WritingOptionsOfFormats,
     /// Flush outputs to the disk before they are moved into place
@@ -127,16 +86,8 @@ impl WritingOptions {
             types: self.column_types,
             plain: self.plain,
             control_characters: self.control_characters,
-            nulls: self.nulls,
-            indent: self.indent.map(usize::from),
-            flat: self.flat,
-            root: self.root.clone(),
-            item: self.item.clone(),
-            namespace: self.namespace.clone(),
-            xml_comment: self.xml_comment.clone(),
             shape: self.shape.clone(),
             schema: self.schema.clone(),
-            balance: self.balance,
             of_formats: self.of_formats.0.clone(),
         }
     }

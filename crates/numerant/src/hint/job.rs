@@ -17,7 +17,6 @@ pub(super) fn of_job(error: &JobError) -> Option<String> {
         | JobError::NotTables(_)
         | JobError::RowsOfSheet { .. }
         | JobError::JsonEncoding(_)
-        | JobError::Comment(_)
         | JobError::Depth
         | JobError::CompressedBook(..)
         | JobError::UnknownFormat(_)

@@ -71,11 +71,14 @@ fn properties(command: &str, generator: &mut SchemaGenerator) -> Map<String, Val
     };
     let mut described = Map::new();
     for option in sides.iter().flat_map(|side| options(*side)) {
-        let kind = match option.takes {
-            Takes::Nothing => "boolean",
-            Takes::Text | Takes::File => "string",
+        let mut property = match option.takes {
+            Takes::Nothing => json!({ "type": "boolean" }),
+            Takes::Text | Takes::File => json!({ "type": "string" }),
+            Takes::Texts => json!({ "type": "array", "items": { "type": "string" } }),
+            Takes::Number => json!({ "type": "integer", "minimum": 0 }),
+            Takes::Choice { of, default } => json!({ "enum": of, "default": default }),
         };
-        let property = json!({ "type": kind, "description": option.help });
+        property["description"] = json!(option.help);
         described.insert(option.name.to_owned(), property);
     }
     if command == "inspect" {

@@ -1,14 +1,9 @@
 //! How blank values are written in documents.
 
-use serde::{Deserialize, Serialize};
-
 use numerant_data::record::Blank;
 
 /// How blank values are written in documents.
-#[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
-)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Blanks {
     /// As they are in a document; those of tables as null in JSON, and not at all in XML.
     #[default]

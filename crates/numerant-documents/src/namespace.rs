@@ -3,14 +3,11 @@
 use std::fmt;
 use std::str::FromStr;
 
-use serde::{Deserialize, Serialize};
-
 use numerant_markup::forbidden;
 use numerant_markup::name::is_name;
 
 /// A prefix and the namespace that it represents (Namespaces in XML 1.0, section 3).
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
-#[serde(try_from = "String", into = "String")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Namespace {
     /// The prefix; empty for names without one.
     pub prefix: String,
@@ -48,20 +45,6 @@ impl FromStr for Namespace {
 impl fmt::Display for Namespace {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}={}", self.prefix, self.uri)
-    }
-}
-
-impl TryFrom<String> for Namespace {
-    type Error = NamespaceError;
-
-    fn try_from(text: String) -> Result<Self, NamespaceError> {
-        text.parse()
-    }
-}
-
-impl From<Namespace> for String {
-    fn from(namespace: Namespace) -> Self {
-        namespace.to_string()
     }
 }
 
