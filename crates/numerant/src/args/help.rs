@@ -220,7 +220,7 @@ const EXIT_CODES: Section = Section {
         ("2", "an error in the command line or a job file"),
         (
             "3",
-            "done, but some files of a batch or messages of a delivery failed; each is named",
+            "done, but some files of a batch or an inspection, or messages of a delivery, failed; each is named",
         ),
         ("130", "interrupted; no incomplete output is left"),
     ],

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use numerant_data::source::SourcePath;
+use numerant_engine::Fault;
 use numerant_schema::sample_of;
 
 use super::{Failure, page, saved};
@@ -22,8 +23,9 @@ pub(super) fn inspect(
     let (job, values) = (&request.job.job, &request.job.values);
     let mut inspections = Vec::new();
     let mut counts = Vec::new();
-    let mut failure = None;
-    for source in &numerant_engine::files(job)? {
+    let mut failed = Vec::new();
+    let sources = numerant_engine::files(job)?;
+    for source in &sources {
         if let (SourcePath::File(path), None, None, Report::Text) =
             (source, values, &job.read.from, request.report.report)
             && page.is_none()
@@ -42,24 +44,39 @@ pub(super) fn inspect(
                 .map(|found| inspections.extend(found)),
         };
         progress.clear();
-        if let Err(error) = result {
-            failure = Some(error);
-            break;
+        match result {
+            Ok(()) => {}
+            // Only what is wrong with one file leaves the others to be looked at.
+            Err(error) if error.fault() == Fault::Data => failed.push(error),
+            Err(error) => return Err(error.into()),
         }
     }
-    if let Some(page) = page.filter(|_| failure.is_none()) {
+    if failed.len() == sources.len() {
+        // A program gets one document.
+        failed.truncate(match request.report.report {
+            Report::Text => failed.len(),
+            Report::Json => 1,
+        });
+        let last = failed.pop();
+        for error in failed {
+            reporter.failure(&error.into())?;
+        }
+        return last.map_or(Ok(()), |error| Err(error.into()));
+    }
+    if let Some(page) = page.filter(|_| failed.is_empty()) {
         page.write(|_, made| match values {
             Some(_) => pages::values(&counts, made),
             None => pages::look(&inspections, made),
         })?;
     }
-    // People see what was found before a file failed; a program gets one document, the error.
-    if failure.is_none() || request.report.report == Report::Text {
-        if values.is_some() {
-            reporter.values(&counts)?;
-        } else if !inspections.is_empty() {
-            reporter.inspections(&inspections, request.job.details)?;
-        }
+    if values.is_some() {
+        reporter.values(&counts, &failed)?;
+    } else {
+        reporter.inspections(&inspections, request.job.details, &failed)?;
     }
-    failure.map_or(Ok(()), |error| Err(error.into()))
+    if failed.is_empty() {
+        Ok(())
+    } else {
+        Err(Failure::SomeFailed)
+    }
 }

@@ -1,5 +1,8 @@
 //! Errors of commands in words.
 
+use std::io::{self, Write};
+
+use super::{screen, words};
 use crate::commands::Failure;
 use crate::hint;
 
@@ -36,4 +39,25 @@ pub(crate) fn failure_in_words(failure: &Failure) -> (String, Option<String>) {
         Failure::SomeFailed => ("some files failed".to_owned(), None),
         Failure::Declined => ("not confirmed; nothing was written".to_owned(), None),
     }
+}
+
+/// Shows an error on standard error, with lines that say more of it, and what to do.
+pub(super) fn show(
+    message: &str,
+    details: &[String],
+    left: u64,
+    hint: Option<&str>,
+) -> io::Result<()> {
+    let mut err = screen::stderr();
+    words::labelled(&mut err, words::ERROR, "error", message)?;
+    for detail in details {
+        writeln!(err, "       {detail}")?;
+    }
+    if left > 0 {
+        writeln!(err, "       and {} more", words::number(left))?;
+    }
+    if let Some(hint) = hint {
+        words::labelled(&mut err, words::HINT, " hint", hint)?;
+    }
+    Ok(())
 }

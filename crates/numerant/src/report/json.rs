@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use numerant_engine::{BatchFile, BatchSummary, FileDisposition, Summary};
+use numerant_engine::{BatchFile, BatchSummary, Error, FileDisposition, Summary};
 use serde_json::{Value, json};
 
 use super::notice;
@@ -21,6 +21,21 @@ pub(super) fn write(out: impl Write, document: &Value) -> io::Result<()> {
     serde_json::to_writer_pretty(&mut out, document)?;
     writeln!(out)?;
     out.flush()
+}
+
+/// A document with the files that could not be read, if there are some.
+pub(super) fn with_failed(mut document: Value, failed: &[Error]) -> Value {
+    let entry = |error: &Error| {
+        json!({
+            "why": error.to_string(),
+            "hint": crate::hint::of_error(error),
+            "details": error.details(usize::MAX).0,
+        })
+    };
+    if !failed.is_empty() {
+        document["failed"] = failed.iter().map(entry).collect();
+    }
+    document
 }
 
 /// Escapes in JSON what would do something to a terminal: all of that is within strings.

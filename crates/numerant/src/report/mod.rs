@@ -41,6 +41,7 @@ use numerant_engine::job::{DeliverJob, JobFile};
 
 use crate::args::{Report, ReportOptions, Topic};
 use crate::commands::Failure;
+use crate::hint::of_error;
 
 /// Notes that are shown of one command.
 const NOTICES: usize = 20;
@@ -243,19 +244,26 @@ impl Reporter {
     }
 
     /// Shows what was found in files; of several a line for each, unless each is to be shown in `detail`.
-    pub(crate) fn inspections(&self, inspections: &[Inspection], detail: bool) -> io::Result<()> {
+    pub(crate) fn inspections(
+        &self,
+        inspections: &[Inspection],
+        detail: bool,
+        failed: &[Error],
+    ) -> io::Result<()> {
         if self.report == Report::Json {
-            return self.document(&serde_json::json!({ "inspections": inspections }));
+            let document = serde_json::json!({ "inspections": inspections });
+            return self.document(&json::with_failed(document, failed));
         }
-        if self.quiet {
-            return Ok(());
+        if self.quiet || inspections.is_empty() {
+            return self.unread(failed);
         }
         let mut out = screen::stdout();
         if !detail && inspected_files::are_several(inspections) {
             inspected_files::show(&mut out, inspections)?;
             out.flush()?;
             let notices = inspections.iter().flat_map(Inspection::notices);
-            return self.notices(&notices.collect::<Vec<_>>());
+            self.notices(&notices.collect::<Vec<_>>())?;
+            return self.unread(failed);
         }
         for (place, inspection) in inspections.iter().enumerate() {
             if place > 0 {
@@ -264,9 +272,32 @@ impl Reporter {
             inspection::show(&mut out, inspection)?;
         }
         out.flush()?;
-        inspections
-            .iter()
-            .try_for_each(|inspection| self.notices(&inspection.notices()))
+        for inspection in inspections {
+            self.notices(&inspection.notices())?;
+        }
+        self.unread(failed)
+    }
+
+    /// The files that could not be read, each with why.
+    fn unread(&self, failed: &[Error]) -> io::Result<()> {
+        for error in failed {
+            let (details, left) = error.details(DETAILS);
+            let hint = self.fitting(of_error(error));
+            failure::show(&error.to_string(), &details, left, hint.as_deref())?;
+        }
+        Ok(())
+    }
+
+    /// A hint as it fits where the work was stated: what the command line takes, a job file has as a key.
+    fn fitting(&self, hint: Option<String>) -> Option<String> {
+        let of_file = self.documents.is_some();
+        hint.map(|hint| {
+            if of_file && hint.contains("--") {
+                format!("{hint}; a job file has these options as keys, without the dashes")
+            } else {
+                hint
+            }
+        })
     }
 
     /// A sample shape on standard output, and what cannot are in it on standard error.
@@ -286,12 +317,13 @@ impl Reporter {
         words::labelled(&mut err, words::HINT, "hint", hint)
     }
 
-    pub(crate) fn values(&self, counts: &[ValueCounts]) -> io::Result<()> {
+    pub(crate) fn values(&self, counts: &[ValueCounts], failed: &[Error]) -> io::Result<()> {
         if self.report == Report::Json {
-            return self.document(&serde_json::json!({ "values": counts }));
+            let document = serde_json::json!({ "values": counts });
+            return self.document(&json::with_failed(document, failed));
         }
-        if self.quiet {
-            return Ok(());
+        if self.quiet || counts.is_empty() {
+            return self.unread(failed);
         }
         let mut out = screen::stdout();
         for (place, counts) in counts.iter().enumerate() {
@@ -300,7 +332,8 @@ impl Reporter {
             }
             inspection::show_values(&mut out, counts)?;
         }
-        out.flush()
+        out.flush()?;
+        self.unread(failed)
     }
 
     /// Shows the outputs that a run would write. Where a question follows, it is shown on standard
@@ -539,26 +572,8 @@ impl Reporter {
             Failure::Engine(error) => error.details(DETAILS),
             _ => (Vec::new(), 0),
         };
-        let mut err = screen::stderr();
-        words::labelled(&mut err, words::ERROR, "error", &message)?;
-        for detail in &details {
-            writeln!(err, "       {detail}")?;
-        }
-        if left > 0 {
-            writeln!(err, "       and {} more", words::number(left))?;
-        }
-        // What the command line takes, a job file has as a key.
-        let of_file = self.documents.is_some();
-        let hint = hint.map(|hint| {
-            if of_file && hint.contains("--") {
-                format!("{hint}; a job file has these options as keys, without the dashes")
-            } else {
-                hint
-            }
-        });
-        if let Some(hint) = &hint {
-            words::labelled(&mut err, words::HINT, " hint", hint)?;
-        }
+        let hint = self.fitting(hint);
+        failure::show(&message, &details, left, hint.as_deref())?;
         if self.report == Report::Json {
             self.document(&json::failure(failure, &message, hint.as_deref()))?;
         }

@@ -43,18 +43,24 @@ fn an_odd_file() {
 }
 
 #[test]
-fn several_files_one_of_which_cannot_be_read() {
-    let bench = Bench::new();
-    bench.write("a.csv", "quay,n\nA,1\n");
-    bench.write("b.csv", "");
-    let said = bench.run(&["inspect", "a.csv", "b.csv"]);
-    assert!(said.starts_with("a.csv\n"), "{said}");
+fn files_that_cannot_be_read_do_not_hide_the_others() {
+    let bench = Bench::with_calls();
+    bench.write("a.csv", "quay,dues\nNorth,1\n");
+    bench.write("broken.csv", "quay,dues\nNorth\n");
+    bench.write("z.csv", "quay,dues\nSouth,2\n");
+    assert_snapshot!(bench.typed("inspect a.csv broken.csv z.csv none.csv"));
+    let json = bench.typed("inspect a.csv broken.csv --report json");
     assert!(
-        said.ends_with("error: b.csv: the file is empty\n--- code 1"),
-        "{said}"
+        json.contains("\"failed\": [") && json.contains("--- code 3"),
+        "{json}"
     );
-    let said = bench.run(&["inspect", "a.csv", "b.csv", "--report", "json"]);
-    assert!(said.starts_with("{\n  \"error\""), "{said}");
+    let none = bench.typed("inspect broken.csv none.csv --report json");
+    assert!(
+        none.contains("--- code 1") && !none.contains("none.csv"),
+        "{none}"
+    );
+    let values = bench.typed("inspect a.csv broken.csv z.csv --values dues");
+    assert!(values.contains("--- code 3"), "{values}");
 }
 
 #[test]
