@@ -123,7 +123,7 @@ impl<'a> Consumer<'a> {
     pub(super) fn take(&mut self, message: Message) -> Result<Option<Box<Routed>>, Error> {
         match message {
             Message::Source(begins) => {
-                if let OutputMode::Bytes(encoder) = &begins.becomes {
+                if let OutputMode::Bytes(encoder) = &begins.mode {
                     self.encoders
                         .push((Arc::clone(encoder), begins.path.clone()));
                 }
@@ -144,7 +144,7 @@ impl<'a> Consumer<'a> {
     }
 
     fn write(&mut self, routed: &mut Routed) -> Result<(), Error> {
-        let Some(becomes) = self.source.as_ref().map(|source| source.becomes.clone()) else {
+        let Some(mode) = self.source.as_ref().map(|source| source.mode.clone()) else {
             return Ok(());
         };
         self.paths.append(&mut routed.new_paths);
@@ -154,7 +154,7 @@ impl<'a> Consumer<'a> {
                 Err(error) => return Err(self.sink_error(error)),
             };
             self.records.push(0);
-            match &becomes {
+            match &mode {
                 OutputMode::Bytes(encoder) => {
                     self.encoded.clear();
                     let begun = encoder.begin(&mut self.encoded);
@@ -170,7 +170,7 @@ impl<'a> Consumer<'a> {
                 OutputMode::OwnRows(..) => self.set_of.push(u32::MAX),
             }
         }
-        let encoder = match becomes {
+        let encoder = match mode {
             OutputMode::Bytes(encoder) => encoder,
             OutputMode::Sheet(_) => {
                 for &output in routed.outputs.iter().filter(|output| **output != NOWHERE) {

@@ -111,7 +111,7 @@ pub fn json_number(text: &[u8]) -> Option<usize> {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Typing {
     /// Values have types of their own: what is not quoted is what it looks like.
-    Own,
+    AsInSource,
     /// All are as was found.
     Found(Found),
     /// As was declared.
@@ -169,7 +169,7 @@ impl TextColumn {
         }
         let raw = field.raw();
         match self.typing {
-            Typing::Own => {
+            Typing::AsInSource => {
                 if field.tag().is_string() {
                     return Ok(Shown::Text(raw));
                 }

@@ -101,7 +101,7 @@ pub trait Document {
     fn namespaces(&self) -> &[(String, String)];
 
     /// What stands around the records: as far as it is known, and all of it when all are read.
-    fn around(&self) -> DocumentFrame;
+    fn frame(&self) -> DocumentFrame;
 
     /// A list with more items than there may be columns, which is in one cell as JSON, if its column
     /// is in use: an error for whoever needs its columns.

@@ -56,7 +56,7 @@ impl RecordEncoder for VerbatimEncoder {
     }
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
-        let text = batch.own(record);
+        let text = batch.of_document(record);
         if !self.encoding.is_utf8() {
             let text = String::from_utf8_lossy(text);
             let failed = |character| EncodeError::Character {

@@ -47,7 +47,7 @@ impl RecordEncoder for EdiEncoder {
     }
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
-        let own = batch.own(record);
+        let own = batch.of_document(record);
         out.extend_from_slice(&(own.len() as u64).to_le_bytes());
         out.extend_from_slice(own);
         Ok(())

@@ -87,7 +87,7 @@ impl RecordEncoder for RecordsEncoder {
     }
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
-        let own = batch.own(record);
+        let own = batch.of_document(record);
         if self.from == RecordSyntax::Iso2709 && self.to == RecordSyntax::Iso2709 {
             out.extend_from_slice(own);
             return Ok(());

@@ -111,7 +111,7 @@ impl Format for MarcXmlFormat {
     }
 
     fn verbatim(&self, source: &str, document: &dyn Document, alone: bool) -> Option<Verbatim> {
-        let around = document.around();
+        let around = document.frame();
         let has_frame = !around.scattered && !around.head.is_empty();
         (source == XML_NAME && alone && has_frame).then(|| Verbatim {
             around: xml_format::in_one_encoding(around, alone),

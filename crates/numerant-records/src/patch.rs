@@ -91,7 +91,7 @@ impl PatchEncoder {
         if value.is_empty() {
             Change::Goes
         } else {
-            Change::Becomes(String::from_utf8_lossy(&value).into_owned())
+            Change::Replaced(String::from_utf8_lossy(&value).into_owned())
         }
     }
 
@@ -100,7 +100,7 @@ impl PatchEncoder {
             leader: record.leader,
             fields: Vec::with_capacity(record.fields.len()),
         };
-        if let Change::Becomes(leader) = self.change(Address::Leader, &patched.leader, row) {
+        if let Change::Replaced(leader) = self.change(Address::Leader, &patched.leader, row) {
             patched.leader = leader.into();
         }
         // Where each field of the source has come to, by its tag and number.
@@ -116,7 +116,7 @@ impl PatchEncoder {
                 Content::Control(text) => {
                     match self.change(Address::Control(tag, number), &text, row) {
                         Change::Stays => Some(Content::Control(text)),
-                        Change::Becomes(new) => Some(Content::Control(new.into())),
+                        Change::Replaced(new) => Some(Content::Control(new.into())),
                         Change::Goes => None,
                     }
                 }
@@ -132,7 +132,7 @@ impl PatchEncoder {
                         };
                         match self.change(address, &text, row) {
                             Change::Stays => {}
-                            Change::Becomes(new) => *indicator = new.chars().next().unwrap_or(' '),
+                            Change::Replaced(new) => *indicator = new.chars().next().unwrap_or(' '),
                             Change::Goes => *indicator = ' ',
                         }
                     }
@@ -146,7 +146,7 @@ impl PatchEncoder {
                         match self.change(address, text, row) {
                             Change::Stays => true,
                             Change::Goes => false,
-                            Change::Becomes(new) => {
+                            Change::Replaced(new) => {
                                 *text = Cow::Owned(new);
                                 true
                             }
@@ -230,7 +230,7 @@ struct Row<'b> {
 enum Change {
     Stays,
     Goes,
-    Becomes(String),
+    Replaced(String),
 }
 
 /// What writes records of a source in `from` with changes, if it is written in one of the forms.
@@ -252,7 +252,7 @@ impl RecordEncoder for PatchEncoder {
     }
 
     fn record(&self, batch: &Batch, record: usize, out: &mut Vec<u8>) -> Result<(), EncodeError> {
-        let parsed = self.from.parse(batch.own(record), self.encoding);
+        let parsed = self.from.parse(batch.of_document(record), self.encoding);
         let mut row = Row {
             batch,
             record,

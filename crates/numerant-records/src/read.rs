@@ -259,7 +259,7 @@ impl Trees for MarcTrees {
         self.read
     }
 
-    fn around(&self) -> DocumentFrame {
+    fn frame(&self) -> DocumentFrame {
         DocumentFrame::default()
     }
 

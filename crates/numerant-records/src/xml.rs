@@ -114,8 +114,8 @@ impl Trees for MarcXmlTrees {
         self.inner.read()
     }
 
-    fn around(&self) -> DocumentFrame {
-        self.inner.around()
+    fn frame(&self) -> DocumentFrame {
+        self.inner.frame()
     }
 
     fn namespaces(&self) -> Vec<(String, String)> {

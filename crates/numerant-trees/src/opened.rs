@@ -66,7 +66,7 @@ pub trait Trees: Send {
     }
 
     /// Fills in the values of the next record, if it is like one that is remembered: its number.
-    fn next_alike(&mut self, _leaves: &mut Vec<Leaf>, _paths: &mut Paths) -> Option<usize> {
+    fn next_like(&mut self, _leaves: &mut Vec<Leaf>, _paths: &mut Paths) -> Option<usize> {
         None
     }
 
@@ -79,7 +79,7 @@ pub trait Trees: Send {
     fn text(&self) -> &[u8];
 
     /// Appends what its writer needs to know of it, so that it is written verbatim.
-    fn push_own(&self, out: &mut Vec<u8>) {
+    fn push_original(&self, out: &mut Vec<u8>) {
         out.extend_from_slice(self.text());
     }
 
@@ -90,7 +90,7 @@ pub trait Trees: Send {
     fn read(&self) -> u64;
 
     /// What is around the records; known when all are read.
-    fn around(&self) -> DocumentFrame;
+    fn frame(&self) -> DocumentFrame;
 
     /// The values next to the records that were read so far, where they are counted.
     fn beside(&self) -> Option<&Beside> {

@@ -29,12 +29,12 @@ const SAMPLE: u64 = 1 << 22;
 pub struct TreeReader {
     path: SourcePath,
     trees: Box<dyn Trees>,
-    layer: Flattener,
+    flattener: Flattener,
     paths: Paths,
     tree: Tree,
     leaves: Vec<Leaf>,
     /// The columns of the values of records that are remembered, and cells that are always the same.
-    likenesses: Vec<PatternCells>,
+    patterns: Vec<PatternCells>,
     facts: SourceFacts,
     opened: Box<OpenedTrees>,
     columns: Columns,
@@ -86,9 +86,9 @@ impl TreeReader {
         }
         let markup = opened.format.repeats_names();
         let lists = opened.lists();
-        let mut layer = Flattener::new(lists, markup);
+        let mut flattener = Flattener::new(lists, markup);
         if opened.format.occurrences().is_some() {
-            layer.name_lists(&opened.options.context.named);
+            flattener.name_lists(&opened.options.context.named);
         }
         let mut paths = Paths::default();
         let mut tree = Tree::default();
@@ -102,9 +102,9 @@ impl TreeReader {
             if opened.options.context.as_one {
                 break;
             }
-            let learnt = layer.learn(&tree, &paths, trees.line());
+            let learnt = flattener.learn(&tree, &paths, trees.line());
             learnt.map_err(|error| {
-                lay_error(&path, Place::number(trees.unit(), trees.line()), error)
+                flatten_error(&path, Place::number(trees.unit(), trees.line()), error)
             })?;
         }
         let records = || opened.facts.records.clone();
@@ -113,32 +113,32 @@ impl TreeReader {
             return Err(path.error(ReadProblem::NoRecords { path: records() }));
         }
         if opened.options.context.as_one {
-            layer.settle_as_one(opened.format.whole_record());
+            flattener.settle_as_one(opened.format.whole_record());
         } else {
-            let settled = layer.settle(&paths);
-            settled.map_err(|error| lay_error(&path, Place::default(), error))?;
-            layer.rename(|path| opened.format.column_name(path));
+            let settled = flattener.settle(&paths);
+            settled.map_err(|error| flatten_error(&path, Place::default(), error))?;
+            flattener.rename(|path| opened.format.column_name(path));
             if let Some(header) = &opened.facts.header {
-                layer.rename(|path| named(header, path));
+                flattener.rename(|path| named(header, path));
                 let names = (1..=header.len()).map(|number| named(header, &number.to_string()));
-                layer.add_blank(&names.collect::<Vec<_>>());
+                flattener.add_blank(&names.collect::<Vec<_>>());
             }
-            layer.add_blank(&opened.options.context.also);
+            flattener.add_blank(&opened.options.context.also);
             // What no record has is NULL in all, so that saved jobs work on every file.
             let named = opened.options.context.named.iter();
             let addresses = named.filter(|name| opened.format.is_address(name));
             let addresses: Vec<String> = addresses.cloned().collect();
-            let known = layer.names().len();
-            layer.add_blank(&addresses);
-            absent = layer.names()[known..].to_vec();
+            let known = flattener.names().len();
+            flattener.add_blank(&addresses);
+            absent = flattener.names()[known..].to_vec();
         }
         let is_root =
             markup && opened.facts.found && opened.facts.records.matches('/').count() == 1;
-        let is_empty = layer.names().is_empty() && (!any || is_root);
-        if layer.names().is_empty() && !is_empty {
+        let is_empty = flattener.names().is_empty() && (!any || is_root);
+        if flattener.names().is_empty() && !is_empty {
             return Err(path.error(ReadProblem::NoValues { path: records() }));
         }
-        let (namespaces, around) = (trees.namespaces(), trees.around());
+        let (namespaces, around) = (trees.namespaces(), trees.frame());
         let (redeclared, is_keyed) = (trees.redeclared(), trees.is_keyed());
         let (trees, taken) = opened.trees()?;
         let unit = trees.unit();
@@ -147,17 +147,17 @@ impl TreeReader {
         } else {
             Dialect::CELLS
         };
-        let columns = Columns::from_header(layer.names());
+        let columns = Columns::from_header(flattener.names());
         let mut header = Batch::default();
         dialect.prepare(&mut header, columns.len());
-        push_header(layer.names(), &mut header);
+        push_header(flattener.names(), &mut header);
         Ok(Self {
             path,
             trees,
             tree,
             paths,
             leaves: Vec::new(),
-            likenesses: Vec::new(),
+            patterns: Vec::new(),
             facts: SourceFacts {
                 notes: if absent.is_empty() {
                     Vec::new()
@@ -180,7 +180,7 @@ impl TreeReader {
             around,
             ended: is_empty,
             scan,
-            layer,
+            flattener,
         })
     }
 
@@ -206,7 +206,7 @@ impl TreeReader {
 
     /// Adds the record whose values are in `leaves`, in these columns.
     #[inline]
-    fn push_alike(&mut self, likeness: usize, batch: &mut Batch) {
+    fn push_like(&mut self, pattern: usize, batch: &mut Batch) {
         let mut row = Row {
             text: self.trees.text(),
             kept: &[],
@@ -214,15 +214,15 @@ impl TreeReader {
             columns: 0,
         };
         let start = batch.begin_record();
-        for (column, filling) in &self.likenesses[likeness].cells {
+        for (column, filling) in &self.patterns[pattern].cells {
             let column = *column as usize;
             match self.wanted.get(column) {
                 None => break,
                 Some(false) => continue,
                 Some(true) => {}
             }
-            let laid = match filling {
-                Filling::Same(laid) => *laid,
+            let flattened = match filling {
+                Filling::Same(flattened) => *flattened,
                 Filling::Value(number) => {
                     let Leaf { kind, text } = self.leaves[*number];
                     match kind {
@@ -233,7 +233,7 @@ impl TreeReader {
                 }
             };
             row.pass_to(column, batch);
-            row.push(laid, batch);
+            row.push(flattened, batch);
         }
         row.pass_to(self.wanted.len(), batch);
         batch.end_record(start);
@@ -262,7 +262,7 @@ fn facts(opened: &OpenedTrees, dialect: Dialect, taken: Arc<AtomicU64>, unit: Un
     }
 }
 
-fn lay_error(path: &SourcePath, place: Place, error: FlattenError) -> ReadError {
+fn flatten_error(path: &SourcePath, place: Place, error: FlattenError) -> ReadError {
     let problem = match error {
         FlattenError::Twice(name) => ReadProblem::NameTwice { name },
         FlattenError::WhichRows(lists) => ReadProblem::WhichRows { lists },
@@ -308,9 +308,9 @@ impl Row<'_> {
 
     /// Fills the next column.
     #[inline]
-    fn push(&mut self, laid: FlatValue, batch: &mut Batch) {
+    fn push(&mut self, flattened: FlatValue, batch: &mut Batch) {
         let out = &mut batch.bytes;
-        let tag = match laid {
+        let tag = match flattened {
             FlatValue::Absent => Tag::PLAIN,
             FlatValue::Text(from, to) if from == to => Tag::blank(Blank::Empty),
             FlatValue::Text(from, to) => {
@@ -335,16 +335,23 @@ impl Row<'_> {
 
 /// Adds the record that is flattened.
 #[inline]
-fn push_row(layer: &Flattener, text: &[u8], typed: bool, wanted: &[bool], batch: &mut Batch) {
+fn push_row(flattener: &Flattener, text: &[u8], typed: bool, wanted: &[bool], batch: &mut Batch) {
     let mut row = Row {
         text,
-        kept: &layer.kept,
+        kept: &flattener.kept,
         typed,
         columns: 0,
     };
     let start = batch.begin_record();
-    for (laid, wanted) in layer.cells.iter().zip(wanted) {
-        row.push(if *wanted { *laid } else { FlatValue::Absent }, batch);
+    for (flattened, wanted) in flattener.cells.iter().zip(wanted) {
+        row.push(
+            if *wanted {
+                *flattened
+            } else {
+                FlatValue::Absent
+            },
+            batch,
+        );
     }
     batch.end_record(start);
 }
@@ -362,9 +369,9 @@ impl Document for TreeReader {
         &self.namespaces
     }
 
-    fn around(&self) -> DocumentFrame {
+    fn frame(&self) -> DocumentFrame {
         if self.ended {
-            self.trees.around()
+            self.trees.frame()
         } else {
             self.around.clone()
         }
@@ -372,7 +379,7 @@ impl Document for TreeReader {
 
     fn long_list(&self, in_use: &dyn Fn(&str) -> bool) -> Option<ReadError> {
         let name = |path: &str| self.opened.format.column_name(path);
-        let lists = self.layer.long_lists().iter();
+        let lists = self.flattener.long_lists().iter();
         let mut needed = lists.filter(|(path, ..)| in_use(&name(path)));
         let (path, most, line) = needed.next()?;
         let path = if self.opened.format.occurrences().is_some() {
@@ -431,7 +438,7 @@ impl Document for TreeReader {
         named.extend(self.columns.names().first().cloned());
         self.trees.only(&named);
         if let Some(wanted) = wanted {
-            self.layer.narrow(&wanted);
+            self.flattener.narrow(&wanted);
             // Nothing asks for columns after the last one that is wanted.
             let width = wanted
                 .iter()
@@ -479,12 +486,12 @@ impl RecordReader for TreeReader {
         if self.ended {
             return Ok(false);
         }
-        while batch.bytes.len() + batch.own.bytes.len() < self.batch_size {
+        while batch.bytes.len() + batch.originals.bytes.len() < self.batch_size {
             let before = batch.spans.len();
             let line;
-            if let Some(likeness) = self.trees.next_alike(&mut self.leaves, &mut self.paths) {
+            if let Some(pattern) = self.trees.next_like(&mut self.leaves, &mut self.paths) {
                 line = self.trees.line();
-                self.push_alike(likeness, batch);
+                self.push_like(pattern, batch);
             } else {
                 let more = self.trees.next(&mut self.tree, &mut self.paths)?;
                 let rejected = self.trees.take_rejected();
@@ -507,28 +514,28 @@ impl RecordReader for TreeReader {
                 line = self.trees.line();
                 let (tree, typed, wanted) = (&self.tree, self.typed, &self.wanted);
                 if self.opened.options.context.as_one {
-                    self.layer.lay_as_one(tree, &self.paths);
-                    push_row(&self.layer, &tree.text, typed, wanted, batch);
+                    self.flattener.flatten_as_one(tree, &self.paths);
+                    push_row(&self.flattener, &tree.text, typed, wanted, batch);
                 } else {
-                    let laid = self.layer.lay(tree, &self.paths, &mut |layer| {
-                        push_row(layer, &tree.text, typed, wanted, batch);
+                    let flattened = self.flattener.flatten(tree, &self.paths, &mut |flattener| {
+                        push_row(flattener, &tree.text, typed, wanted, batch);
                     });
                     let place = Place::number(self.facts.unit, line);
-                    if self.layer.is_outgrown() {
+                    if self.flattener.is_outgrown() {
                         self.outgrow_sample(batch)?;
                         return Ok(false);
                     }
-                    laid.map_err(|error| lay_error(&self.path, place, error))?;
+                    flattened.map_err(|error| flatten_error(&self.path, place, error))?;
                 }
-                if let Some(values) = self.layer.values()
-                    && let Some(likeness) = self.trees.remember(values)
+                if let Some(values) = self.flattener.values()
+                    && let Some(pattern) = self.trees.remember(values)
                 {
-                    let like = self.layer.likeness();
-                    if self.likenesses.len() <= likeness {
-                        self.likenesses
-                            .resize_with(likeness + 1, PatternCells::default);
+                    let like = self.flattener.pattern();
+                    if self.patterns.len() <= pattern {
+                        self.patterns
+                            .resize_with(pattern + 1, PatternCells::default);
                     }
-                    self.likenesses[likeness] = like;
+                    self.patterns[pattern] = like;
                 }
             }
             let rows = batch.spans.len() - before;
@@ -537,10 +544,13 @@ impl RecordReader for TreeReader {
                 batch.lines.push(line);
             }
             if self.own {
-                let start = to_u32(batch.own.bytes.len());
-                self.trees.push_own(&mut batch.own.bytes);
-                let end = to_u32(batch.own.bytes.len());
-                batch.own.spans.resize(batch.spans.len(), (start, end));
+                let start = to_u32(batch.originals.bytes.len());
+                self.trees.push_original(&mut batch.originals.bytes);
+                let end = to_u32(batch.originals.bytes.len());
+                batch
+                    .originals
+                    .spans
+                    .resize(batch.spans.len(), (start, end));
             }
         }
         Ok(!batch.is_empty() || !batch.rejected.is_empty())

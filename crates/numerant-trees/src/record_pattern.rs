@@ -40,16 +40,16 @@ impl RecordPatterns {
             before.push(record[from..*start as usize].into());
             from = *end as usize;
         }
-        let likeness = RecordPattern {
+        let pattern = RecordPattern {
             before,
             behind: record[from..].into(),
             lines: memchr::memchr_iter(b'\n', record).count() as u64,
         };
         if self.known.len() < MOST {
-            self.known.push(likeness);
+            self.known.push(pattern);
             self.latest = self.known.len() - 1;
         } else {
-            self.known[self.oldest] = likeness;
+            self.known[self.oldest] = pattern;
             self.latest = self.oldest;
             self.oldest = (self.oldest + 1) % MOST;
         }

@@ -15,7 +15,7 @@
 use std::mem;
 
 use super::at::{At, Unit};
-use super::computed::{Computed, Own};
+use super::computed::{Computed, Originals};
 use super::field::{Field, push_quoted};
 use super::tag::Tag;
 use crate::value::Number;
@@ -92,7 +92,7 @@ pub struct Batch {
     /// The values of columns that are summed up, each for as many records as it is known for.
     pub numbers: Vec<Vec<Number>>,
     /// The records as they are in their document, where they are to be written so.
-    pub own: Own,
+    pub originals: Originals,
 }
 
 /// A record that was left out because something is wrong with it.
@@ -168,8 +168,8 @@ impl Batch {
         if !self.lines.is_empty() {
             filter(&mut self.lines, keep);
         }
-        if !self.own.spans.is_empty() {
-            filter(&mut self.own.spans, keep);
+        if !self.originals.spans.is_empty() {
+            filter(&mut self.originals.spans, keep);
         }
     }
 
@@ -442,7 +442,7 @@ impl Batch {
             copies: Vec::new(),
             lines: Vec::new(),
             numbers: Vec::new(),
-            own: Own::default(),
+            originals: Originals::default(),
             ..*self
         }
     }
@@ -463,14 +463,14 @@ impl Batch {
         self.rejected.clear();
         self.copies.clear();
         self.lines.clear();
-        self.own.bytes.clear();
-        self.own.spans.clear();
+        self.originals.bytes.clear();
+        self.originals.spans.clear();
     }
 
     /// A record as it is in its document.
     #[inline]
-    pub fn own(&self, record: usize) -> &[u8] {
-        let (start, end) = self.own.spans[record];
-        &self.own.bytes[start as usize..end as usize]
+    pub fn of_document(&self, record: usize) -> &[u8] {
+        let (start, end) = self.originals.spans[record];
+        &self.originals.bytes[start as usize..end as usize]
     }
 }

@@ -4,7 +4,7 @@ use crate::narrow::to_u32;
 
 /// Records as they are in their document, one entry a record; none if they are not wanted.
 #[derive(Clone, Debug, Default)]
-pub struct Own {
+pub struct Originals {
     /// The records, one after the other.
     pub bytes: Vec<u8>,
     /// Where each begins and ends.

@@ -16,6 +16,6 @@ pub use batch::{
 };
 pub use build::RecordStart;
 pub use columns::{ColumnError, Columns, HeaderNote, nearest};
-pub use computed::{Computed, Own};
+pub use computed::{Computed, Originals};
 pub use field::{Field, holds_any, push_quoted};
 pub use tag::{Blank, Tag};

@@ -76,7 +76,7 @@ impl Format for JsonFormat {
         if ![NAME, LINES].contains(&source) || document.facts().header.is_some() {
             return None;
         }
-        let around = document.around();
+        let around = document.frame();
         let has_head = !around.head.is_empty() || document.facts().single;
         let is_framed = alone && !around.scattered && has_head;
         Some(Verbatim {
@@ -150,7 +150,7 @@ impl Format for JsonLinesFormat {
             return None;
         }
         let head = match document.facts().header {
-            Some(_) => document.around().head,
+            Some(_) => document.frame().head,
             None => Vec::new(),
         };
         Some(Verbatim {

@@ -23,7 +23,7 @@ pub(crate) struct JsonTrees {
     single: bool,
     /// Each line is a value, and there may be none.
     lines: bool,
-    likenesses: RecordPatterns,
+    patterns: RecordPatterns,
     /// Where the values of the record that was read last are in it.
     spans: Vec<(u32, u32)>,
     /// From and to of the record that was read last.
@@ -113,7 +113,7 @@ impl JsonTrees {
             lines: opened.facts.lines,
             selector,
             path,
-            likenesses: RecordPatterns::default(),
+            patterns: RecordPatterns::default(),
             spans: Vec::new(),
             record: (0, 0),
             counted: (0, 1),
@@ -290,8 +290,8 @@ impl Trees for JsonTrees {
     }
 
     #[inline]
-    fn next_alike(&mut self, leaves: &mut Vec<Leaf>, _: &mut Paths) -> Option<usize> {
-        if self.likenesses.is_empty() || self.selector.filters() {
+    fn next_like(&mut self, leaves: &mut Vec<Leaf>, _: &mut Paths) -> Option<usize> {
+        if self.patterns.is_empty() || self.selector.filters() {
             return None;
         }
         let text = &self.walk.text;
@@ -322,7 +322,7 @@ impl Trees for JsonTrees {
             return None;
         }
         let (place, length) = self
-            .likenesses
+            .patterns
             .find(&bytes[at..], leaves, super::plain::value)?;
         match self.walk.open.last_mut() {
             Some(frame) => frame.values += 1,
@@ -332,7 +332,7 @@ impl Trees for JsonTrees {
         self.line = self.counted.1 + lines;
         self.counted = (
             self.walk.text.passed(),
-            self.line + self.likenesses.lines(place),
+            self.line + self.patterns.lines(place),
         );
         Some(place)
     }
@@ -343,7 +343,7 @@ impl Trees for JsonTrees {
         }
         let (from, to) = self.record;
         let record = &self.walk.text.bytes()[from..to];
-        Some(self.likenesses.remember(record, &self.spans))
+        Some(self.patterns.remember(record, &self.spans))
     }
 
     fn text(&self) -> &[u8] {
@@ -358,7 +358,7 @@ impl Trees for JsonTrees {
         self.walk.text.passed()
     }
 
-    fn around(&self) -> DocumentFrame {
+    fn frame(&self) -> DocumentFrame {
         self.around.clone()
     }
 

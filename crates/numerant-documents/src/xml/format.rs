@@ -66,7 +66,7 @@ impl Format for XmlFormat {
     }
 
     fn verbatim(&self, source: &str, document: &dyn Document, alone: bool) -> Option<Verbatim> {
-        let around = document.around();
+        let around = document.frame();
         (source == NAME && alone && !around.scattered).then(|| Verbatim {
             around: in_one_encoding(around, alone),
             has_foot: true,

@@ -327,7 +327,7 @@ impl Handler for Builder<'_> {
 pub struct XmlTrees {
     walk: Walk,
     building: Building,
-    likenesses: RecordPatterns,
+    patterns: RecordPatterns,
     /// The line on which the record begins.
     line: u64,
     counted: (u64, u64),
@@ -377,7 +377,7 @@ impl XmlTrees {
                 last_parent: None,
                 beside: Beside::default(),
             },
-            likenesses: RecordPatterns::default(),
+            patterns: RecordPatterns::default(),
             line: 1,
             counted: (0, 1),
             around: DocumentFrame::default(),
@@ -483,9 +483,9 @@ impl Trees for XmlTrees {
     }
 
     #[inline]
-    fn next_alike(&mut self, leaves: &mut Vec<Leaf>, _: &mut Paths) -> Option<usize> {
+    fn next_like(&mut self, leaves: &mut Vec<Leaf>, _: &mut Paths) -> Option<usize> {
         let parent = self.building.open.last().map(|open| open.serial);
-        let ready = !self.likenesses.is_empty()
+        let ready = !self.patterns.is_empty()
             && self.building.record.is_none()
             && self.building.others == 0
             && parent.is_some()
@@ -505,14 +505,14 @@ impl Trees for XmlTrees {
             lines += u64::from(*byte == b'\n');
             at += 1;
         }
-        let (place, length) = self.likenesses.find(&bytes[at..], leaves, plain_value)?;
+        let (place, length) = self.patterns.find(&bytes[at..], leaves, plain_value)?;
         self.building.from = at;
         self.building.to = at + length;
         self.building.records += 1;
         self.records += 1;
         self.line = self.counted.1 + lines;
         let passed = dropped + (at + length) as u64;
-        self.counted = (passed, self.line + self.likenesses.lines(place));
+        self.counted = (passed, self.line + self.patterns.lines(place));
         self.gap_upto = passed;
         self.gap.clear();
         self.walk.text.at = at + length;
@@ -529,7 +529,7 @@ impl Trees for XmlTrees {
         let spans = building.spans.iter();
         let spans: Vec<(u32, u32)> = spans.map(|(a, b)| (offset(*a), offset(*b))).collect();
         let record = &self.walk.text.bytes()[from..building.to];
-        Some(self.likenesses.remember(record, &spans))
+        Some(self.patterns.remember(record, &spans))
     }
 
     fn text(&self) -> &[u8] {
@@ -544,7 +544,7 @@ impl Trees for XmlTrees {
         self.walk.text.passed()
     }
 
-    fn around(&self) -> DocumentFrame {
+    fn frame(&self) -> DocumentFrame {
         let encoding = self.walk.text.encoding();
         DocumentFrame {
             encoding: (!encoding.is_utf8()).then_some(encoding),

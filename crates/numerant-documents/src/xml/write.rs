@@ -226,7 +226,7 @@ impl XmlEncoder {
         let item = names.of(&form.item, &mut HashSet::new());
         let root = names.element(item, &outline.root);
         // Only the values of JSON can be null.
-        let null = |column: &TextColumn| column.tells_blanks && column.typing == Typing::Own;
+        let null = |column: &TextColumn| column.tells_blanks && column.typing == Typing::AsInSource;
         if form.blanks == Blanks::Null || (form.blanks == Blanks::Keep && columns.iter().any(null))
         {
             form.namespaces

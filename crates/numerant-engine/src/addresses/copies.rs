@@ -70,7 +70,7 @@ impl Addresses {
         let mut lacking: Vec<(String, Vec<String>)> = Vec::new();
         let mut left_out: Vec<usize> = Vec::new();
         for workbook in &sheets.workbooks {
-            let written = |output: &&usize| self.fates[**output] == Disposition::Write;
+            let written = |output: &&usize| self.dispositions[**output] == Disposition::Write;
             let outputs: Vec<usize> = workbook.outputs.iter().filter(written).copied().collect();
             let Some(&first) = outputs.first() else {
                 continue;

@@ -62,7 +62,7 @@ pub(super) struct Named {
     pub(super) sheets: Vec<String>,
     /// What is above the records of each output, if outputs are pages.
     pub(super) headings: Vec<Heading>,
-    pub(super) fates: Vec<Disposition>,
+    pub(super) dispositions: Vec<Disposition>,
     pub(super) changed: NamesChanged,
     pub(super) clashed: NamesClashed,
     /// Sheets that are called otherwise, as another has their name: old and new names.
@@ -105,7 +105,7 @@ pub(super) struct Addresses {
     sources: Vec<SourceNames>,
     /// The path of each output.
     paths: Vec<String>,
-    fates: Vec<Disposition>,
+    dispositions: Vec<Disposition>,
     /// Any output has another fate than to be written.
     diverts: bool,
     changed: NamesChanged,
@@ -159,7 +159,7 @@ impl Addresses {
             origins: Vec::new(),
             sources: Vec::new(),
             paths: Vec::new(),
-            fates: Vec::new(),
+            dispositions: Vec::new(),
             diverts: false,
             changed: NamesChanged::default(),
             clashed: NamesClashed {
@@ -209,8 +209,8 @@ impl Addresses {
     }
 
     /// What becomes of the records of an output, as far as it is known.
-    pub(super) fn fate(&self, output: u32) -> Disposition {
-        self.fates
+    pub(super) fn disposition(&self, output: u32) -> Disposition {
+        self.dispositions
             .get(output as usize)
             .copied()
             .unwrap_or(Disposition::Write)
@@ -246,7 +246,7 @@ impl Addresses {
                 sheets.names.push(String::new());
                 sheets.headings.push(Heading::default());
             }
-            self.fates.push(Disposition::Write);
+            self.dispositions.push(Disposition::Write);
             // Some names are known only when all records are.
             if !self.plan.template.names(RunField::Rows) {
                 self.name(router, divider, output, None);
@@ -289,7 +289,7 @@ impl Addresses {
         }
         if let Some(sheets) = &mut self.sheets {
             sheets.tell_apart(
-                &self.fates,
+                &self.dispositions,
                 &self.origins,
                 &self.sources,
                 &self.plan.job.blank,
@@ -298,7 +298,7 @@ impl Addresses {
         self.fill(router, divider, records)?;
         if let Some(sheets) = &self.sheets {
             let outgrown = |output: &usize| {
-                let kept = matches!(self.fates[*output], Disposition::Write);
+                let kept = matches!(self.dispositions[*output], Disposition::Write);
                 kept && records
                     .get(*output)
                     .is_some_and(|records| *records > sheets.most)
@@ -424,15 +424,15 @@ impl Addresses {
             Claimed::Refused => {}
             Claimed::Taken { path, holder } => {
                 self.paths[output] = path;
-                match (self.clashed.policy, self.fates[holder]) {
+                match (self.clashed.policy, self.dispositions[holder]) {
                     (ClashPolicy::Together, Disposition::Exists) => {
                         self.divert(output, Disposition::Exists);
                     }
                     (ClashPolicy::Together, _) => {
                         self.divert(output, Disposition::Joined(holder as u32));
                     }
-                    (ClashPolicy::Last, fate) => {
-                        self.divert(output, fate);
+                    (ClashPolicy::Last, disposition) => {
+                        self.divert(output, disposition);
                         self.divert(holder, Disposition::NameTaken);
                     }
                     _ => self.divert(output, Disposition::NameTaken),
@@ -441,9 +441,9 @@ impl Addresses {
         }
     }
 
-    fn divert(&mut self, output: usize, fate: Disposition) {
-        self.fates[output] = fate;
-        self.diverts |= fate != Disposition::Write;
+    fn divert(&mut self, output: usize, disposition: Disposition) {
+        self.dispositions[output] = disposition;
+        self.diverts |= disposition != Disposition::Write;
     }
 
     /// Claims a path, and takes note if another output has it.
@@ -589,7 +589,7 @@ impl Addresses {
             copies: self.copies,
             lacking: self.lacking,
             paths: self.paths,
-            fates: self.fates,
+            dispositions: self.dispositions,
             changed: self.changed,
             clashed: self.clashed,
         }

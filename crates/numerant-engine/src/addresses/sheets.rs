@@ -39,7 +39,7 @@ pub(super) struct Sheets {
 pub(super) struct Workbook {
     pub(super) path: String,
     /// What becomes of all its sheets; one of them may still have a fate of its own.
-    fate: Disposition,
+    disposition: Disposition,
     names: SheetNames,
     pub(super) outputs: Vec<usize>,
 }
@@ -83,7 +83,7 @@ impl Sheets {
     /// has only one sheet there, else both.
     pub(super) fn tell_apart(
         &mut self,
-        fates: &[Disposition],
+        dispositions: &[Disposition],
         origins: &[u32],
         sources: &[SourceNames],
         blank: &str,
@@ -92,7 +92,7 @@ impl Sheets {
             return;
         }
         for workbook in &self.workbooks {
-            let written = |output: &&usize| fates[**output] == Disposition::Write;
+            let written = |output: &&usize| dispositions[**output] == Disposition::Write;
             let outputs: Vec<usize> = workbook.outputs.iter().filter(written).copied().collect();
             let origin = |output: usize| &sources[origins[output] as usize];
             let mut counts: HashMap<String, usize> = HashMap::new();
@@ -161,9 +161,9 @@ impl Addresses {
         let workbook = &mut sheets.workbooks[place];
         workbook.outputs.push(output);
         self.paths[output].clone_from(&workbook.path);
-        let fate = workbook.fate;
-        if fate != Disposition::Write {
-            self.divert(output, fate);
+        let disposition = workbook.disposition;
+        if disposition != Disposition::Write {
+            self.divert(output, disposition);
             return;
         }
         let part = divider.outputs()[output].part;
@@ -205,7 +205,7 @@ impl Addresses {
         output: usize,
         wanted: &str,
     ) -> usize {
-        let (path, fate) = match self.claim_path(router, divider, output, wanted) {
+        let (path, disposition) = match self.claim_path(router, divider, output, wanted) {
             Claimed::Path(path) if self.is_left(&path) => (path, Disposition::Exists),
             Claimed::Path(path) => (path, Disposition::Write),
             Claimed::Refused => (String::new(), Disposition::NameTaken),
@@ -227,7 +227,7 @@ impl Addresses {
         };
         sheets.workbooks.push(Workbook {
             path,
-            fate,
+            disposition,
             names: SheetNames::default(),
             outputs: Vec::new(),
         });
@@ -240,11 +240,11 @@ impl Addresses {
             return Disposition::NameTaken;
         };
         let workbook = &mut sheets.workbooks[place];
-        let fate = std::mem::replace(&mut workbook.fate, Disposition::NameTaken);
+        let disposition = std::mem::replace(&mut workbook.disposition, Disposition::NameTaken);
         for output in workbook.outputs.clone() {
             self.divert(output, Disposition::NameTaken);
         }
-        fate
+        disposition
     }
 }
 

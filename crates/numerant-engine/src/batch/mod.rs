@@ -49,7 +49,7 @@ pub struct BatchFile {
     /// As it was found.
     pub source: String,
     /// What became of it.
-    pub fate: FileDisposition,
+    pub disposition: FileDisposition,
 }
 
 /// What became of a file of a batch.
@@ -88,7 +88,7 @@ pub enum SkipReason {
 impl BatchSummary {
     /// How many files could not be done.
     pub fn failed(&self) -> usize {
-        let failed = |file: &&BatchFile| matches!(file.fate, FileDisposition::Failed(_));
+        let failed = |file: &&BatchFile| matches!(file.disposition, FileDisposition::Failed(_));
         self.files.iter().filter(failed).count()
     }
 }
@@ -168,7 +168,10 @@ fn batch(
     };
     // What is the output of another file may be replaced.
     let kept = job.sources.iter().zip(&files).filter(|(_, file)| {
-        !matches!(file.fate, FileDisposition::Skipped(SkipReason::OutputOf(_)))
+        !matches!(
+            file.disposition,
+            FileDisposition::Skipped(SkipReason::OutputOf(_))
+        )
     });
     let sources = Arc::new(protected(kept.map(|(source, _)| source), job, context));
     let mut results = work(&tasks, job, &sources, stage.as_ref(), context)?;
@@ -177,21 +180,21 @@ fn batch(
     let cancelled = context.check_cancelled().is_err();
     for (task, result) in results {
         let Task { place, below, .. } = &tasks[task];
-        files[*place].fate = match result {
+        files[*place].disposition = match result {
             Ok(summary) => done.take(summary, below, &files[*place].source),
             Err(Error::Interrupted) if cancelled => FileDisposition::NotReached,
             Err(error) => FileDisposition::Failed(Box::new(error)),
         };
     }
     if cancelled {
-        let finished = |file: &&BatchFile| matches!(file.fate, FileDisposition::Done { .. });
+        let finished = |file: &&BatchFile| matches!(file.disposition, FileDisposition::Done { .. });
         return Err(Error::BatchInterrupted {
             done: files.iter().filter(finished).count() as u64,
             files: files.len() as u64,
         });
     }
     let mut summary = done.close(out)?;
-    let failed = files.iter().filter_map(|file| match &file.fate {
+    let failed = files.iter().filter_map(|file| match &file.disposition {
         FileDisposition::Failed(error) => Some(FailedFile {
             path: file.source.clone(),
             reason: error.to_string(),

@@ -71,7 +71,7 @@ pub(super) fn tasks(
                 _ => None,
             },
         };
-        let fate = match skipped {
+        let disposition = match skipped {
             Some(reason) => FileDisposition::Skipped(reason),
             None => {
                 let mut own = task(&shared, place, found, out, alone);
@@ -87,14 +87,14 @@ pub(super) fn tasks(
         };
         files.push(BatchFile {
             source: found.path.to_string(),
-            fate,
+            disposition,
         });
     }
     claims.check()?;
     for (path, error) in selected.closed {
         files.push(BatchFile {
             source: path.display().to_string(),
-            fate: FileDisposition::Failed(Box::new(error.into())),
+            disposition: FileDisposition::Failed(Box::new(error.into())),
         });
     }
     Ok((tasks, files))

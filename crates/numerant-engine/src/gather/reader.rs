@@ -216,7 +216,7 @@ impl RecordReader for GatheredReader {
         let more = self.inner.next_batch(&mut self.batch)?;
         bring(&self.parts, &self.batch, self.inner.facts().dialect, batch);
         batch.rejected.append(&mut self.batch.rejected);
-        std::mem::swap(&mut batch.own, &mut self.batch.own);
+        std::mem::swap(&mut batch.originals, &mut self.batch.originals);
         Ok(more)
     }
 
@@ -283,8 +283,8 @@ impl Document for GatheredReader {
         self.of().namespaces()
     }
 
-    fn around(&self) -> DocumentFrame {
-        self.of().around()
+    fn frame(&self) -> DocumentFrame {
+        self.of().frame()
     }
 
     fn keep_own(&mut self, wanted: Option<Vec<bool>>) {

@@ -27,7 +27,7 @@ pub(crate) struct SourceBegins {
     /// The file that it is.
     pub(crate) path: SourcePath,
     /// What its records become.
-    pub(crate) becomes: OutputMode,
+    pub(crate) mode: OutputMode,
     /// Turns its rejected records into bytes of the rejects file.
     pub(crate) reject_encoder: Arc<dyn RecordEncoder>,
     /// The dialect of its batches.
@@ -125,7 +125,7 @@ impl Producer {
         &mut self,
         reader: &mut dyn RecordReader,
     ) -> Result<(SourceBegins, Option<Foot>), Error> {
-        let own = self.takes_own(reader);
+        let own = self.copies_records(reader);
         let mut patcher = None;
         if !own {
             patcher = self.patcher(reader)?;
@@ -221,7 +221,7 @@ impl Producer {
         }
         self.encoder = None;
         let mut foot = None;
-        let becomes = match self.format.capabilities().workbook {
+        let mode = match self.format.capabilities().workbook {
             Some(_) if let Some(kept) = kept => {
                 if self.plan.job.like_source {
                     let mut kept = kept;
@@ -296,7 +296,7 @@ impl Producer {
         let begins = SourceBegins {
             path: path.clone(),
             name,
-            becomes,
+            mode,
             reject_encoder: Arc::new(reject_encoder),
             dialect,
             reject_dialect,
@@ -525,7 +525,7 @@ impl Producer {
     /// Tells the divider how many bytes are before the first record of an output.
     pub(super) fn measure_header(&mut self, begins: &SourceBegins) -> Result<(), Error> {
         let mut bytes = Vec::new();
-        let OutputMode::Bytes(encoder) = &begins.becomes else {
+        let OutputMode::Bytes(encoder) = &begins.mode else {
             return Ok(());
         };
         let framed = encoder

@@ -25,7 +25,7 @@ pub(super) type Foot = Arc<OnceLock<Vec<u8>>>;
 
 impl Producer {
     /// Whether the records of a source are to be written as they are in it.
-    pub(super) fn takes_own(&self, reader: &dyn RecordReader) -> bool {
+    pub(super) fn copies_records(&self, reader: &dyn RecordReader) -> bool {
         let write = &self.plan.job.write;
         let plain = self.plan.job.read.blank_values.is_empty()
             && write.types == Types::Auto
@@ -222,7 +222,7 @@ impl Producer {
                 name,
                 slot: found.slot,
                 typing: if own && found.declared.is_none() {
-                    Typing::Own
+                    Typing::AsInSource
                 } else {
                     typing(found, Found::Text)
                 },
@@ -273,7 +273,7 @@ impl Producer {
             .map(|(place, column)| {
                 let typing = if dialect.has_types() && !column.computed && column.declared.is_none()
                 {
-                    Typing::Own
+                    Typing::AsInSource
                 } else {
                     let found = found.as_ref().and_then(|found| found.get(place)).copied();
                     typing(column, found.unwrap_or(Found::Text))

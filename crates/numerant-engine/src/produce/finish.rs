@@ -126,8 +126,10 @@ impl Producer {
         let (sheets, headings) = (named.sheets.clone(), named.headings.clone());
         // Several outputs may want one name.
         let mut places: HashMap<(LeftOutReason, String), usize> = HashMap::new();
-        for (output, (path, fate)) in named.paths.into_iter().zip(named.fates).enumerate() {
-            let reason = match fate {
+        for (output, (path, disposition)) in
+            named.paths.into_iter().zip(named.dispositions).enumerate()
+        {
+            let reason = match disposition {
                 Disposition::Write => {
                     paths.push(Some(path));
                     continue;

@@ -256,10 +256,7 @@ impl Producer {
         if self.plan.job.max_size.is_some() {
             self.measure_header(&begins)?;
         }
-        let kept = matches!(
-            begins.becomes,
-            OutputMode::Sheet(_) | OutputMode::OwnRows(..)
-        );
+        let kept = matches!(begins.mode, OutputMode::Sheet(_) | OutputMode::OwnRows(..));
         emit(Message::Source(begins))?;
         if self.plan.job.fill.template.is_none() {
             // What has no columns in its name is written even if no record comes.
@@ -304,7 +301,7 @@ impl Producer {
         // What stands around records that are written verbatim is written, too.
         let is_framed = foot.is_some();
         if let (Some(foot), Some(document)) = (foot, reader.document()) {
-            let around = document.around();
+            let around = document.frame();
             if around.scattered {
                 // Nothing is around all of its records, which shows only now.
                 return self.outgrow_sample(reader.path(), spare);
@@ -522,7 +519,7 @@ impl Producer {
         }
         if self.addresses.diverts_any() {
             for output in outputs.iter_mut().filter(|output| **output != NOWHERE) {
-                match self.addresses.fate(*output) {
+                match self.addresses.disposition(*output) {
                     Disposition::Write => {}
                     Disposition::Joined(other) => {
                         self.diverted[*output as usize] += 1;

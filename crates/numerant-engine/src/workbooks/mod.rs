@@ -389,7 +389,7 @@ fn types(
                     .cloned()
                     .unwrap_or_else(|| format!("column_{}", place + 1)),
                 written_as: match (plan, declared) {
-                    (Plan::Own(_), Some(declared)) => declared.name().to_owned(),
+                    (Plan::AsInSource(_), Some(declared)) => declared.name().to_owned(),
                     _ => plan.name().to_owned(),
                 },
                 number_format: match plan {

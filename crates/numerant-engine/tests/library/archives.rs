@@ -16,7 +16,7 @@ use numerant_steps::OnError;
 use proptest::prelude::*;
 use zip::write::SimpleFileOptions;
 
-use crate::support::{Folder, context, fates, files_below, job, package, tree};
+use crate::support::{Folder, context, dispositions, files_below, job, package, tree};
 
 const NORTH: &str = "id,quay\n1,North\n";
 const SOUTH: &str = "id;quay\n2;South\n3;South\n";
@@ -55,7 +55,7 @@ fn each_member_is_a_source() {
     );
     let done = run_batch(&folder.convert("post.zip", "jsonl"), &context()).expect("done");
     assert_eq!(
-        fates(&done),
+        dispositions(&done),
         [
             "part-2.csv: 1 to part-2.jsonl",
             "part-10.csv: 1 to part-10.jsonl",
@@ -77,7 +77,7 @@ fn each_member_is_a_source() {
     );
     let single = folder.convert("post.zip/south/*.txt", "csv");
     let done = run_batch(&single, &context()).expect("done");
-    assert_eq!(fates(&done), ["part-2.txt: 2 to part-2.csv"]);
+    assert_eq!(dispositions(&done), ["part-2.txt: 2 to part-2.csv"]);
 }
 
 #[test]
@@ -94,7 +94,7 @@ fn archives_in_folders_are_folders() {
     };
     let done = run_batch(&out, &context()).expect("done");
     assert_eq!(
-        fates(&done),
+        dispositions(&done),
         [
             "a.csv: 1 to a.jsonl",
             "c.tsv: 1 to post/c.jsonl",
@@ -172,15 +172,19 @@ fn archives_that_do_harm_are_refused() {
     fs::write(folder.path("post.zip"), &bytes).expect("written");
     let done = run_batch(&folder.convert("post.zip", "jsonl"), &context()).expect("a batch");
     assert!(
-        fates(&done)[0].contains("longer than the archive states"),
+        dispositions(&done)[0].contains("longer than the archive states"),
         "{:?}",
-        fates(&done)
+        dispositions(&done)
     );
     bytes[listed + 24] += 1;
     bytes[listed + 16] ^= 1;
     fs::write(folder.path("post.zip"), &bytes).expect("written");
     let done = run_batch(&folder.convert("post.zip", "jsonl"), &context()).expect("a batch");
-    assert!(fates(&done)[0].contains("check sum"), "{:?}", fates(&done));
+    assert!(
+        dispositions(&done)[0].contains("check sum"),
+        "{:?}",
+        dispositions(&done)
+    );
     fs::write(folder.path("post.zip"), &bytes[..bytes.len() - 9]).expect("written");
     let error = run_batch(&folder.convert("post.zip", "jsonl"), &context()).expect_err("cut off");
     assert!(error.to_string().contains("archive is damaged"), "{error}");

@@ -14,7 +14,7 @@ use numerant_format::ReadOptions;
 use numerant_steps::{OnError, SortColumn, Step};
 use proptest::prelude::*;
 
-use crate::support::{Folder, context, fates, files_below, job};
+use crate::support::{Folder, context, dispositions, files_below, job};
 
 const NORTH: &str = "id,quay\n1,North\n";
 const SOUTH: &str = "id;quay\n2;South\n3;South\n";
@@ -28,7 +28,7 @@ fn folder_trees_are_mirrored() {
     };
     let planned = plan_batch(&job, &context()).expect("planned");
     assert_eq!(
-        fates(&planned),
+        dispositions(&planned),
         [
             "north.csv: 1 to north.jsonl",
             "south.txt: 2 to q1/south.jsonl"
@@ -36,7 +36,7 @@ fn folder_trees_are_mirrored() {
     );
     assert_eq!(folder.all().len(), 2, "a plan writes nothing");
     let done = run_batch(&job, &context()).expect("done");
-    assert_eq!(fates(&done), fates(&planned));
+    assert_eq!(dispositions(&done), dispositions(&planned));
     assert!(done.summary.ledger.balanced);
     assert_eq!(done.summary.ledger.totals.read, 3);
     assert_eq!(
@@ -59,13 +59,13 @@ fn a_file_that_fails_stops_no_other() {
     ]);
     let job = folder.convert("in", "json");
     let batch = run_batch(&job, &context()).expect("a batch");
-    let fates = fates(&batch);
+    let dispositions = dispositions(&batch);
     assert!(
-        fates[0].contains("line 2: the record has 1 field"),
-        "{fates:?}"
+        dispositions[0].contains("line 2: the record has 1 field"),
+        "{dispositions:?}"
     );
-    assert_eq!(fates[1], "b.csv: 1 to b.json");
-    assert!(fates[2].contains("empty"), "{fates:?}");
+    assert_eq!(dispositions[1], "b.csv: 1 to b.json");
+    assert!(dispositions[2].contains("empty"), "{dispositions:?}");
     assert_eq!((batch.failed(), batch.summary.ledger.failed.len()), (2, 2));
     assert_eq!(
         folder.all(),
@@ -87,7 +87,7 @@ fn a_file_that_fails_stops_no_other() {
     let reached = batch
         .files
         .iter()
-        .filter(|file| !matches!(file.fate, FileDisposition::NotReached));
+        .filter(|file| !matches!(file.disposition, FileDisposition::NotReached));
     assert_eq!(reached.count(), 1);
 }
 
@@ -99,10 +99,13 @@ fn a_second_run_reads_none_of_its_outputs() {
         ..folder.convert("in", "csv")
     };
     let first = run_batch(&to_csv, &context()).expect("a batch");
-    assert_eq!(fates(&first), ["a.csv: IsOutput", "b.json: 1 to b.csv"]);
+    assert_eq!(
+        dispositions(&first),
+        ["a.csv: IsOutput", "b.json: 1 to b.csv"]
+    );
     let second = run_batch(&to_csv, &context()).expect("a batch");
     assert_eq!(
-        fates(&second),
+        dispositions(&second),
         [
             "a.csv: IsOutput",
             "b.csv: output of b.json",
@@ -118,7 +121,7 @@ fn a_second_run_reads_none_of_its_outputs() {
     run_batch(&named, &context()).expect("a batch");
     let again = run_batch(&named, &context()).expect("a batch");
     assert_eq!(
-        fates(&again),
+        dispositions(&again),
         ["a-new.csv: output of a.csv", "a.csv: 1 to a-new.csv"]
     );
     let inside = Job {
@@ -143,8 +146,8 @@ fn a_second_run_reads_none_of_its_outputs() {
     };
     let second = run_batch(&again, &context()).expect("a batch");
     assert_eq!(
-        fates(&first),
-        fates(&second),
+        dispositions(&first),
+        dispositions(&second),
         "the output folder is not read"
     );
 }
@@ -168,7 +171,7 @@ fn what_exists_is_refused_kept_or_done_anew() {
         panic!("both exist");
     };
     assert_eq!(count, 2);
-    let skipped = fates(&with(ExistingPolicy::Skip).expect("a batch"));
+    let skipped = dispositions(&with(ExistingPolicy::Skip).expect("a batch"));
     assert_eq!(skipped, ["a.csv: OutputExists", "b.csv: OutputExists"]);
     folder.write("in/b.csv", "id,quay\n9,New\n");
     let later = SystemTime::now() + Duration::from_secs(60);
@@ -176,7 +179,7 @@ fn what_exists_is_refused_kept_or_done_anew() {
         .write(true)
         .open(folder.path("in/b.csv"));
     file.expect("open").set_modified(later).expect("set");
-    let newer = fates(&with(ExistingPolicy::Newer).expect("a batch"));
+    let newer = dispositions(&with(ExistingPolicy::Newer).expect("a batch"));
     assert_eq!(newer, ["a.csv: NotChanged", "b.csv: 1 to b.json"]);
     assert!(folder.read("out/b.json").contains("New"));
 }
@@ -383,9 +386,9 @@ fn a_ledger_and_rejects_never_take_the_place_of_a_source() {
     };
     let batch = run_batch(&rejects, &context()).expect("a batch");
     assert!(
-        fates(&batch)[0].contains("a source is never written to"),
+        dispositions(&batch)[0].contains("a source is never written to"),
         "{:?}",
-        fates(&batch)
+        dispositions(&batch)
     );
     assert_eq!(folder.read("in/a.csv"), "id,dues\n1,5\n2,x\n");
     // Of one file that is named, the rejects are a file.
@@ -413,7 +416,7 @@ fn names_that_only_records_tell_are_settled_file_by_file() {
         ..folder.convert("in", "")
     };
     let batch = run_batch(&job, &context()).expect("a batch");
-    let told = fates(&batch);
+    let told = dispositions(&batch);
     assert_eq!(told[0], "a.csv: 2 to North.json, East.json");
     assert!(told[1].contains("exists already"), "{told:?}");
     assert_eq!(
@@ -453,7 +456,7 @@ fn what_is_no_file_is_not_taken_of_a_folder() {
     fs::create_dir(folder.path("in/x.csv")).expect("made");
     let listener = std::os::unix::net::UnixListener::bind(folder.path("in/socket.csv"));
     let batch = run_batch(&folder.convert("in", "json"), &context()).expect("a batch");
-    assert_eq!(fates(&batch), ["a.csv: 1 to a.json"]);
+    assert_eq!(dispositions(&batch), ["a.csv: 1 to a.json"]);
     drop(listener);
 }
 
@@ -464,7 +467,7 @@ fn a_file_that_is_gone_fails_alone() {
     // As one that vanishes between being found and being read.
     std::os::unix::fs::symlink(folder.path("nil.csv"), folder.path("in/gone.csv")).expect("linked");
     let batch = run_batch(&folder.convert("in", "json"), &context()).expect("a batch");
-    let told = fates(&batch);
+    let told = dispositions(&batch);
     assert_eq!(told[0], "a.csv: 1 to a.json");
     assert!(
         told[1].contains("failed: ") && told[1].contains("No such file"),

@@ -198,7 +198,7 @@ impl ColumnTally {
             }
         }
         if stored && declared.is_none() {
-            return Plan::Own(
+            return Plan::AsInSource(
                 self.scales
                     .filter(|(least, most)| least == most)
                     .map(|(_, s)| s),
@@ -228,7 +228,7 @@ impl ColumnTally {
                 Plan::Boolean(CellFormat::Boolean(Spelling::Upper))
             }
             // Each is of the type, in a spelling of its own.
-            Some(_) => Plan::Own(None),
+            Some(_) => Plan::AsInSource(None),
         }
     }
 
@@ -304,7 +304,7 @@ pub enum Plan {
     Written(Arc<WrittenFormat>, CellFormat),
     /// Each as what it is; numbers all have so many digits after the point, if they all have as
     /// many.
-    Own(Option<u8>),
+    AsInSource(Option<u8>),
 }
 
 impl Plan {
@@ -348,7 +348,7 @@ impl Plan {
                 Some((Some(serial), text)) => Cell::Moment(serial, text.into(), format.clone()),
                 None => Cell::Text(value),
             },
-            Self::Own(places) => match class {
+            Self::AsInSource(places) => match class {
                 Class::Blank => Cell::Blank,
                 Class::Text => Cell::Text(value),
                 Class::Boolean => {
@@ -399,7 +399,7 @@ impl Plan {
                     (true, true) => "datetime",
                 },
             },
-            Self::Own(_) => "as in the source",
+            Self::AsInSource(_) => "as in the source",
         }
     }
 }
@@ -535,18 +535,21 @@ mod tests {
 
     #[test]
     fn typed_cells_keep_their_own_types() {
-        assert_eq!(plan_of_all(&["1", "n/a"], true).0, Plan::Own(Some(0)));
         assert_eq!(
-            Plan::Own(None).cell(Class::Decimal, "1.50"),
+            plan_of_all(&["1", "n/a"], true).0,
+            Plan::AsInSource(Some(0))
+        );
+        assert_eq!(
+            Plan::AsInSource(None).cell(Class::Decimal, "1.50"),
             Cell::Number("1.50".into(), CellFormat::Fixed(2))
         );
         assert_eq!(
-            Plan::Own(None).cell(Class::Decimal, "1.5"),
+            Plan::AsInSource(None).cell(Class::Decimal, "1.5"),
             Cell::Number("1.5".into(), CellFormat::General)
         );
         assert_eq!(
             plan_of_all(&["1.5", "2.50"], true).0,
-            Plan::Own(None),
+            Plan::AsInSource(None),
             "no one format brings both back"
         );
     }

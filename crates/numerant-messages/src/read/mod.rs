@@ -72,7 +72,7 @@ pub(crate) struct EdiTrees {
     /// How many segments and values are remembered.
     remembered: usize,
     /// The numbers of records that were flattened, by what was found in them, and the last of them.
-    likenesses: HashMap<Vec<u32>, usize>,
+    patterns: HashMap<Vec<u32>, usize>,
     last: Option<(Vec<u32>, usize)>,
     facts: Vec<MessageFacts>,
     counts: SegmentCounts,
@@ -227,7 +227,7 @@ impl EdiTrees {
             waiting: None,
             met: HashSet::new(),
             remembered: 0,
-            likenesses: HashMap::new(),
+            patterns: HashMap::new(),
             last: None,
             facts: Vec::new(),
             counts: SegmentCounts::default(),
@@ -477,8 +477,8 @@ impl Trees for EdiTrees {
         Ok(false)
     }
 
-    fn next_alike(&mut self, leaves: &mut Vec<Leaf>, paths: &mut Paths) -> Option<usize> {
-        if self.likenesses.is_empty() {
+    fn next_like(&mut self, leaves: &mut Vec<Leaf>, paths: &mut Paths) -> Option<usize> {
+        if self.patterns.is_empty() {
             return None;
         }
         let read = self.advance(paths);
@@ -488,7 +488,7 @@ impl Trees for EdiTrees {
         }
         let known = match &self.last {
             Some((found, number)) if *found == self.found.paths => Some(*number),
-            _ => self.likenesses.get(&self.found.paths).copied(),
+            _ => self.patterns.get(&self.found.paths).copied(),
         };
         match known {
             Some(number) => {
@@ -504,16 +504,11 @@ impl Trees for EdiTrees {
     }
 
     fn remember(&mut self, values: usize) -> Option<usize> {
-        let new = self.likenesses.len();
+        let new = self.patterns.len();
         if values != self.found.len() || self.found.hard || !self.has_room() {
             return None;
         }
-        Some(
-            *self
-                .likenesses
-                .entry(self.found.paths.clone())
-                .or_insert(new),
-        )
+        Some(*self.patterns.entry(self.found.paths.clone()).or_insert(new))
     }
 
     fn text(&self) -> &[u8] {
@@ -524,7 +519,7 @@ impl Trees for EdiTrees {
         }
     }
 
-    fn push_own(&self, out: &mut Vec<u8>) {
+    fn push_original(&self, out: &mut Vec<u8>) {
         self.frame.write(out);
         out.extend_from_slice(&self.source.name);
         out.extend_from_slice(self.segments.held(self.with_last));
@@ -538,7 +533,7 @@ impl Trees for EdiTrees {
         self.segments.end()
     }
 
-    fn around(&self) -> DocumentFrame {
+    fn frame(&self) -> DocumentFrame {
         DocumentFrame::default()
     }
 
@@ -561,7 +556,7 @@ impl Trees for EdiTrees {
     fn only(&mut self, columns: &[String]) {
         self.names = Names::of(columns);
         self.kinds.clear();
-        self.likenesses.clear();
+        self.patterns.clear();
         self.remembered = 0;
         self.last = None;
     }

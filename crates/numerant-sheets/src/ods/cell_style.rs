@@ -14,7 +14,7 @@ pub(super) fn formats_of(plan: &Plan, formats: &mut Vec<CellFormat>) {
         | Plan::Moment(format)
         | Plan::Boolean(format)
         | Plan::Written(_, format) => formats.push(format.clone()),
-        Plan::Own(_) => {
+        Plan::AsInSource(_) => {
             formats.extend((1..=30).map(CellFormat::Fixed));
             formats.push(CellFormat::Date);
             formats.extend(Spelling::ALL.map(CellFormat::Boolean));

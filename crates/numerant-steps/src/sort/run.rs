@@ -291,8 +291,8 @@ fn pack(key: &[u8], batch: &Batch, record: usize, line: u64, out: &mut Vec<u8>) 
         out.extend_from_slice(&number.units.to_le_bytes());
         out.extend_from_slice(&number.scale.to_le_bytes());
     }
-    if !batch.own.spans.is_empty() {
-        out.extend_from_slice(batch.own(record));
+    if !batch.originals.spans.is_empty() {
+        out.extend_from_slice(batch.of_document(record));
     }
     let length = (out.len() - start) as u32;
     out[start..start + 4].copy_from_slice(&length.to_le_bytes());
@@ -356,8 +356,11 @@ pub(super) fn unpack(record: &[u8], batch: &mut Batch) {
         at += 20;
     }
     if at < record.len() {
-        let start = batch.own.bytes.len() as u32;
-        batch.own.bytes.extend_from_slice(&record[at..]);
-        batch.own.spans.push((start, batch.own.bytes.len() as u32));
+        let start = batch.originals.bytes.len() as u32;
+        batch.originals.bytes.extend_from_slice(&record[at..]);
+        batch
+            .originals
+            .spans
+            .push((start, batch.originals.bytes.len() as u32));
     }
 }

@@ -141,7 +141,7 @@ pub(crate) struct Flattener {
 
 impl Flattener {
     pub(crate) fn new(lists: ListLayout, markup: bool) -> Self {
-        let mut layer = Self {
+        let mut flattener = Self {
             lists,
             markup,
             places: Vec::new(),
@@ -163,8 +163,8 @@ impl Flattener {
             is_named: HashMap::new(),
             narrow: false,
         };
-        layer.add(NONE, ROOT, 0);
-        layer
+        flattener.add(NONE, ROOT, 0);
+        flattener
     }
 
     fn add(&mut self, parent: u32, path: u32, item: usize) -> u32 {
@@ -329,7 +329,7 @@ impl Flattener {
     }
 
     /// Lays a whole record out as JSON, whatever is in it.
-    pub(crate) fn lay_as_one(&mut self, tree: &Tree, paths: &Paths) {
+    pub(crate) fn flatten_as_one(&mut self, tree: &Tree, paths: &Paths) {
         self.kept.clear();
         tree.push_json(0, paths, true, &mut self.kept);
         self.cells[0] = FlatValue::Kept(0, to_u32(self.kept.len()));
@@ -361,7 +361,7 @@ impl Flattener {
     }
 
     /// Lays a record out, and hands each row that it becomes to `emit`, in [`Flattener::cells`].
-    pub(crate) fn lay(
+    pub(crate) fn flatten(
         &mut self,
         tree: &Tree,
         paths: &Paths,
@@ -376,16 +376,16 @@ impl Flattener {
         self.fixed.clear();
         self.pure = true;
         self.waiting.iter_mut().for_each(Vec::clear);
-        self.lay_node(tree, paths, 0, ROOT, 0)?;
+        self.flatten_node(tree, paths, 0, ROOT, 0)?;
         self.emit_rows(tree, paths, 0, emit)
     }
 
     /// How records are flattened that are like the one that was flattened last.
-    pub(crate) fn likeness(&self) -> PatternCells {
+    pub(crate) fn pattern(&self) -> PatternCells {
         let same = self
             .fixed
             .iter()
-            .map(|(at, laid)| (*at, Filling::Same(*laid)));
+            .map(|(at, flattened)| (*at, Filling::Same(*flattened)));
         let values = self.leaves.iter().enumerate();
         let values = values.map(|(number, at)| (*at, Filling::Value(number)));
         // What is in a column last is what stays there.
@@ -419,7 +419,7 @@ impl Flattener {
             if let Some(deeper) = self.waiting.get_mut(level + 1) {
                 deeper.clear();
             }
-            self.lay_node(tree, paths, node, at, level + 1)?;
+            self.flatten_node(tree, paths, node, at, level + 1)?;
             self.emit_rows(tree, paths, level + 1, emit)?;
             for column in self.filled.drain(before..) {
                 self.cells[column as usize] = FlatValue::Absent;
@@ -429,12 +429,12 @@ impl Flattener {
     }
 
     /// Fills a column with the value of a place.
-    fn put(&mut self, at: u32, column: u32, laid: FlatValue) {
+    fn put(&mut self, at: u32, column: u32, flattened: FlatValue) {
         let Some(cell) = self.cells.get_mut(column as usize) else {
             self.beyond_sample(at);
             return;
         };
-        *cell = laid;
+        *cell = flattened;
         self.filled.push(column);
     }
 
@@ -470,12 +470,12 @@ impl Flattener {
         if as_list {
             self.kept.push(b']');
         }
-        let laid = FlatValue::Kept(start, to_u32(self.kept.len()));
-        self.put(at, self.places[at as usize].column, laid);
+        let flattened = FlatValue::Kept(start, to_u32(self.kept.len()));
+        self.put(at, self.places[at as usize].column, flattened);
         Ok(())
     }
 
-    fn lay_node(
+    fn flatten_node(
         &mut self,
         tree: &Tree,
         paths: &Paths,
@@ -510,7 +510,7 @@ impl Flattener {
                         self.beyond_sample(at);
                         return Ok(());
                     };
-                    self.lay_node(tree, paths, item, to, level)?;
+                    self.flatten_node(tree, paths, item, to, level)?;
                     item = tree.nodes[item].next as usize;
                     number += 1;
                 }
@@ -532,12 +532,12 @@ impl Flattener {
                     return self.keep(&[node], self.markup, tree, paths, at);
                 }
                 self.leaves.push(column);
-                let laid = match kind {
+                let flattened = match kind {
                     Kind::Null => FlatValue::Null,
                     Kind::Text => FlatValue::Text(text.0, text.1),
                     _ => FlatValue::Literal(text.0, text.1),
                 };
-                self.put(at, column, laid);
+                self.put(at, column, flattened);
                 Ok(())
             }
         }
@@ -578,11 +578,11 @@ impl Flattener {
             } else if times > 1 {
                 let items = (!place.list).then_some(&place.items);
                 match items.and_then(|items| items.get(times - 2)).copied() {
-                    Some(item) => self.lay_node(tree, paths, child, item, level)?,
+                    Some(item) => self.flatten_node(tree, paths, child, item, level)?,
                     None => self.beyond_sample(to),
                 }
             } else {
-                self.lay_node(tree, paths, child, to, level)?;
+                self.flatten_node(tree, paths, child, to, level)?;
             }
             child = next as usize;
         }
@@ -598,7 +598,7 @@ impl Flattener {
             return Ok(());
         }
         if place.column != NONE && (place.hollow == Some(kind) || place.value || place.kept) {
-            let laid = match kind {
+            let flattened = match kind {
                 Kind::Text => {
                     self.fixed.push((place.column, FlatValue::Text(0, 0)));
                     FlatValue::Text(0, 0)
@@ -614,7 +614,7 @@ impl Flattener {
                 }
             };
             let column = place.column;
-            self.put(at, column, laid);
+            self.put(at, column, flattened);
             return Ok(());
         }
         let (column, levels) = place.first;

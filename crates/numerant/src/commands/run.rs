@@ -126,8 +126,8 @@ pub(super) fn summary(request: &RunRequest, interrupts: &Interrupts) -> Result<S
 /// A file that was the only one and has failed is an error like that of any run.
 fn one_failure(mut batch: BatchSummary) -> Result<BatchSummary, Error> {
     if let [single] = batch.files.as_slice()
-        && let FileDisposition::Failed(_) = single.fate
-        && let Some(FileDisposition::Failed(error)) = batch.files.pop().map(|file| file.fate)
+        && let FileDisposition::Failed(_) = single.disposition
+        && let Some(FileDisposition::Failed(error)) = batch.files.pop().map(|file| file.disposition)
     {
         return Err(*error);
     }

@@ -35,7 +35,7 @@ pub(super) fn show(
 ) -> io::Result<()> {
     let summary = &batch.summary;
     if let [single] = batch.files.as_slice()
-        && let FileDisposition::Done { .. } = single.fate
+        && let FileDisposition::Done { .. } = single.disposition
     {
         return if planned {
             run::plan(out, summary, ends_here)
@@ -46,7 +46,7 @@ pub(super) fn show(
     let done: Vec<Done<'_>> = batch
         .files
         .iter()
-        .filter_map(|file| match &file.fate {
+        .filter_map(|file| match &file.disposition {
             FileDisposition::Done {
                 records,
                 bytes,
@@ -121,24 +121,24 @@ pub(super) fn show(
 /// How many files were converted, skipped and failed, and why those were skipped.
 fn totals(out: &mut impl Write, batch: &BatchSummary, planned: bool) -> io::Result<()> {
     let count = |fits: fn(&FileDisposition) -> bool| {
-        let fitting = batch.files.iter().filter(|file| fits(&file.fate));
+        let fitting = batch.files.iter().filter(|file| fits(&file.disposition));
         fitting.count() as u64
     };
     let parts = [
         (
-            count(|fate| matches!(fate, FileDisposition::Done { .. })),
+            count(|disposition| matches!(disposition, FileDisposition::Done { .. })),
             if planned { "to do" } else { "done" },
         ),
         (
-            count(|fate| matches!(fate, FileDisposition::Skipped(_))),
+            count(|disposition| matches!(disposition, FileDisposition::Skipped(_))),
             "skipped",
         ),
         (
-            count(|fate| matches!(fate, FileDisposition::Failed(_))),
+            count(|disposition| matches!(disposition, FileDisposition::Failed(_))),
             "failed",
         ),
         (
-            count(|fate| matches!(fate, FileDisposition::NotReached)),
+            count(|disposition| matches!(disposition, FileDisposition::NotReached)),
             "not reached",
         ),
     ];
@@ -150,10 +150,13 @@ fn totals(out: &mut impl Write, batch: &BatchSummary, planned: bool) -> io::Resu
         .collect();
     let all = files(batch.files.len() as u64);
     writeln!(out, "{all}: {}", shown.join(", "))?;
-    let reasons = batch.files.iter().filter_map(|file| match &file.fate {
-        FileDisposition::Skipped(reason) => Some((file, reason)),
-        _ => None,
-    });
+    let reasons = batch
+        .files
+        .iter()
+        .filter_map(|file| match &file.disposition {
+            FileDisposition::Skipped(reason) => Some((file, reason)),
+            _ => None,
+        });
     let skipped: Vec<(&BatchFile, &SkipReason)> = reasons.collect();
     for (file, reason) in skipped.iter().take(SKIPPED) {
         writeln!(out, "  skipped: {}: {}", file.source, self::skipped(reason))?;
@@ -180,7 +183,7 @@ pub(super) fn skipped(reason: &SkipReason) -> String {
 pub(super) fn failures(out: &mut impl Write, batch: &BatchSummary) -> io::Result<()> {
     let mut shown_before: Vec<String> = Vec::new();
     for file in &batch.files {
-        let FileDisposition::Failed(error) = &file.fate else {
+        let FileDisposition::Failed(error) = &file.disposition else {
             continue;
         };
         let mut message = error.to_string();

@@ -89,7 +89,7 @@ pub(super) fn batch(batch: &BatchSummary, planned: bool) -> Value {
 
 fn file(file: &BatchFile) -> Value {
     let source = &file.source;
-    match &file.fate {
+    match &file.disposition {
         FileDisposition::Done {
             records,
             bytes,

@@ -417,7 +417,7 @@ impl Reporter {
     pub(crate) fn batch(&self, batch: &BatchSummary, planned: bool) -> io::Result<()> {
         self.keep(Level::Result, words::books(&batch.summary.ledger));
         for file in &batch.files {
-            if let FileDisposition::Failed(error) = &file.fate {
+            if let FileDisposition::Failed(error) = &file.disposition {
                 self.keep(Level::Note, format!("{}: {error}", file.source));
             }
         }

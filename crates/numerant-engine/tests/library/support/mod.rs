@@ -175,10 +175,10 @@ impl Folder {
 }
 
 /// What became of each file of a batch, by its name.
-pub(crate) fn fates(batch: &BatchSummary) -> Vec<String> {
-    let fate = |file: &BatchFile| {
+pub(crate) fn dispositions(batch: &BatchSummary) -> Vec<String> {
+    let disposition = |file: &BatchFile| {
         let name = Path::new(&file.source).file_name().expect("a name");
-        let fate = match &file.fate {
+        let disposition = match &file.disposition {
             FileDisposition::Done {
                 records, outputs, ..
             } => format!("{records} to {}", outputs.join(", ")),
@@ -192,7 +192,7 @@ pub(crate) fn fates(batch: &BatchSummary) -> Vec<String> {
             FileDisposition::Failed(error) => format!("failed: {error}"),
             FileDisposition::NotReached => "not reached".to_owned(),
         };
-        format!("{}: {fate}", name.display())
+        format!("{}: {disposition}", name.display())
     };
-    batch.files.iter().map(fate).collect()
+    batch.files.iter().map(disposition).collect()
 }
