@@ -1,7 +1,6 @@
-//! Makes the XML declaration of a part name the encoding that the part is written in.
+//! XML declarations: the encoding that one names, and that of a part made true.
 
-use super::walk::declared_name;
-use numerant_data::encoding::Encoding;
+use numerant_data::encoding::{Encoding, EncodingError, mostly_utf16};
 use numerant_format::DocumentFrame;
 
 /// What stands around records, with a declaration that is true.
@@ -33,6 +32,39 @@ pub fn in_one_encoding(mut around: DocumentFrame, is_alone: bool) -> DocumentFra
             .into_bytes();
     }
     around
+}
+
+/// The name of an encoding in an XML declaration.
+fn declared_name(start: &str) -> Option<&str> {
+    let declaration = start.strip_prefix("<?xml")?.split("?>").next()?;
+    let rest = declaration.split("encoding").nth(1)?;
+    let rest = rest.trim_start().strip_prefix('=')?.trim_start();
+    let quote = rest.chars().next().filter(|c| matches!(c, '"' | '\''))?;
+    rest[1..].split(quote).next()
+}
+
+/// The encoding that an XML declaration names, if it can be so: the declaration itself is read byte by
+/// byte.
+pub(super) fn declared(start: &[u8]) -> Result<Option<Encoding>, EncodingError> {
+    let start = String::from_utf8_lossy(start);
+    let Some(name) = declared_name(&start) else {
+        return Ok(None);
+    };
+    let encoding = Encoding::named(name)?;
+    // What reads like ASCII cannot be UTF-16, whatever it says.
+    let is_utf16 = [Encoding::UTF_16LE, Encoding::UTF_16BE].contains(&encoding);
+    Ok((!is_utf16).then_some(encoding))
+}
+
+/// The encoding of a document that begins so: by its mark, by zero bytes, or as it declares.
+pub fn encoding_of(start: &[u8]) -> Encoding {
+    let detected = match start {
+        [0xff, 0xfe, ..] => Some(Encoding::UTF_16LE),
+        [0xfe, 0xff, ..] => Some(Encoding::UTF_16BE),
+        _ => mostly_utf16(start),
+    };
+    let declared = || declared(start).ok().flatten();
+    detected.or_else(declared).unwrap_or(Encoding::UTF_8)
 }
 
 #[cfg(test)]

@@ -18,11 +18,11 @@ use numerant_data::tree::Survey;
 use numerant_format::TreeFacts;
 use numerant_trees::{FoundRecords, OpenedTrees, TreeFormat, Trees};
 
-pub use declaration::in_one_encoding;
+pub use declaration::{encoding_of, in_one_encoding};
 pub use find::{begins, find_records, survey};
 pub use format::XmlFormat;
 pub use read::XmlTrees;
-pub use walk::{check, encoding_of};
+pub use walk::check;
 pub use write::{XmlEncoder, XmlForm, push_comment};
 
 /// What the format is called.

@@ -5,11 +5,12 @@ use quick_xml::Reader;
 use quick_xml::events::Event;
 
 use super::attributes::Attributes;
+use super::declaration::declared;
 use super::doctype::DoctypeError;
 use super::entities::{Entities, Replaced, character};
 use super::scope::{AttributeNames, Prefixes};
 use super::syntax::{wrong_comment, wrong_declaration, wrong_instruction};
-use numerant_data::encoding::{Encoding, EncodingError, mostly_utf16};
+use numerant_data::encoding::Encoding;
 use numerant_data::source::{Input, ReadError, ReadProblem, SourcePath};
 use numerant_markup::name::is_name;
 use numerant_markup::{Flow, forbidden};
@@ -82,39 +83,6 @@ pub(super) struct Walk {
     stage: Stage,
     most_depth: usize,
     scratch: Vec<u8>,
-}
-
-/// The name of an encoding in an XML declaration.
-pub(super) fn declared_name(start: &str) -> Option<&str> {
-    let declaration = start.strip_prefix("<?xml")?.split("?>").next()?;
-    let rest = declaration.split("encoding").nth(1)?;
-    let rest = rest.trim_start().strip_prefix('=')?.trim_start();
-    let quote = rest.chars().next().filter(|c| matches!(c, '"' | '\''))?;
-    rest[1..].split(quote).next()
-}
-
-/// The encoding that an XML declaration names, if it can be so: the declaration itself is read byte by
-/// byte.
-fn declared(start: &[u8]) -> Result<Option<Encoding>, EncodingError> {
-    let start = String::from_utf8_lossy(start);
-    let Some(name) = declared_name(&start) else {
-        return Ok(None);
-    };
-    let encoding = Encoding::named(name)?;
-    // What reads like ASCII cannot be UTF-16, whatever it says.
-    let is_utf16 = [Encoding::UTF_16LE, Encoding::UTF_16BE].contains(&encoding);
-    Ok((!is_utf16).then_some(encoding))
-}
-
-/// The encoding of a document that begins so: by its mark, by zero bytes, or as it declares.
-pub fn encoding_of(start: &[u8]) -> Encoding {
-    let detected = match start {
-        [0xff, 0xfe, ..] => Some(Encoding::UTF_16LE),
-        [0xfe, 0xff, ..] => Some(Encoding::UTF_16BE),
-        _ => mostly_utf16(start),
-    };
-    let declared = || declared(start).ok().flatten();
-    detected.or_else(declared).unwrap_or(Encoding::UTF_8)
 }
 
 impl Walk {

@@ -106,7 +106,7 @@ pub(super) struct Addresses {
     /// The path of each output.
     paths: Vec<String>,
     dispositions: Vec<Disposition>,
-    /// Any output has another fate than to be written.
+    /// Any output has another disposition than to be written.
     diverts: bool,
     changed: NamesChanged,
     clashed: NamesClashed,
@@ -203,7 +203,7 @@ impl Addresses {
         self.refused
     }
 
-    /// Whether any output has another fate than to be written.
+    /// Whether any output has another disposition than to be written.
     pub(super) fn diverts_any(&self) -> bool {
         self.diverts
     }

@@ -38,7 +38,7 @@ pub(super) struct Sheets {
 #[derive(Debug)]
 pub(super) struct Workbook {
     pub(super) path: String,
-    /// What becomes of all its sheets; one of them may still have a fate of its own.
+    /// What becomes of all its sheets; one of them may have a disposition of its own.
     disposition: Disposition,
     names: SheetNames,
     pub(super) outputs: Vec<usize>,

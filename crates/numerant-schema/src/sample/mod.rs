@@ -1,5 +1,6 @@
 //! Sample shapes: what a document has to look like to fit a schema, with places for columns.
 
+mod components;
 mod json;
 mod xml;
 
