@@ -4,6 +4,7 @@ use std::fmt;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
+use rayon::iter::{IndexedParallelIterator, IntoParallelRefMutIterator, ParallelIterator};
 use rayon::{ThreadPool, ThreadPoolBuilder};
 
 /// Bytes of stack of each thread: expressions may be nested.
@@ -57,6 +58,21 @@ impl WorkerPool {
         };
         let pool = (self.threads > 1).then(|| self.pool.get_or_init(start));
         pool.and_then(Option::as_ref)
+    }
+
+    /// Does `work` with each item and its place, at the same time with several.
+    pub fn for_each<T: Send>(&self, items: &mut [T], work: impl Fn(usize, &mut T) + Sync) {
+        let pool = if items.len() > 1 { self.pool() } else { None };
+        match pool {
+            Some(pool) => pool.install(|| {
+                let each = items.par_iter_mut().enumerate();
+                each.for_each(|(place, item)| work(place, item));
+            }),
+            None => items
+                .iter_mut()
+                .enumerate()
+                .for_each(|(place, item)| work(place, item)),
+        }
     }
 
     /// Does `work` with each item, begun in their order and at the same time with several, and returns
@@ -128,6 +144,20 @@ mod tests {
             });
             assert_eq!(failed, Err(40), "{threads} threads");
             assert_eq!(workers.join(|| 1, || 2), (1, 2));
+        }
+    }
+
+    #[test]
+    fn each_item_is_worked_on_once_at_its_place() {
+        for threads in [1, 3] {
+            let mut items = vec![0; 100];
+            WorkerPool::new(threads).for_each(&mut items, |place, item| *item += place + 1);
+            assert!(
+                items
+                    .iter()
+                    .enumerate()
+                    .all(|(place, item)| *item == place + 1)
+            );
         }
     }
 

@@ -19,6 +19,7 @@ use crate::job::Job;
 use numerant_data::dialect::{Dialect, LineEnd};
 use numerant_data::record::{Batch, HeaderNote, Unit};
 use numerant_data::source::{Place, ReadError, ReadProblem, SourcePath};
+use numerant_data::workers::WorkerPool;
 use numerant_format::sheet::{SheetFacts, Uncomputed};
 use numerant_format::{
     DetectedDialect, MessageFacts, ReadTally, RecordReader, SchemaScan, Survey, TextNote, TreeFacts,
@@ -234,6 +235,7 @@ fn inspect_one(
     let dialect = facts.dialect;
     let width = reader.columns().len();
     let hints = job.written_hints();
+    let workers = WorkerPool::new(context.threads(job));
     let mut batch = Batch::default();
     while reader.next_batch(&mut batch)? {
         context.check_cancelled()?;
@@ -249,12 +251,13 @@ fn inspect_one(
             .apply(&mut batch)
             .map_err(|(at, problem)| Error::step(source.clone(), at, problem))?;
         kept += batch.len() as u64;
-        for record in 0..batch.len() {
-            for (slot, profile) in slots.iter().zip(&mut profiles) {
-                let field = batch.field(record, *slot);
+        // A column's values are looked at by one thread, in their order.
+        workers.for_each(&mut profiles, |place, profile| {
+            for record in 0..batch.len() {
+                let field = batch.field(record, slots[place]);
                 profile.add(field, &hints, || batch.line(record));
             }
-        }
+        });
         match &mut sorter {
             Some(sorter) => sorter.push(&batch).map_err(sorting)?,
             None => take_records(&batch, &slots, show, &mut records),

@@ -39,6 +39,8 @@ pub struct Range {
 #[derive(Clone, Debug)]
 pub(super) struct Spread {
     exponent: i32,
+    /// The width of a class, 2 to the exponent.
+    width: f64,
     first: i64,
     last: i64,
     counts: [u64; CLASSES],
@@ -50,6 +52,7 @@ impl Default for Spread {
     fn default() -> Self {
         Self {
             exponent: FINEST,
+            width: 2f64.powi(FINEST),
             first: 0,
             last: -1,
             counts: [0; CLASSES],
@@ -86,7 +89,7 @@ impl Spread {
             self.greatest = Some((measure, text()));
         }
         loop {
-            let class = (measure / 2f64.powi(self.exponent)).floor();
+            let class = (measure / self.width).floor();
             if class.abs() < FARTHEST {
                 let class = class as i64;
                 let is_first = self.last < self.first;
@@ -113,6 +116,7 @@ impl Spread {
     /// Doubles the width of classes.
     fn widen(&mut self) {
         self.exponent += 1;
+        self.width *= 2.0;
         if self.last < self.first {
             return;
         }
