@@ -291,7 +291,8 @@ impl Batch {
     /// # Panics
     ///
     /// If there is no such record or field.
-    #[inline]
+    // A call for each field is felt: without this, other crates do not inline it.
+    #[inline(always)]
     pub fn field(&self, record: usize, column: usize) -> Field<'_> {
         let raw = self.raw_fields(record, column, column);
         if column >= self.width {
