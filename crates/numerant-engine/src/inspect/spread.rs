@@ -156,15 +156,15 @@ fn slot(class: i64) -> usize {
 
 /// What a value that is written plainly is compared by; `None` if it is no number, date or time.
 pub(super) fn measure(kind: Kind, value: &[u8]) -> Option<f64> {
-    let text = std::str::from_utf8(value).ok()?;
+    let text = || std::str::from_utf8(value).ok();
     match kind {
-        Kind::Integer | Kind::Decimal => text.parse().ok(),
+        Kind::Integer | Kind::Decimal => text()?.parse().ok(),
         Kind::Date | Kind::Datetime => {
             let (seconds, _) = Moment::parse_iso(value)?.since_year_0();
             Some(seconds as f64)
         }
         Kind::Time => {
-            let mut parts = text.split(':');
+            let mut parts = text()?.split(':');
             let mut next = || {
                 parts
                     .next()
