@@ -7,9 +7,9 @@ use std::path::{Path, PathBuf};
 
 use super::consume::Consumer;
 use super::documents::{Counted, WrittenDocument};
+use super::keep::Keep;
 use super::plan::RunPlan;
 use super::produce::Produced;
-use super::run::Keep;
 use super::{Context, Error};
 use crate::output::OutputError;
 use numerant_data::source::Compression;

@@ -8,6 +8,7 @@ use super::consume::Consumer;
 use super::documents::WrittenDocument;
 use super::plan::RunPlan;
 use super::produce::Produced;
+use super::traced::Traced;
 use super::{Context, Error};
 use crate::output::OutputError;
 use numerant_data::record::At;
@@ -16,17 +17,6 @@ use numerant_schema::{DocumentSchema, Violation};
 
 /// Violations that are listed.
 const MAX_LISTED: usize = 20;
-
-/// Where a record was written.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Traced {
-    /// The byte after it in its output.
-    pub(super) end: u64,
-    /// Its source, by its number among those that were read.
-    pub(super) source: u32,
-    /// Where it is in that.
-    pub(super) at: At,
-}
 
 /// Outputs that do not fit their schema.
 #[derive(Debug)]

@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::Error;
-use super::conformity::Traced;
 use super::cut_rows::{CutRows, KeepError};
 use super::plan::RunPlan;
 use super::produce::{Message, OutputMode, Routed, SourceBegins, SourceSheet};
+use super::traced::Traced;
 use crate::job::Formulas;
 use crate::ledger::Reject;
 use crate::output::{OutputError, SideFile, SinkError, Sinks, Stage};

@@ -7,9 +7,9 @@ use std::io::{BufReader, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use super::consume::Consumer;
+use super::keep::Keep;
 use super::plan::{OutputScope, RunPlan};
 use super::produce::Produced;
-use super::run::Keep;
 use super::{Context, Error};
 use crate::ledger::FileDigest;
 use crate::output::OutputError;

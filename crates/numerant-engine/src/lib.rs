@@ -57,6 +57,7 @@ pub mod gather;
 mod header;
 mod inspect;
 pub mod job;
+mod keep;
 pub mod ledger;
 mod notice;
 pub mod output;
@@ -64,11 +65,14 @@ mod pack;
 mod plan;
 mod prepare;
 mod produce;
+mod profile;
+mod protect;
 mod recovery;
 mod run;
 mod sources;
 mod suspects;
 mod table;
+mod traced;
 mod verify;
 mod workbooks;
 
@@ -84,12 +88,10 @@ pub use conformity::{Unfit, UnfitPlace};
 pub use error::{Error, Fault};
 use found::{dated, with_files};
 pub use found::{dated_path, files};
-pub use inspect::{
-    ColumnProfile, Distinct, Inspection, Outliers, Range, TreeInspection, ValueCount, ValueCounts,
-    inspect, values,
-};
+pub use inspect::{Inspection, TreeInspection, ValueCounts, inspect, values};
 pub use notice::{Notice, SheetNote, TypedOtherwise, ValuesBecause};
 use plan::{Shared, with_plan};
+pub use profile::{ColumnProfile, Distinct, Outliers, Range, ValueCount};
 pub use recovery::recover;
 use run::{plan_outputs, run_plan};
 pub use suspects::{SimilarKeys, TotalRecords};

@@ -9,7 +9,8 @@ use zip::result::ZipError;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive};
 
-use super::addresses::{check_beside, protected};
+use super::addresses::check_beside;
+use super::protect::protected;
 use super::run::keep_ledger;
 use super::{Context, Error, Summary};
 use crate::job::Job;

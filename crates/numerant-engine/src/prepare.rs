@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use super::inspect::Profile;
+use super::profile::Profile;
 use super::sources::{BATCH, Sources};
 use super::{Context, Error};
 use crate::job::{Job, Overflow};

@@ -9,6 +9,7 @@ use std::time::Duration;
 
 use super::consume::Consumer;
 use super::earlier::{Earlier, others};
+use super::keep::Keep;
 use super::notice::TypedOtherwise;
 use super::plan::{Pass, RunPlan};
 use super::produce::{Message, Produced, Producer, Routed};
@@ -399,16 +400,6 @@ pub(super) fn keep_ledger(
     let mut file = SideFile::create(stage, path)?;
     file.write(text.as_bytes())?;
     Ok(file)
-}
-
-/// How finished outputs are kept until they take their places.
-#[derive(Clone, Copy)]
-pub(super) struct Keep<'a> {
-    /// They are to be on the disk.
-    pub(super) sync: bool,
-    /// Their digests are wanted.
-    pub(super) digest: bool,
-    pub(super) stage: &'a Stage,
 }
 
 /// Closes the books.

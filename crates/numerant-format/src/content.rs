@@ -1,6 +1,7 @@
 //! Detects what a file that is no delimited text seems to be.
 
 use numerant_data::encoding::mostly_utf16;
+use numerant_data::source::ReadProblem;
 
 /// What a file that is no delimited text seems to be, by its first bytes.
 pub fn other_content(start: &[u8]) -> Option<&'static str> {
@@ -78,6 +79,19 @@ fn is_binary(sample: &[u8]) -> bool {
     let found = counts.iter().sum::<usize>() - delimiter;
     found > 4 && found > sample.len() / 50 && mostly_utf16(sample).is_none() && {
         encoding_rs::Encoding::for_bom(sample).is_none()
+    }
+}
+
+/// The problem of a source that holds something else than it says.
+pub(crate) fn other_format(
+    format: &'static str,
+    is_workbook: bool,
+    found: &'static str,
+) -> ReadProblem {
+    if is_workbook {
+        ReadProblem::NoWorkbook { format, found }
+    } else {
+        ReadProblem::NoDocument { format, found }
     }
 }
 

@@ -10,7 +10,7 @@ use jiff::civil::DateTime;
 use numerant_data::dialect::Dialect;
 use numerant_data::disk::OutFile;
 use numerant_data::record::Batch;
-use numerant_data::source::{ReadError, ReadProblem};
+use numerant_data::source::ReadError;
 use numerant_data::value::Cells;
 
 use crate::column::TextColumn;
@@ -384,18 +384,5 @@ impl NewEncoder {
 impl fmt::Debug for NewEncoder {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("NewEncoder").finish_non_exhaustive()
-    }
-}
-
-/// The problem of a source that holds something else than it says.
-pub(crate) fn other_format(
-    format: &'static str,
-    is_workbook: bool,
-    found: &'static str,
-) -> ReadProblem {
-    if is_workbook {
-        ReadProblem::NoWorkbook { format, found }
-    } else {
-        ReadProblem::NoDocument { format, found }
     }
 }

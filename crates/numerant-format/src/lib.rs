@@ -43,6 +43,7 @@ mod content;
 mod document;
 mod fill;
 mod interface;
+mod json_number;
 pub mod messages;
 mod option;
 mod options;

@@ -8,8 +8,7 @@ use numerant_data::encoding::{Encoding, Transcoder, Utf32, Utf32Reader, mostly_u
 use numerant_data::source::{Input, ReadError, ReadProblem, SharedFile, SourcePath};
 
 use crate::ReadOptions;
-use crate::content::other_content;
-use crate::interface::other_format;
+use crate::content::{other_content, other_format};
 
 /// Bytes that every format may look at.
 const HEAD: usize = 512;

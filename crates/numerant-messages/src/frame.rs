@@ -5,14 +5,13 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, BufReader, Read};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::Mutex;
 
 use super::layout::Layouts;
 use super::marks::Marks;
-use super::read::EdiTrees;
 use super::stream::segment_at;
 use crate::options::Miscounted;
-use numerant_data::source::{Input, SharedFile, SourcePath};
+use numerant_data::source::{SharedFile, SourcePath};
 use numerant_data::value::Number;
 
 /// A file of messages, to be read again.
@@ -68,23 +67,6 @@ impl Source {
             .filter(|end| end.count == count);
         end.map(|end| segment_at(&self.file, end.offset, marks))
             .transpose()
-    }
-
-    /// Another file of messages, read once more.
-    pub(super) fn other(&self, path: &Path) -> io::Result<Arc<Self>> {
-        let failed = |error: numerant_data::source::ReadError| io::Error::other(error.to_string());
-        let source = Self {
-            path: SourcePath::File(path.to_owned()),
-            name: Self::name_of(Some(path)),
-            again: Some(path.to_owned()),
-            file: SharedFile::new(Arc::new(File::open(path)?))?,
-            tails: Mutex::new(Vec::new()),
-            layouts: self.layouts.clone(),
-            ends: Mutex::default(),
-            ..*self
-        };
-        let input = Input::open(&source.path).map_err(failed)?;
-        EdiTrees::of(source, input).gone_through().map_err(failed)
     }
 }
 

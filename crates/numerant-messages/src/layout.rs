@@ -7,8 +7,8 @@ use std::sync::Arc;
 use serde::Deserialize;
 
 use super::marks::{Marks, Standard};
-use super::roles::is_called;
 use super::segments::{Segment, id_of, value_of};
+use super::slots::is_called;
 
 /// The layouts that are shipped.
 const SHIPPED: [&str; 3] = [

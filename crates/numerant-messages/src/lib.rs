@@ -36,6 +36,7 @@ mod options;
 mod read;
 mod roles;
 mod segments;
+mod slots;
 mod stream;
 mod write;
 

@@ -4,8 +4,8 @@ use numerant_data::narrow::to_u32;
 use std::collections::{HashMap, HashSet};
 
 use super::marks::Marks;
-use super::roles::{Slots, is_called, key_of};
 use super::segments::{Part, each_component, id_of, text};
+use super::slots::{Slots, is_called, key_of};
 use numerant_data::tree::{Kind, Paths, ROOT, Tree};
 use numerant_data::value::swar;
 use numerant_trees::Leaf;

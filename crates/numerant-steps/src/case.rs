@@ -3,8 +3,8 @@
 use crate::StepName;
 use serde::{Deserialize, Serialize};
 
-use super::error::StepProblem;
-use super::pipeline::Faults;
+use super::faults::Faults;
+use super::problem::StepProblem;
 use super::unknown::UnknownTally;
 use crate::expr::{Compiled, Expression};
 use numerant_data::record::Batch;

@@ -1,7 +1,7 @@
 //! `type`: all values of a column held against a declared type. Values stay as they are written.
 
-use super::error::StepProblem;
-use super::pipeline::Faults;
+use super::faults::Faults;
+use super::problem::StepProblem;
 use numerant_data::record::Batch;
 use numerant_data::value::{Cells, ColumnType, Moment, Number, NumberProblem};
 

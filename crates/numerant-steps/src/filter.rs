@@ -1,8 +1,8 @@
 //! `where`: only the records for which a condition holds. Those for which it is unknown are left out, and
 //! counted apart.
 
-use super::error::StepProblem;
-use super::pipeline::Faults;
+use super::faults::Faults;
+use super::problem::StepProblem;
 use super::unknown::UnknownTally;
 use crate::StepName;
 use crate::expr::Compiled;

@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::error::StepProblem;
-use super::pipeline::Faults;
+use super::faults::Faults;
+use super::problem::StepProblem;
 use numerant_data::record::{Batch, ColumnError, Computed};
 use numerant_data::source::{Input, ReadError, SourcePath};
 use numerant_data::value::Size;

@@ -1,7 +1,7 @@
 //! `set`: a column computed from others.
 
-use super::error::StepProblem;
-use super::pipeline::Faults;
+use super::faults::Faults;
+use super::problem::StepProblem;
 use crate::StepName;
 use crate::expr::Compiled;
 use numerant_data::record::Batch;

@@ -1,7 +1,7 @@
 //! Control totals: the values of a column as numbers, to be summed up where the records go.
 
-use super::error::StepProblem;
-use super::pipeline::Faults;
+use super::faults::Faults;
+use super::problem::StepProblem;
 use numerant_data::record::Batch;
 use numerant_data::value::{Cells, Number, NumberProblem};
 

@@ -30,6 +30,7 @@
 mod detect;
 pub mod fixed;
 mod format;
+mod line_ends;
 mod open;
 mod read;
 mod regular;

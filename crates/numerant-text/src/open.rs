@@ -7,7 +7,7 @@ use super::detect::{
     Detected, HeaderFacts, Sample, detect_delimiter, detect_line_end, has_extra_returns,
     header_facts,
 };
-use super::read::{end_text, is_blank_line};
+use super::line_ends::{end_text, is_blank_line};
 use super::regular::{Irregular, RegularCounts, RegularReader, UNIT_SEPARATOR};
 use super::scan::Marks;
 use numerant_data::dialect::{Delimiter, Dialect, Escape, LineEnd, Quote};

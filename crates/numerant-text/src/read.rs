@@ -4,10 +4,11 @@ use numerant_data::narrow::{LARGEST_RECORD, to_u32};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
+use super::line_ends::{end_text, is_blank_line};
 use super::open::{OpenText, fill, hexadecimal};
 use super::regular::RegularCounts;
 use super::scan::{Index, Marks, Scanned, open_quote, scan};
-use numerant_data::dialect::{Dialect, LineEnd};
+use numerant_data::dialect::Dialect;
 use numerant_data::encoding::{Encoding, detect_legacy};
 use numerant_data::record::{
     Batch, Columns, Copied, RejectedRecord, Span, Tagging, without_returns,
@@ -470,32 +471,6 @@ impl RecordReader for DelimitedReader {
         }
         tally
     }
-}
-
-/// Ends the text of a source: drops the end marks of DOS after it, and gives its last record the line
-/// end that it lacks. Says how many marks there were.
-pub(super) fn end_text(text: &mut Vec<u8>, line_end: LineEnd, lines: bool) -> u64 {
-    const END_MARK: u8 = 0x1a;
-    let marks = if lines {
-        0
-    } else {
-        text.iter()
-            .rev()
-            .take_while(|byte| **byte == END_MARK)
-            .count()
-    };
-    text.truncate(text.len() - marks);
-    if text
-        .last()
-        .is_some_and(|last| *last != line_end.terminator())
-    {
-        text.extend_from_slice(line_end.bytes());
-    }
-    marks as u64
-}
-
-pub(super) fn is_blank_line(line: &[u8]) -> bool {
-    without_returns(line).is_empty()
 }
 
 #[cfg(test)]

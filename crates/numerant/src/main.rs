@@ -4,6 +4,7 @@
 mod args;
 mod commands;
 mod demo;
+mod failure;
 mod hint;
 mod report;
 mod surroundings;

@@ -14,8 +14,8 @@ use std::sync::Arc;
 use jiff::civil::DateTime;
 
 pub(super) use copies::{FilledCopy, table_of};
+pub(super) use protect::check_beside;
 use protect::same_path;
-pub(super) use protect::{check_beside, protected};
 pub use refusal::{ExistingOutput, NameClash, NamesChanged, NamesClashed, Refusal, SideFileKind};
 use sheets::{Sheets, with_sheet};
 pub(super) use source_names::SourceNames;

@@ -14,10 +14,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use merged::Merged;
 use tasks::{Task, root, tasks};
 
-use super::addresses::{check_beside, protected};
+use super::addresses::check_beside;
 use super::found::{find, source_format};
 use super::pack::{packed, planned};
 use super::plan::Pass;
+use super::protect::protected;
 use super::recovery::{before_plan, before_run};
 use super::run::keep_ledger;
 use super::{

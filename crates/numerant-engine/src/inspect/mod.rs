@@ -1,18 +1,12 @@
 //! Looks at a source: its dialect, its columns, their types and values. Every record is read.
 
-mod profile;
-mod spread;
-
 use std::collections::HashMap;
 use std::sync::atomic::Ordering;
 
 use serde::Serialize;
 
-pub(super) use profile::Profile;
-pub use profile::{ColumnProfile, Distinct, Outliers};
-pub use spread::Range;
-
 use super::notice::{not_as_named, sheet_notices};
+use super::profile::{ColumnProfile, Profile, ValueCount};
 use super::sources::{BATCH, Cursor, Sources, SourcesOpening};
 use super::{Context, Error, Notice, prepare};
 use crate::job::Job;
@@ -145,15 +139,6 @@ pub struct ValueCounts {
     pub values: Vec<ValueCount>,
     /// There are more distinct values than could be counted; their records are not in `values`.
     pub incomplete: bool,
-}
-
-/// A value and the records that have it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct ValueCount {
-    /// The value; empty if blank.
-    pub value: String,
-    /// How many records.
-    pub records: u64,
 }
 
 /// Reads all of `source` and says what is in it, after the steps of the job: once for a text, and for

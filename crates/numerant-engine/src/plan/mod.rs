@@ -9,7 +9,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use super::addresses::protected;
+use super::protect::protected;
 use super::{Context, Error, FILES_KEPT_FREE, prepare};
 use crate::job::{Formulas, Gathering, Job, JobError};
 use crate::output::ExistingPolicy;

@@ -10,9 +10,9 @@ use std::sync::{Arc, Mutex};
 
 use self::task::{Done, Task};
 use super::consume::{Consumer, Set};
+use super::keep::Keep;
 use super::plan::RunPlan;
 use super::produce::{Produced, SourceSheet};
-use super::run::Keep;
 use super::{Context, Error, Notice, prepare};
 use crate::job::{Job, SheetOrder};
 use crate::ledger::{Ambiguous, TypedColumn};

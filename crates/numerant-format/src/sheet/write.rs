@@ -12,7 +12,7 @@ use super::cell::{Cell, CellFormat, Class, Look};
 use super::column_style::ColumnStyle;
 use super::number_format::Shown;
 use super::typing::{ColumnTally, Plan};
-use crate::column::is_json_number;
+use crate::json_number::is_json_number;
 use crate::{ControlCharacters, EncodeError};
 use numerant_data::record::Batch;
 use numerant_data::value::{Cells, ColumnType, DecimalMark, Number, WrittenHints};

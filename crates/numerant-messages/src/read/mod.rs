@@ -1,5 +1,6 @@
 //! Reads the records of messages, with what is needed to put some of them into messages again.
 
+mod again;
 mod facts;
 mod loops;
 mod messages;
@@ -12,8 +13,9 @@ use super::frame::{Frame, Source};
 use super::layout::{Layout, Layouts};
 use super::marks::{Marks, is_named};
 use super::names::{Extent, Found, Names};
-use super::roles::{Finder, Role, Roles, is_called};
+use super::roles::{Finder, Role, Roles};
 use super::segments::{Segment, amount, id_of};
+use super::slots::is_called;
 use super::stream::{SegmentError, Segments};
 use super::write::EdiEncoder;
 use crate::options::{Balance, Miscounted};

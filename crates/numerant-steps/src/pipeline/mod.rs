@@ -11,14 +11,13 @@ mod build;
 
 use std::path::PathBuf;
 
-use serde::{Deserialize, Serialize};
-
 use super::case::{Case, Cases};
 use super::declare::Declare;
-use super::error::StepProblem;
+use super::faults::{Faults, OnError};
 use super::filter::Filter;
 use super::layout::Layout;
 use super::lookup::{LookupError, OpenTable, Table, UnmatchedKeys};
+use super::problem::StepProblem;
 use super::set::Set;
 use super::sort::SortKey;
 use super::tidy::{Tidy, TidyTally};
@@ -27,19 +26,6 @@ use super::unknown::UnknownRecords;
 use numerant_data::record::{At, Batch, RejectedRecord};
 use numerant_data::tree::Occurrences;
 use numerant_data::value::{Cells, Kind, Number, Size, WrittenFormat};
-
-/// What to do with a record for which a step fails.
-#[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema,
-)]
-#[serde(rename_all = "lowercase")]
-pub enum OnError {
-    /// Refuse the run.
-    #[default]
-    Error,
-    /// Leave the record out.
-    Reject,
-}
 
 /// What a pipeline needs to know besides its steps.
 #[derive(Clone, Debug)]
@@ -144,38 +130,6 @@ enum Operation {
     Filter(Filter),
     Cases(Cases),
     Total(Total),
-}
-
-/// Records of a batch for which a step fails.
-#[derive(Debug)]
-pub(super) struct Faults<'f> {
-    on_error: OnError,
-    found: &'f mut Vec<(usize, StepProblem)>,
-    /// The record that ends the run.
-    fatal: Option<usize>,
-}
-
-impl Faults<'_> {
-    /// Takes note of a record for which a step fails: an error, unless it is to be rejected.
-    pub(super) fn found(&mut self, record: usize, problem: StepProblem) -> Result<(), StepProblem> {
-        if self.on_error == OnError::Error {
-            self.fatal = Some(record);
-            return Err(problem);
-        }
-        self.reject(record, problem);
-        Ok(())
-    }
-
-    /// Ends the run at a record, whatever is done with records for which a step fails.
-    pub(super) fn ends(&mut self, record: usize, problem: StepProblem) -> StepProblem {
-        self.fatal = Some(record);
-        problem
-    }
-
-    /// Rejects a record.
-    pub(super) fn reject(&mut self, record: usize, problem: StepProblem) {
-        self.found.push((record, problem));
-    }
 }
 
 impl Pipeline {

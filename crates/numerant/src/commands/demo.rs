@@ -1,7 +1,7 @@
 //! `numerant demo`.
 
-use super::Failure;
 use crate::args::DemoArguments;
+use crate::failure::Failure;
 use crate::report::Reporter;
 
 pub(super) fn demo(arguments: &DemoArguments, reporter: &Reporter) -> Result<(), Failure> {

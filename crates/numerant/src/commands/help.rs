@@ -2,8 +2,8 @@
 
 use clap::{CommandFactory, ValueEnum};
 
-use super::Failure;
 use crate::args::{Arguments, HelpArguments, Topic};
+use crate::failure::Failure;
 use crate::report::Reporter;
 
 /// Shows a topic, the help of a command, or that of the program.

@@ -6,8 +6,9 @@ use numerant_data::source::SourcePath;
 use numerant_engine::Fault;
 use numerant_schema::sample_of;
 
-use super::{Failure, page, saved};
+use super::{page, saved};
 use crate::args::{InspectRequest, Report};
+use crate::failure::Failure;
 use crate::report::{Progress, Reporter, page as pages};
 use crate::surroundings::Interrupts;
 

@@ -8,7 +8,8 @@ use numerant_delivery::{Deliverable, PlannedMessage, Sender};
 use numerant_engine::dated_path;
 use numerant_engine::job::{JobFile, Notification, NotifyWhen, Work};
 
-use super::{Failure, deliver};
+use super::deliver;
+use crate::failure::Failure;
 use crate::report::failure_in_words;
 
 /// Sends the message about a run, with the pages that its jobs have written.

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use jiff::Zoned;
 use numerant_data::disk::Disk;
 
-use super::Failure;
+use crate::failure::Failure;
 use crate::report::page::{self, Made};
 
 /// Where a page is to be, which is known to be free or to have an earlier page.

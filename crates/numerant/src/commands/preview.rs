@@ -15,8 +15,9 @@ use numerant_engine::{Context, Inspection};
 use numerant_format::ReadOptions;
 use tempfile::TempDir;
 
-use super::{Failure, run};
+use super::run;
 use crate::args::{Mode, RunRequest};
+use crate::failure::Failure;
 use crate::report::{Preview, Reporter};
 use crate::surroundings::Interrupts;
 

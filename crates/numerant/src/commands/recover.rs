@@ -5,8 +5,8 @@ use std::sync::Arc;
 use numerant_engine::Unobserved;
 use numerant_engine::output::Direction;
 
-use super::Failure;
 use crate::args::RecoverArguments;
+use crate::failure::Failure;
 use crate::report::Reporter;
 use crate::surroundings::Interrupts;
 

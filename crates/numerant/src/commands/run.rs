@@ -8,8 +8,9 @@ use numerant_engine::{BatchSummary, Context, Error, FileDisposition, Summary};
 
 use super::confirm::confirmed;
 use super::page::{self, PagePlace};
-use super::{Failure, preview, saved, standard_output};
+use super::{preview, saved, standard_output};
 use crate::args::{Mode, RunRequest};
+use crate::failure::Failure;
 use crate::report::{Progress, Reporter, page as pages};
 use crate::surroundings::Interrupts;
 

@@ -9,10 +9,11 @@ use numerant_data::source::Identity;
 use numerant_engine::job::{JobFile, Work, to_toml};
 use numerant_engine::{Error, dated_path, files};
 
-use super::{Failure, deliver, inspect, notify, run, verify};
+use super::{deliver, inspect, notify, run, verify};
 use crate::args::{
     DeliverRequest, InspectRequest, Mode, RunRequest, SavedArguments, VerifyRequest,
 };
+use crate::failure::Failure;
 use crate::report::{Level, Reporter, failure_in_words};
 use crate::surroundings::Interrupts;
 

@@ -6,8 +6,8 @@ use std::path::Path;
 
 use clap::CommandFactory;
 
-use super::Failure;
 use crate::args::{Arguments, CompletionsArguments, ManualArguments};
+use crate::failure::Failure;
 
 pub(super) fn completions(arguments: &CompletionsArguments) -> Result<(), Failure> {
     let mut script = Vec::new();

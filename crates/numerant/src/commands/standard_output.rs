@@ -10,8 +10,9 @@ use numerant_engine::job::Job;
 use numerant_engine::{Error, Refusal, Summary};
 use tempfile::TempDir;
 
-use super::{Failure, run};
+use super::run;
 use crate::args::{Mode, RunRequest};
+use crate::failure::Failure;
 use crate::report::Reporter;
 use crate::surroundings::Interrupts;
 

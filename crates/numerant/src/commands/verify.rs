@@ -7,8 +7,9 @@ use numerant_data::source::SourcePath;
 use numerant_engine::job::{Job, VerifyJob};
 use numerant_engine::{PartsOptions, dated_path};
 
-use super::{Failure, page, saved};
+use super::{page, saved};
 use crate::args::{Report, VerifyRequest};
+use crate::failure::Failure;
 use crate::report::{Progress, Reporter, page as pages};
 use crate::surroundings::Interrupts;
 

@@ -19,7 +19,7 @@ use numerant_engine::{Context, Unobserved};
 use numerant_steps::Step;
 pub(crate) use walk::walk;
 
-use crate::commands::Failure;
+use crate::failure::Failure;
 
 /// Stands in the folder so that a later demo knows that it may make it anew.
 const README: &str = "README.txt";

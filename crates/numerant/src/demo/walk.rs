@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use crate::report::screen::Mark;
 
 use super::stops::STOPS;
-use crate::commands::Failure;
+use crate::failure::Failure;
 
 const TITLE: Mark = Mark::Green;
 const TYPED: Mark = Mark::Bold;

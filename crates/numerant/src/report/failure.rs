@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use super::{screen, words};
-use crate::commands::Failure;
+use crate::failure::Failure;
 use crate::hint;
 
 /// Why a command failed, and what to do about it.

@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 
 use super::notice;
 use super::screen::is_unsafe;
-use crate::commands::Failure;
+use crate::failure::Failure;
 
 /// Prints a document on standard output. What would do something to a terminal is escaped, which is the same text
 /// to whoever reads it.

@@ -40,7 +40,7 @@ use numerant_delivery::{Delivered, JournalEntry, Outcome, PlannedMessage};
 use numerant_engine::job::{DeliverJob, JobFile};
 
 use crate::args::{Report, ReportOptions, Topic};
-use crate::commands::Failure;
+use crate::failure::Failure;
 use crate::hint::of_error;
 
 /// Notes that are shown of one command.

@@ -259,3 +259,95 @@ fn libraries_name_no_option_but_those_that_a_format_describes() {
     let line = r#"x("use --keep or --widths", "--") // "#;
     assert_eq!(options_named(line, &described), ["keep"]);
 }
+
+/// The modules that code names behind a path such as `crate::`, alone or in braces.
+fn modules_behind(code: &str, path: &str) -> Vec<String> {
+    let is_word = |c: char| c.is_alphanumeric() || c == '_';
+    let word = |text: &str| text.chars().take_while(|c| is_word(*c)).collect::<String>();
+    let mut named = Vec::new();
+    for (at, _) in code.match_indices(path) {
+        // `super::` of `super::super::` is no path of its own.
+        if code[..at].ends_with(|c: char| is_word(c) || c == ':') {
+            continue;
+        }
+        let rest = &code[at + path.len()..];
+        let Some(group) = rest.strip_prefix('{') else {
+            named.push(word(rest));
+            continue;
+        };
+        let mut depth = 0;
+        let mut begins = true;
+        for (place, c) in group.char_indices() {
+            match c {
+                '}' if depth == 0 => break,
+                '{' => depth += 1,
+                '}' => depth -= 1,
+                ',' if depth == 0 => begins = true,
+                c if begins && is_word(c) => {
+                    named.push(word(&group[place..]));
+                    begins = false;
+                }
+                _ => {}
+            }
+        }
+    }
+    named
+}
+
+/// The modules of a crate at its top, each with those of them that it names outside of its tests.
+fn modules_of(src: &Path) -> BTreeMap<String, Vec<String>> {
+    let mut sources = Vec::new();
+    files(src, &mut sources);
+    let mut modules: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for path in sources {
+        let below = path.strip_prefix(src).expect("below").with_extension("");
+        let mut parts: Vec<String> = below
+            .iter()
+            .map(|part| part.to_string_lossy().into_owned())
+            .collect();
+        let is_code = path.extension().is_some_and(|extension| extension == "rs");
+        if parts.last().is_some_and(|last| last == "mod") {
+            parts.pop();
+        }
+        let is_root = parts.len() == 1 && ["lib", "main"].contains(&parts[0].as_str());
+        if !is_code || is_root || parts.contains(&"tests".to_owned()) {
+            continue;
+        }
+        let text = std::fs::read_to_string(&path).expect("a source");
+        let code = text.split("#[cfg(test)]").next().unwrap_or_default();
+        let lines = code.lines().filter(|line| !line.trim().starts_with("//"));
+        let code: String = lines.collect::<Vec<_>>().join("\n");
+        let to_root = "super::".repeat(parts.len());
+        let named = modules_behind(&code, "crate::").into_iter();
+        let named = named.chain(modules_behind(&code, &to_root));
+        modules.entry(parts[0].clone()).or_default().extend(named);
+    }
+    modules
+}
+
+#[test]
+fn modules_of_a_crate_are_in_no_circle() {
+    for entry in std::fs::read_dir(root().join("crates")).expect("crates") {
+        let folder = entry.expect("a crate").path();
+        let mut modules = modules_of(&folder.join("src"));
+        // A module that names none of those that are left is in no circle.
+        loop {
+            let left: Vec<String> = modules.keys().cloned().collect();
+            modules
+                .retain(|module, named| named.iter().any(|to| to != module && left.contains(to)));
+            if modules.len() == left.len() {
+                break;
+            }
+        }
+        assert!(
+            modules.is_empty(),
+            "{}: one of these has to give up a name: {:?}",
+            folder.display(),
+            modules.keys()
+        );
+    }
+    let code = "use crate::{a::B, c::{d, e}, f};\nuse super::super::g; super::h::i();";
+    assert_eq!(modules_behind(code, "crate::"), ["a", "c", "f"]);
+    assert_eq!(modules_behind(code, "super::"), ["super", "h"]);
+    assert_eq!(modules_behind(code, "super::super::"), ["g"]);
+}

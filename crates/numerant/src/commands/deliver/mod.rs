@@ -21,8 +21,9 @@ pub(super) use transport::{address, channel};
 use transport::{secret, text_of};
 
 use super::confirm::confirmed;
-use super::{Failure, saved};
+use super::saved;
 use crate::args::{DeliverRequest, Mode};
+use crate::failure::Failure;
 use crate::report::{Progress, Reporter};
 use crate::surroundings::Interrupts;
 

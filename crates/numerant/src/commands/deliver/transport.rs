@@ -10,7 +10,7 @@ use numerant_delivery::{Channel, CommandChannel, Drafts, Folders, Password, Smtp
 use numerant_engine::job::{DeliveryChannel, Encryption, Transport};
 
 use super::{refused, usage, with_hint};
-use crate::commands::Failure;
+use crate::failure::Failure;
 
 /// The environment variable with the password of the mail server.
 const PASSWORD: &str = "NUMERANT_SMTP_PASSWORD";

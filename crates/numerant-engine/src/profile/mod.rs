@@ -1,12 +1,14 @@
 //! What there is to say of a column: its type, how its values are written, which of them do not fit.
 
+mod spread;
+
 use std::hash::{BuildHasher, Hasher};
 
 use hashbrown::HashTable;
 use serde::Serialize;
 
-use super::ValueCount;
-use super::spread::{Range, Spread, measure};
+pub use spread::Range;
+use spread::{Spread, measure};
 
 use crate::ledger::Ambiguous;
 use numerant_data::record::Field;
@@ -58,6 +60,15 @@ pub struct ColumnProfile {
     /// The values that stand most often, at most ten; none if all differ, or too many do.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub most_frequent: Vec<ValueCount>,
+}
+
+/// A value and the records that have it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ValueCount {
+    /// The value; empty if blank.
+    pub value: String,
+    /// How many records.
+    pub records: u64,
 }
 
 /// Values of a column that are not of the type of most.
