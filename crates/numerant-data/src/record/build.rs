@@ -12,9 +12,10 @@ pub struct RecordStart {
     first: u32,
 }
 
+// Each of these is called for each field or record by the readers of other crates, where a call is felt.
 impl Batch {
     /// Begins a record at the end of the batch.
-    #[inline]
+    #[inline(always)]
     pub fn begin_record(&self) -> RecordStart {
         RecordStart {
             start: to_u32(self.bytes.len()),
@@ -23,7 +24,7 @@ impl Batch {
     }
 
     /// Ends a field of a tagged batch, whose bytes were appended.
-    #[inline]
+    #[inline(always)]
     pub fn end_field(&mut self, tag: Tag) {
         // Most fields are plain: their tags are added with the record, all at once.
         if tag != Tag::PLAIN {
@@ -35,7 +36,7 @@ impl Batch {
     }
 
     /// Adds so many fields that are not there to a tagged batch.
-    #[inline]
+    #[inline(always)]
     pub fn pass_fields(&mut self, count: usize) {
         let from = self.bytes.len();
         self.ends.extend(to_u32(from)..to_u32(from + count));
@@ -43,7 +44,7 @@ impl Batch {
     }
 
     /// Ends a record of a tagged batch, all fields of which were added.
-    #[inline]
+    #[inline(always)]
     pub fn end_record(&mut self, RecordStart { start, first }: RecordStart) {
         self.tags.resize(self.ends.len(), Tag::PLAIN);
         let last_byte = self.bytes.len() - 1;
