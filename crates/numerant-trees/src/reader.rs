@@ -116,6 +116,10 @@ impl TreeReader {
             flattener.settle_as_one(opened.format.whole_record());
         } else {
             let settled = flattener.settle(&paths);
+            if !is_full && matches!(settled, Err(FlattenError::NoRows { .. })) {
+                // The list may begin in a later record.
+                return Self::open(opened, batch_size, &SchemaScan::Full);
+            }
             settled.map_err(|error| flatten_error(&path, Place::default(), error))?;
             flattener.rename(|path| opened.format.column_name(path));
             if let Some(header) = &opened.facts.header {
@@ -136,6 +140,9 @@ impl TreeReader {
             markup && opened.facts.found && opened.facts.records.matches('/').count() == 1;
         let is_empty = flattener.names().is_empty() && (!any || is_root);
         if flattener.names().is_empty() && !is_empty {
+            if !is_full {
+                return Self::open(opened, batch_size, &SchemaScan::Full);
+            }
             return Err(path.error(ReadProblem::NoValues { path: records() }));
         }
         let (namespaces, around) = (trees.namespaces(), trees.frame());

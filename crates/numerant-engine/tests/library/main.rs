@@ -13,6 +13,7 @@ mod messages;
 mod mutations;
 mod odd_books;
 mod records;
+mod samples;
 mod sheets;
 mod split;
 mod support;
