@@ -221,8 +221,9 @@ fn inspect_one(
     let width = reader.columns().len();
     let hints = job.written_hints();
     let workers = WorkerPool::new(context.threads(job));
-    let mut batch = Batch::default();
-    while reader.next_batch(&mut batch)? {
+    let (mut batch, mut next) = (Batch::default(), Batch::default());
+    let mut is_read = reader.next_batch(&mut batch)?;
+    while is_read {
         context.check_cancelled()?;
         for record in 0..batch.len() {
             let raw = batch.raw(record);
@@ -236,17 +237,22 @@ fn inspect_one(
             .apply(&mut batch)
             .map_err(|(at, problem)| Error::step(source.clone(), at, problem))?;
         kept += batch.len() as u64;
-        // A column's values are looked at by one thread, in their order.
-        workers.for_each(&mut profiles, |place, profile| {
-            for record in 0..batch.len() {
-                let field = batch.field(record, slots[place]);
-                profile.add(field, &hints, || batch.line(record));
-            }
-        });
+        // A column's values are looked at by one thread, in their order, while the next records are read.
+        let look = || {
+            workers.for_each(&mut profiles, |place, profile| {
+                for record in 0..batch.len() {
+                    let field = batch.field(record, slots[place]);
+                    profile.add(field, &hints, || batch.line(record));
+                }
+            });
+        };
+        let read = workers.beside(look, || reader.next_batch(&mut next));
         match &mut sorter {
             Some(sorter) => sorter.push(&batch).map_err(sorting)?,
             None => take_records(&batch, &slots, show, &mut records),
         }
+        is_read = read?;
+        std::mem::swap(&mut batch, &mut next);
         context.observer.has_read(taken.load(Ordering::Relaxed));
     }
     let mut sorted_as_text = Vec::new();
