@@ -60,20 +60,6 @@ impl WorkerPool {
         pool.and_then(Option::as_ref)
     }
 
-    /// Does `work` with the threads while the one that calls does `other`, and returns what came of that.
-    pub fn beside<R>(&self, work: impl FnOnce() + Send, other: impl FnOnce() -> R) -> R {
-        match self.pool() {
-            Some(pool) => pool.in_place_scope(|scope| {
-                scope.spawn(|_| work());
-                other()
-            }),
-            None => {
-                work();
-                other()
-            }
-        }
-    }
-
     /// Does `work` with each item and its place, at the same time with several.
     pub fn for_each<T: Send>(&self, items: &mut [T], work: impl Fn(usize, &mut T) + Sync) {
         let pool = if items.len() > 1 { self.pool() } else { None };
@@ -171,13 +157,6 @@ mod tests {
                     .iter()
                     .enumerate()
                     .all(|(place, item)| *item == place + 1)
-            );
-            let workers = WorkerPool::new(threads);
-            let zero = || workers.for_each(&mut items, |_, item| *item = 0);
-            assert_eq!(workers.beside(zero, || 7), 7);
-            assert!(
-                items.iter().all(|item| *item == 0),
-                "done when the call returns"
             );
         }
     }

@@ -112,9 +112,11 @@ pub enum Shown<'a> {
 
 impl TextColumn {
     /// Whether a record has a container with nothing in it so many levels above the column.
-    pub fn is_hollow(&self, batch: &Batch, record: usize, levels: usize) -> bool {
+    pub fn is_empty_container(&self, batch: &Batch, record: usize, levels: usize) -> bool {
         let field = batch.field(record, self.slot);
-        self.tells_blanks && field.is_blank() && field.tag().as_blank() == Blank::Hollow(levels)
+        self.tells_blanks
+            && field.is_blank()
+            && field.tag().as_blank() == Blank::EmptyContainer(levels)
     }
 
     /// The value of a record.

@@ -1,4 +1,4 @@
-//! Names of segments, told apart and looked up by a number.
+//! Names of segments, distinguished and looked up by a number.
 
 use super::marks::Marks;
 use super::segments::id_of;

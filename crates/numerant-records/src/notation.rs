@@ -75,7 +75,7 @@ impl Wanted {
     }
 }
 
-/// Lays a record out as a tree: the fields and the slices of its texts that are wanted.
+/// Makes a tree of a record: the fields and the slices of its texts that are wanted.
 pub(super) fn push_tree(
     record: &Record<'_>,
     wanted: &Wanted,

@@ -321,7 +321,7 @@ impl DelimitedReader {
         Ok(())
     }
 
-    /// Lays a copy of a ragged record with the right number of fields after the arena.
+    /// Adds a copy of a ragged record with the right number of fields after the arena.
     fn pad(&self, batch: &mut Batch, span: Span, found: usize) -> Span {
         let start = span.start as usize;
         let first = span.first as usize;

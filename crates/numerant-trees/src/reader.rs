@@ -333,7 +333,7 @@ impl Row<'_> {
                 Tag::PLAIN
             }
             FlatValue::Null => Tag::blank(Blank::Null),
-            FlatValue::Hollow(levels) => Tag::blank(Blank::Hollow(levels as usize)),
+            FlatValue::EmptyContainer(levels) => Tag::blank(Blank::EmptyContainer(levels as usize)),
         };
         batch.end_field(tag);
         self.columns += 1;

@@ -7,7 +7,7 @@
 /// use numerant_data::record::{Blank, Tag};
 ///
 /// assert!(Tag::TEXT.is_text());
-/// assert_eq!(Tag::blank(Blank::Hollow(2)).as_blank(), Blank::Hollow(2));
+/// assert_eq!(Tag::blank(Blank::EmptyContainer(2)).as_blank(), Blank::EmptyContainer(2));
 /// assert_eq!(Tag::PLAIN.as_blank(), Blank::Absent);
 /// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
@@ -27,7 +27,7 @@ pub enum Blank {
     /// A null.
     Null,
     /// A container so many levels above the field has nothing in it.
-    Hollow(usize),
+    EmptyContainer(usize),
 }
 
 impl Tag {
@@ -43,7 +43,7 @@ impl Tag {
     const EMPTY: u16 = 3;
     const NULL: u16 = 4;
     /// A container right here is empty; one level further up for each that is added.
-    const HOLLOW: u16 = 5;
+    const EMPTY_CONTAINER: u16 = 5;
 
     const fn of_kind(kind: u16) -> Self {
         Self {
@@ -84,9 +84,9 @@ impl Tag {
             Blank::Absent => Self::PLAIN.kind,
             Blank::Empty => Self::EMPTY,
             Blank::Null => Self::NULL,
-            Blank::Hollow(levels) => {
+            Blank::EmptyContainer(levels) => {
                 let levels = u16::try_from(levels).unwrap_or(u16::MAX);
-                Self::HOLLOW.saturating_add(levels)
+                Self::EMPTY_CONTAINER.saturating_add(levels)
             }
         })
     }
@@ -110,7 +110,9 @@ impl Tag {
             0..=2 => Blank::Absent,
             Self::EMPTY => Blank::Empty,
             Self::NULL => Blank::Null,
-            hollow => Blank::Hollow(usize::from(hollow - Self::HOLLOW)),
+            empty_container => {
+                Blank::EmptyContainer(usize::from(empty_container - Self::EMPTY_CONTAINER))
+            }
         }
     }
 

@@ -27,7 +27,7 @@ impl Default for ListLayout {
     }
 }
 
-/// A way to lay out lists that is none.
+/// A way to flatten lists that is not known.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error(
     "'{0}' is not a way to flatten lists: use columns, columns=NUMBER, rows, rows=PATH or keep"

@@ -63,7 +63,7 @@ pub fn with_plain_dots(column: &str) -> String {
     segments.collect::<Vec<_>>().join(".")
 }
 
-/// A number as items have it: digits that do not begin with a nought.
+/// A number as items have it: digits that do not begin with a zero.
 fn index(name: &str) -> Option<usize> {
     let digits = !name.starts_with('0') && name.bytes().all(|byte| byte.is_ascii_digit());
     name.parse().ok().filter(|_| digits)

@@ -19,7 +19,7 @@ pub fn controls(word: u64) -> u64 {
     word.wrapping_sub(ONES * 0x20) & !word & HIGH
 }
 
-/// The place of the first byte of a mask that is not nought.
+/// The place of the first byte of a mask that is not zero.
 #[inline(always)]
 pub fn first(mask: u64) -> usize {
     (mask.trailing_zeros() / 8) as usize

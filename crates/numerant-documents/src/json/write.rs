@@ -120,7 +120,7 @@ impl JsonEncoder {
                 Shown::Blank(blank) => self.form.blanks.of(blank, Blank::Null),
                 _ => Blank::Empty,
             };
-            if matches!(blank, Blank::Absent | Blank::Hollow(_)) {
+            if matches!(blank, Blank::Absent | Blank::EmptyContainer(_)) {
                 continue;
             }
             out.push(open);
@@ -192,10 +192,10 @@ impl JsonEncoder {
         begin(out);
         out.push(if member.list { b'[' } else { b'{' });
         if !self.children(member, batch, record, level, out)? {
-            let hollow = member.first.is_some_and(|(column, levels)| {
-                self.columns[column].is_hollow(batch, record, levels)
+            let empty_container = member.first.is_some_and(|(column, levels)| {
+                self.columns[column].is_empty_container(batch, record, levels)
             });
-            if !hollow {
+            if !empty_container {
                 out.truncate(start);
                 return Ok(false);
             }
@@ -252,7 +252,7 @@ impl JsonEncoder {
         let mut scratch = Vec::new();
         match self.columns[column].value(batch, record, &self.cells, &mut scratch)? {
             Shown::Blank(blank) => match self.form.blanks.of(blank, Blank::Null) {
-                Blank::Absent | Blank::Hollow(_) => return Ok(false),
+                Blank::Absent | Blank::EmptyContainer(_) => return Ok(false),
                 Blank::Null => {
                     begin(out);
                     out.extend_from_slice(b"null");

@@ -347,10 +347,10 @@ impl XmlEncoder {
             nested |= self.element(child, batch, record, level + 1, &mut content)?;
         }
         if !any && !nested {
-            let hollow = element.first.is_some_and(|(column, levels)| {
-                self.columns[column].is_hollow(batch, record, levels)
+            let empty_container = element.first.is_some_and(|(column, levels)| {
+                self.columns[column].is_empty_container(batch, record, levels)
             });
-            if !hollow {
+            if !empty_container {
                 out.truncate(before);
                 return Ok(false);
             }

@@ -246,7 +246,7 @@ fn inspect_one(
                 }
             });
         };
-        let read = workers.beside(look, || reader.next_batch(&mut next));
+        let ((), read) = workers.join(look, || reader.next_batch(&mut next));
         match &mut sorter {
             Some(sorter) => sorter.push(&batch).map_err(sorting)?,
             None => take_records(&batch, &slots, show, &mut records),

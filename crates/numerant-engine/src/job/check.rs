@@ -333,7 +333,7 @@ impl Job {
         }
         if self.case.is_empty() {
             if self.others.is_some() {
-                return Err(JobError::RestWithoutCase);
+                return Err(JobError::OthersWithoutCase);
             }
             let names = self.name.iter().chain(&self.sheet);
             let names = names.chain(self.pages.templates());
@@ -464,7 +464,7 @@ mod tests {
             others: Some("others".into()),
             ..rows.clone()
         };
-        assert_eq!(rest.check(), Err(JobError::RestWithoutCase));
+        assert_eq!(rest.check(), Err(JobError::OthersWithoutCase));
         let named = |name: &str, clash| Job {
             name: Some(name.parse().expect(name)),
             clash,

@@ -43,7 +43,7 @@ pub enum JobError {
     Nothing(&'static str),
     /// `others` without `case`.
     #[error("'others' names what no case holds for, and there is no case")]
-    RestWithoutCase,
+    OthersWithoutCase,
     /// `{.case}` without `case`.
     #[error("the name '{0}' holds {{.case}}, and there is no case")]
     NoCase(Template),

@@ -416,9 +416,9 @@ fn names_that_only_records_tell_are_settled_file_by_file() {
         ..folder.convert("in", "")
     };
     let batch = run_batch(&job, &context()).expect("a batch");
-    let told = dispositions(&batch);
-    assert_eq!(told[0], "a.csv: 2 to North.json, East.json");
-    assert!(told[1].contains("exists already"), "{told:?}");
+    let reported = dispositions(&batch);
+    assert_eq!(reported[0], "a.csv: 2 to North.json, East.json");
+    assert!(reported[1].contains("exists already"), "{reported:?}");
     assert_eq!(
         folder.read("out/North.json"),
         "[\n{\"id\":1,\"quay\":\"North\"}\n]\n"
@@ -467,18 +467,18 @@ fn a_file_that_is_gone_fails_alone() {
     // As one that vanishes between being found and being read.
     std::os::unix::fs::symlink(folder.path("nil.csv"), folder.path("in/gone.csv")).expect("linked");
     let batch = run_batch(&folder.convert("in", "json"), &context()).expect("a batch");
-    let told = dispositions(&batch);
-    assert_eq!(told[0], "a.csv: 1 to a.json");
+    let reported = dispositions(&batch);
+    assert_eq!(reported[0], "a.csv: 1 to a.json");
     assert!(
-        told[1].contains("failed: ") && told[1].contains("No such file"),
-        "{told:?}"
+        reported[1].contains("failed: ") && reported[1].contains("No such file"),
+        "{reported:?}"
     );
 }
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(32))]
 
-    /// What is moved verbatim and what is laid anew are the same.
+    /// What is moved verbatim and what is flattened and encoded are the same.
     #[test]
     fn gathered_records_are_those_of_a_plain_run(
         records in prop::collection::vec(("[a-c \",;\n]{0,6}", "[0-9]{0,4}"), 1..30),

@@ -74,7 +74,7 @@ fn object(inner: impl Strategy<Value = Value> + 'static) -> impl Strategy<Value 
 }
 
 /// Whether a list is there where another record has an object, or the other way round, and one of
-/// them has nothing in it: which it was cannot be told from columns then.
+/// them has nothing in it: which it was cannot be detected from columns then.
 fn kinds_differ(records: &[Value]) -> bool {
     fn walk(value: &Value, path: &str, kinds: &mut std::collections::HashMap<String, [bool; 3]>) {
         let place = match value {
@@ -211,34 +211,34 @@ fn element(depth: u32) -> impl Strategy<Value = String> {
 fn lists_become_columns_rows_or_one_cell() {
     let text = r#"[{"id":1,"items":[{"code":"A","tags":["x","y"]},{"code":"B","tags":[]}]},
         {"id":2,"items":[]},{"id":3}]"#;
-    let laid = |lists: &str| {
+    let flattened = |lists: &str| {
         let lists: ListLayout = lists.parse().expect("a way");
         convert_with("in.json", text, "out.csv", |job| {
             job.read.lists = Some(lists.clone());
         })
     };
     assert_eq!(
-        laid("columns").expect("laid"),
+        flattened("columns").expect("flattened"),
         "id,items.1.code,items.1.tags.1,items.1.tags.2,items.2.code,items.2.tags\n\
          1,A,x,y,B,[]\n2,,,,,\n3,,,,,\n"
     );
     assert_eq!(
-        laid("rows=items").expect("laid"),
+        flattened("rows=items").expect("flattened"),
         "id,items.code,items.tags.1,items.tags.2\n1,A,x,y\n1,B,,\n2,,,\n3,,,\n"
     );
     assert_eq!(
-        laid("rows").expect("laid"),
+        flattened("rows").expect("flattened"),
         "id,items.code,items.tags\n1,A,x\n1,A,y\n1,B,\n2,,\n3,,\n"
     );
     assert_eq!(
-        laid("keep").expect("laid"),
+        flattened("keep").expect("flattened"),
         "id,items\n1,\"[{\"\"code\"\":\"\"A\"\",\"\"tags\"\":[\"\"x\"\",\"\"y\"\"]},{\"\"code\"\":\"\"B\"\",\"\"tags\"\":[]}]\"\n2,[]\n3,\n"
     );
     for (lists, what) in [
         ("columns=1", "more than 1 items"),
         ("rows=item", "no list at item"),
     ] {
-        let error = laid(lists).expect_err(lists).to_string();
+        let error = flattened(lists).expect_err(lists).to_string();
         assert!(error.contains(what), "{error}");
     }
     let siblings = r#"[{"a":[1,2],"b":[3,4]}]"#;
@@ -252,21 +252,24 @@ fn lists_become_columns_rows_or_one_cell() {
 #[test]
 fn elements_become_columns_rows_or_one_cell() {
     let text = "<n><notice id='1'><area u='m'>a</area><area>b</area></notice><notice id='2'><area>c</area></notice></n>";
-    let laid = |lists: &str| {
+    let flattened = |lists: &str| {
         let lists: ListLayout = lists.parse().expect("a way");
         convert_with("in.xml", text, "out.csv", |job| {
             job.read.records = Some("//notice".into());
             job.read.lists = Some(lists.clone());
         })
-        .expect("laid")
+        .expect("flattened")
     };
     assert_eq!(
-        laid("columns"),
+        flattened("columns"),
         "@id,area.1.#text,area.1.@u,area.2\n1,a,m,b\n2,c,,\n"
     );
-    assert_eq!(laid("rows"), "@id,area.#text,area.@u\n1,a,m\n1,b,\n2,c,\n");
     assert_eq!(
-        laid("keep"),
+        flattened("rows"),
+        "@id,area.#text,area.@u\n1,a,m\n1,b,\n2,c,\n"
+    );
+    assert_eq!(
+        flattened("keep"),
         "@id,area\n1,\"[{\"\"#text\"\":\"\"a\"\",\"\"@u\"\":\"\"m\"\"},\"\"b\"\"]\"\n2,\"[\"\"c\"\"]\"\n"
     );
 }

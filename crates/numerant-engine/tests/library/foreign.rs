@@ -535,7 +535,11 @@ fn all_kinds_of_cells_of_biff8() {
         ),
         (3, 1, 2, 1)
     );
-    assert_eq!(found.header_notes.len(), 7, "columns of one name are told");
+    assert_eq!(
+        found.header_notes.len(),
+        7,
+        "columns of one name are reported"
+    );
 }
 
 #[test]

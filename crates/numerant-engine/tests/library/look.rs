@@ -154,8 +154,8 @@ fn sheets(path: &Path) -> Vec<String> {
     book.sheet_names()
 }
 
-/// What is told of an output.
-fn told(summary: &Summary, output: &str) -> Extracted {
+/// What is reported of an output.
+fn extracted(summary: &Summary, output: &str) -> Extracted {
     let of = |notice: &Notice| match notice {
         Notice::Extracted { path, what } if path == output => Some(what.clone()),
         _ => None,
@@ -207,7 +207,7 @@ fn a_sheet_by_itself_is_what_it_was() {
         "{sheet}"
     );
     assert!(sheet.contains("<formula1>#REF!</formula1>") && sheet.contains("<v>250.0</v>"));
-    let what = told(&summary, "Calls 2026.xlsx");
+    let what = extracted(&summary, "Calls 2026.xlsx");
     assert_eq!(
         (what.formulas, what.without_value, what.rules, what.names),
         (12, 0, 2, 1)
@@ -248,11 +248,11 @@ fn chosen_sheets_go_together_with_the_formulas_between_them() {
         formulas(&both, "Calls 2026"),
         formulas(&book("port.xlsx"), "Calls 2026")
     );
-    assert_eq!(told(&summary, "both.xlsx"), Extracted::default());
+    assert_eq!(extracted(&summary, "both.xlsx"), Extracted::default());
     job.formulas = Formulas::Values;
     job.name = Some("values.xlsx".parse().expect("a template"));
     let summary = done(&job);
-    assert_eq!(told(&summary, "values.xlsx").formulas, 24);
+    assert_eq!(extracted(&summary, "values.xlsx").formulas, 24);
     let values = folder.path("out/values.xlsx");
     assert!(formulas(&values, "Calls 2026").is_empty());
     assert_eq!(cells(&values, "Calls 2026"), cells(&both, "Calls 2026"));
@@ -273,7 +273,7 @@ fn macros_stay_only_where_a_file_may_have_them() {
             kept,
             "{name}"
         );
-        assert_eq!(told(&summary, name).macros, !kept);
+        assert_eq!(extracted(&summary, name).macros, !kept);
     }
 }
 
@@ -318,7 +318,7 @@ fn workbooks_are_gathered_with_their_look() {
             .any(|formula| formula.contains("rate_table_2"))
     );
     assert_eq!(
-        told(&summary, "all.xlsx").renamed,
+        extracted(&summary, "all.xlsx").renamed,
         [("rate_table".to_owned(), "rate_table_2".to_owned())]
     );
     let workbook = text(&found, "xl/workbook.xml");

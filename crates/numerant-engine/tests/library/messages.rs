@@ -179,12 +179,12 @@ fn conditions_hold_for_any_of_what_stands_several_times() {
     // A look at it holds the condition in the same way.
     let source = folder.path("pay.x12").into();
     let found = inspect(&source, &extract, 3, &context()).expect("readable");
-    let told = [
+    let expected = [
         ["K007", "MK007", "T0001", "107", "207"],
         ["K008", "MK008", "T0001", "108", "208"],
     ];
-    assert_eq!(found[0].records, told);
-    // What is told of the condition is how it was said.
+    assert_eq!(found[0].records, expected);
+    // What is reported of the condition is its text.
     let left = summary
         .ledger
         .left_out
@@ -365,8 +365,8 @@ fn names_of_segments_may_be_small() {
         taken.steps = condition("\"NM1[QC]09\" = 'MK002' OR SVC02 > 104");
         taken.write.of_formats.set("balance", "recompute");
         let summary = done(&taken);
-        let told = |notice: &Notice| matches!(notice, Notice::Messages { facts, .. } if facts.lower_case > 0);
-        assert_eq!(summary.notices.iter().any(told), name == "small.x12");
+        let is_reported = |notice: &Notice| matches!(notice, Notice::Messages { facts, .. } if facts.lower_case > 0);
+        assert_eq!(summary.notices.iter().any(is_reported), name == "small.x12");
         assert!(agrees(folder.path(&format!("out/{name}"))));
         texts.push(folder.read(&format!("out/{name}")));
         let mut table = job(&folder, name, &format!("{name}.csv"));

@@ -146,7 +146,7 @@ fn job(sources: &[std::path::PathBuf], out: &Path) -> Job {
     }
 }
 
-fn told(job: &Job) -> Vec<Extracted> {
+fn extracted(job: &Job) -> Vec<Extracted> {
     let summary = run(job, &context()).expect("done");
     assert!(summary.ledger.balanced);
     let of = |notice| match notice {
@@ -215,7 +215,7 @@ fn names_with_quotes_and_brackets_are_followed() {
     split.per_sheet = true;
     split.read.read_sheet = vec!["Calls".to_owned().into(), "Plain".to_owned().into()];
     split.name = Some("two.xlsx".parse().expect("a template"));
-    let what = told(&split);
+    let what = extracted(&split);
     assert_eq!((what[0].formulas, what[0].names), (2, 1));
     let two = folder.path("out/two.xlsx");
     assert_eq!(formulas(&two, "Calls"), ["[1]Other!A1+Plain!A2"]);
@@ -227,13 +227,13 @@ fn names_with_quotes_and_brackets_are_followed() {
         part(&two, "links/one.xml").is_some(),
         "links to other workbooks stay"
     );
-    // Twice the same: sheets, names and the numbers of other workbooks are told apart.
+    // Twice the same: sheets, names and the numbers of other workbooks are distinguished.
     let copy = folder.path("copy.xlsx");
     std::fs::copy(&source, &copy).expect("copied");
     let mut gather = job(&[source, copy], &folder.path("out"));
     gather.gathering = Gathering::Sheets;
     gather.name = Some("all.xlsx".parse().expect("a template"));
-    let what = told(&gather);
+    let what = extracted(&gather);
     assert_eq!(what[0].renamed, [("odd".to_owned(), "odd_2".to_owned())]);
     let all = folder.path("out/all.xlsx");
     assert_eq!(
@@ -281,7 +281,7 @@ fn shared_and_array_formulas_at_the_cut() {
     let mut split = job(&[path], &folder.path("out"));
     split.by = parse_keys("quay").expect("a key");
     split.like_source = true;
-    let what = told(&split);
+    let what = extracted(&split);
     // Running sums, but for the first, which is in its row; the array over two cells has its first in one part.
     assert_eq!(
         what.iter().map(|what| what.formulas).collect::<Vec<_>>(),
@@ -317,7 +317,7 @@ fn signatures_charts_and_missing_parts() {
     );
     let mut split = job(std::slice::from_ref(&path), &folder.path("out"));
     split.per_sheet = true;
-    let what = told(&split);
+    let what = extracted(&split);
     assert!(what[0].signature);
     let calls = folder.path("out/Calls.xlsx");
     assert_eq!(
@@ -378,7 +378,7 @@ fn hundreds_of_sheets_and_what_cannot_stand_together() {
     odd(&path, &sheets, &[]);
     let mut split = job(std::slice::from_ref(&path), &folder.path("out"));
     split.per_sheet = true;
-    let what = told(&split);
+    let what = extracted(&split);
     assert_eq!((what.len(), what[0].formulas), (1, 299));
     assert_eq!(
         cells(&folder.path("out/Berth 299.xlsx"), "Berth 299").len(),
@@ -464,7 +464,7 @@ fn sheets_of_an_open_document_spreadsheet_come_out_as_they_are() {
     );
     let mut split = job(std::slice::from_ref(&path), &folder.path("out"));
     split.per_sheet = true;
-    let what = told(&split);
+    let what = extracted(&split);
     assert_eq!((what[0].formulas, what[0].names), (2, 1));
     let calls = folder.path("out/Calls.ods");
     let text = part(&calls, "content.xml").expect("content");

@@ -73,6 +73,18 @@ fn written(folder: &Folder, source: &str, name: &str, change: impl Fn(&mut Job))
     fs::read_to_string(out.join(name)).expect("UTF-8")
 }
 
+/// Converts a document, and compares its last record with what it should have.
+fn assert_last(name: &str, (text, count): &(String, usize), expected: &[(&str, &str)]) {
+    let folder = Folder::with(&[(name, text.as_str())]);
+    let table = written(&folder, name, "all.csv", |_| {});
+    assert_eq!(table.lines().count(), count + 2, "{expected:?}");
+    let pairs = expected.iter();
+    let expected: BTreeMap<String, String> = pairs
+        .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
+        .collect();
+    assert_eq!(last_record(&table), expected);
+}
+
 #[test]
 fn what_only_later_records_of_json_have_gets_its_columns() {
     for (late, expected) in [
@@ -98,15 +110,7 @@ fn what_only_later_records_of_json_have_gets_its_columns() {
             &[("call", "1"), ("empty", "{}")],
         ),
     ] {
-        let (text, count) = json(late);
-        let folder = Folder::with(&[("calls.json", text.as_str())]);
-        let table = written(&folder, "calls.json", "all.csv", |_| {});
-        assert_eq!(table.lines().count(), count + 2, "{late}");
-        let expected: BTreeMap<String, String> = expected
-            .iter()
-            .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
-            .collect();
-        assert_eq!(last_record(&table), expected, "{late}");
+        assert_last("calls.json", &json(late), expected);
     }
 }
 
@@ -127,15 +131,7 @@ fn what_only_later_records_of_xml_have_gets_its_columns() {
             &[("quay.1", "North"), ("quay.2", "South")],
         ),
     ] {
-        let (text, count) = xml(late);
-        let folder = Folder::with(&[("calls.xml", text.as_str())]);
-        let table = written(&folder, "calls.xml", "all.csv", |_| {});
-        assert_eq!(table.lines().count(), count + 2, "{late}");
-        let expected: BTreeMap<String, String> = expected
-            .iter()
-            .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
-            .collect();
-        assert_eq!(last_record(&table), expected, "{late}");
+        assert_last("calls.xml", &xml(late), expected);
     }
 }
 

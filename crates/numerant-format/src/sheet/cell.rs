@@ -202,7 +202,7 @@ pub struct Look {
     pub class: Class,
     /// Digits after the point of a decimal.
     pub(crate) scale: u8,
-    /// The last of them is a nought.
+    /// The last of them is a zero.
     pub(crate) padded: bool,
     /// The format of a moment.
     pub(crate) format: CellFormat,
@@ -290,15 +290,15 @@ fn number(value: &[u8], stored: bool) -> Look {
     if !well_formed {
         return Look::TEXT;
     }
-    let not_nought = |byte: &u8| matches!(byte, b'1'..=b'9');
-    let Some(first) = digits.iter().position(not_nought) else {
-        // A minus before nought would be lost.
+    let not_zero = |byte: &u8| matches!(byte, b'1'..=b'9');
+    let Some(first) = digits.iter().position(not_zero) else {
+        // A minus before zero would be lost.
         if digits.len() < value.len() {
             return Look::TEXT;
         }
         return numeric(fraction);
     };
-    let last = digits.iter().rposition(not_nought).unwrap_or(first);
+    let last = digits.iter().rposition(not_zero).unwrap_or(first);
     let end = match point {
         Some(_) => last + 1,
         None => digits.len(),
@@ -322,7 +322,7 @@ fn numeric(fraction: &[u8]) -> Look {
     }
 }
 
-/// Whether a number is what the double nearest to it is written as, but for noughts at its end.
+/// Whether a number is what the double nearest to it is written as, but for zeros at its end.
 fn is_shortest(value: &[u8]) -> bool {
     let Ok(text) = std::str::from_utf8(value) else {
         return false;
@@ -348,7 +348,7 @@ fn day_of(value: &[u8]) -> Option<i64> {
 /// Milliseconds of a time of day or a number of hours, and how precise it is written.
 fn parse_time(value: &[u8]) -> Option<(i64, Precision)> {
     let hours = memchr::memchr(b':', value)?;
-    // A nought in front of three digits or more, and more than milliseconds, would not come back.
+    // A zero in front of three digits or more, and more than milliseconds, would not come back.
     if hours > 7 || (hours > 2 && value[0] == b'0') {
         return None;
     }

@@ -1,4 +1,4 @@
-//! Lays the rows of a sheet out as records: the first row with something in it names the columns.
+//! Makes records of the rows of a sheet: the first row with something in it names the columns.
 
 use numerant_data::narrow::{LARGEST_RECORD, to_u32};
 use std::collections::{HashMap, VecDeque};
@@ -329,7 +329,7 @@ impl SheetReader {
         let mut header = Batch::default();
         self.prepare(&mut header);
         // A header is as wide as the records by how it was detected.
-        let _ = self.lay(&first, &mut header);
+        let _ = self.push_record(&first, &mut header);
         let mut scratch = Vec::new();
         let names: Vec<String> = (0..self.width)
             .map(|column| {
@@ -348,8 +348,8 @@ impl SheetReader {
         batch.unit = Unit::Row;
     }
 
-    /// Lays a row out as a record; how many fields it has if it does not fit.
-    fn lay(&mut self, row: &Row, batch: &mut Batch) -> Result<(), usize> {
+    /// Adds a row as a record; how many fields it has if it does not fit.
+    fn push_record(&mut self, row: &Row, batch: &mut Batch) -> Result<(), usize> {
         let first_cell = row.cells.first().map_or(0, |cell| cell.column);
         let last_cell = row.cells.last().map_or(0, |cell| cell.column);
         let width = to_u32(self.width);
@@ -501,7 +501,7 @@ impl RecordReader for SheetReader {
                 }
             };
             self.tally.records += 1;
-            if let Err(found) = self.lay(&row, batch) {
+            if let Err(found) = self.push_record(&row, batch) {
                 self.surplus(&row, found, batch)?;
             }
             self.spare = row;

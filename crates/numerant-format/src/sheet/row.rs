@@ -201,7 +201,7 @@ impl NumberText {
             out.extend_from_slice(b"#NUM!");
             return;
         }
-        // No minus before nought.
+        // No minus before zero.
         let number = if number == 0.0 { 0.0 } else { number };
         let text = number.to_string();
         out.extend_from_slice(text.as_bytes());
@@ -216,7 +216,7 @@ fn double(text: &[u8]) -> Option<f64> {
     number.is_finite().then_some(number)
 }
 
-/// Appends noughts up to so many digits after the point, of which there are `has`.
+/// Appends zeros up to so many digits after the point, of which there are `has`.
 fn pad(has: usize, places: u8, out: &mut Vec<u8>) {
     let places = usize::from(places);
     if has >= places {

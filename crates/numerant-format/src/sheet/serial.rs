@@ -79,7 +79,7 @@ pub(crate) fn write_moment(serial: f64, epoch: Epoch, shown: Moments, out: &mut 
     true
 }
 
-/// Appends `hh:mm`, with seconds and their fraction where they are shown or not nought.
+/// Appends `hh:mm`, with seconds and their fraction where they are shown or not zero.
 pub fn write_clock(milliseconds: i64, shown: Moments, long: bool, out: &mut Vec<u8>) {
     let milliseconds = milliseconds.unsigned_abs();
     let hours = milliseconds / 3_600_000;

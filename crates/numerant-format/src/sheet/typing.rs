@@ -34,7 +34,7 @@ pub struct ColumnTally {
     counts: [u64; Class::COUNT],
     /// The fewest and the most digits after the point, over all numbers.
     scales: Option<(u8, u8)>,
-    /// The most digits among those numbers that end with a nought.
+    /// The most digits among those numbers that end with a zero.
     padded: u8,
     /// The format of all moments, but for how many hours there are.
     format: Option<CellFormat>,
@@ -190,7 +190,7 @@ impl ColumnTally {
             if let Some(format) = self.declared_format(declared) {
                 return Plan::Number(format);
             }
-            // Of what is declared a number the value counts, and not how many noughts it ends with.
+            // Of what is declared a number the value counts, and not how many zeros it ends with.
             let most = self.scales.map_or(0, |(_, most)| most);
             let declared = declared.map(|_| CellFormat::Fixed(most));
             if let Some(format) = self.number_format().or(declared) {

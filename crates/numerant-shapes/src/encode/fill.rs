@@ -409,7 +409,7 @@ impl Filler<'_> {
                     Filled::Blank(blank) => match self.encoder.form.nulls.of(blank, Blank::Null) {
                         Blank::Empty => out.extend_from_slice(b"\"\""),
                         Blank::Null => out.extend_from_slice(b"null"),
-                        Blank::Absent | Blank::Hollow(_) => return Ok(false),
+                        Blank::Absent | Blank::EmptyContainer(_) => return Ok(false),
                     },
                 }
             }

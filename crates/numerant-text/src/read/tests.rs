@@ -305,7 +305,7 @@ proptest! {
             delimiter: Some(delimiter.to_string().parse().expect("a delimiter")),
             ..ReadOptions::default()
         };
-        // What ends lines is told by most lines, and values here hold line ends of all kinds; the
+        // The line ending is detected from most lines, and values here hold line ends of all kinds; the
         // first line is what the header ends with.
         let found = read(text.as_bytes(), &options, 50).expect("readable");
         let values: Vec<Vec<String>> = found.records.into_iter().map(|(_, row)| row).collect();

@@ -83,7 +83,7 @@ impl Index {
             .map_or(0, |last| self.ends[last] as usize + 1)
     }
 
-    /// Lays down the positions of a block's separators, and the records that its terminators end.
+    /// Adds the positions of a block's separators, and the records that its terminators end.
     #[inline(always)]
     fn push_block<C: Classifier>(
         &mut self,
@@ -97,7 +97,7 @@ impl Index {
             self.grow(filled);
         }
         let (ends, firsts) = (&mut self.ends[..], &mut self.firsts[..]);
-        lay_down(
+        push_block_positions(
             ends,
             firsts,
             filled,
@@ -121,7 +121,7 @@ impl Index {
         }
     }
 
-    /// Lays down one record, in the place of what there is of it.
+    /// Adds one record, in the place of what there is of it.
     fn push_record(&mut self, filled: Filled, ends: &[u32]) -> Filled {
         let from = self
             .complete(filled)
@@ -138,9 +138,9 @@ impl Index {
     }
 }
 
-/// Lays down what a block holds, or returns `None` where there may be no room for it.
+/// Adds what a block holds, or returns `None` where there may be no room for it.
 #[inline(always)]
-fn lay_down<C: Classifier>(
+fn push_block_positions<C: Classifier>(
     ends: &mut [u32],
     firsts: &mut [u32],
     filled: Filled,
@@ -245,7 +245,7 @@ const RECORD_START: State = State {
     after_close: 0,
 };
 
-/// Scans `text` and lays its complete records down in `index`.
+/// Scans `text` and adds its complete records to `index`.
 ///
 /// `text` must begin at the start of a record and be shorter than 4 GiB. A record counts as
 /// complete when its terminator is there, so at the end of a source the caller adds a missing one.
@@ -405,7 +405,7 @@ fn scan_plain_blocks<C: Classifier>(
             return (filled, number, last >> 63);
         }
         let separators = masks.delimiter | masks.terminator;
-        let laid = lay_down(
+        let pushed = push_block_positions(
             ends,
             firsts,
             filled,
@@ -414,10 +414,10 @@ fn scan_plain_blocks<C: Classifier>(
             separators,
             masks.terminator,
         );
-        let Some(laid) = laid else {
+        let Some(pushed) = pushed else {
             return (filled, number, last >> 63);
         };
-        filled = laid;
+        filled = pushed;
         last = separators;
     }
     (filled, blocks.len(), last >> 63)

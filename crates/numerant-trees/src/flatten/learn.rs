@@ -33,7 +33,7 @@ impl Flattener {
         let empty = next as usize == node + 1;
         match kind {
             Kind::Object | Kind::List if empty && text.0 == text.1 => {
-                self.places[at as usize].hollow = Some(kind);
+                self.places[at as usize].empty_container = Some(kind);
             }
             Kind::List => {
                 self.places[at as usize].list = true;
@@ -96,7 +96,7 @@ impl Flattener {
                 }
             }
             Kind::Text if self.markup && text.0 == text.1 => {
-                self.places[at as usize].hollow = Some(kind);
+                self.places[at as usize].empty_container = Some(kind);
             }
             _ => self.places[at as usize].value = true,
         }
@@ -212,7 +212,7 @@ impl Flattener {
             self.columns_in(*item, found);
         }
         let only = found.len() == before || (self.markup && place.children.is_empty());
-        if place.hollow.is_some() && only && !place.value && (at != ROOT || self.markup) {
+        if place.empty_container.is_some() && only && !place.value && (at != ROOT || self.markup) {
             found.insert(before, at);
         }
     }

@@ -1,4 +1,4 @@
-//! Lays the nodes of a record out in columns.
+//! Flattens the nodes of a record into columns.
 //!
 //! # To whoever changes this
 //!
@@ -55,7 +55,7 @@ pub(crate) enum FlatValue {
     /// A null.
     Null,
     /// A container with nothing in it, so many levels above.
-    Hollow(u32),
+    EmptyContainer(u32),
 }
 
 /// A record that does not match, or columns that cannot be decided.
@@ -87,7 +87,7 @@ struct PathNode {
     /// Values are in it.
     value: bool,
     /// It may be a container with nothing in it; as JSON it is this.
-    hollow: Option<Kind>,
+    empty_container: Option<Kind>,
     column: u32,
     /// The first column in it and how many levels that is below, for containers with nothing in them.
     first: (u32, u32),
@@ -101,7 +101,7 @@ struct PathNode {
     last: (u64, usize),
 }
 
-/// Lays out the records of one source.
+/// Flattens the records of one source.
 #[derive(Debug)]
 pub(crate) struct Flattener {
     lists: ListLayout,
@@ -178,7 +178,7 @@ impl Flattener {
             items: Vec::new(),
             list: false,
             value: false,
-            hollow: None,
+            empty_container: None,
             column: NONE,
             first: (NONE, 0),
             exploded: false,
@@ -329,7 +329,7 @@ impl Flattener {
         self.cells = vec![FlatValue::Absent];
     }
 
-    /// Lays a whole record out as JSON, whatever is in it.
+    /// Writes a whole record as JSON, whatever is in it.
     pub(crate) fn flatten_as_one(&mut self, tree: &Tree, paths: &Paths) {
         self.kept.clear();
         tree.push_json(0, paths, true, &mut self.kept);

@@ -8,7 +8,7 @@ use numerant_data::tree::{Kind, Node, Paths, ROOT, Tree};
 use super::{Filling, FlatValue, FlattenError, Flattener, NONE, PatternCells};
 
 impl Flattener {
-    /// Lays a record out, and hands each row that it becomes to `emit`, in [`Flattener::cells`].
+    /// Flattens a record, and hands each row that it becomes to `emit`, in [`Flattener::cells`].
     pub(crate) fn flatten(
         &mut self,
         tree: &Tree,
@@ -137,7 +137,9 @@ impl Flattener {
         let empty = next as usize == node + 1;
         let column = self.places[at as usize].column;
         match kind {
-            Kind::Object | Kind::List if empty && text.0 == text.1 => self.hollow(kind, at),
+            Kind::Object | Kind::List if empty && text.0 == text.1 => {
+                self.empty_container(kind, at)
+            }
             Kind::List => {
                 let place = &self.places[at as usize];
                 if place.kept {
@@ -174,7 +176,7 @@ impl Flattener {
                 }
                 self.lay_children(tree, paths, node, at, level)
             }
-            Kind::Text if self.markup && text.0 == text.1 => self.hollow(kind, at),
+            Kind::Text if self.markup && text.0 == text.1 => self.empty_container(kind, at),
             _ => {
                 if self.places[at as usize].kept {
                     return self.keep(&[node], self.markup, tree, paths, at);
@@ -238,14 +240,16 @@ impl Flattener {
     }
 
     /// Stores an empty container where its column is known.
-    fn hollow(&mut self, kind: Kind, at: u32) -> Result<(), FlattenError> {
+    fn empty_container(&mut self, kind: Kind, at: u32) -> Result<(), FlattenError> {
         let place = &self.places[at as usize];
         if place.exploded {
             // A list without items whose items are records: the record has one row all the same.
             self.pure = false;
             return Ok(());
         }
-        if place.column != NONE && (place.hollow == Some(kind) || place.value || place.kept) {
+        if place.column != NONE
+            && (place.empty_container == Some(kind) || place.value || place.kept)
+        {
             let flattened = match kind {
                 Kind::Text => {
                     self.fixed.push((place.column, FlatValue::Text(0, 0)));
@@ -268,13 +272,13 @@ impl Flattener {
         let (column, levels) = place.first;
         if column == NONE {
             // Nothing is in any of the containers here.
-            if place.hollow.is_none() {
+            if place.empty_container.is_none() {
                 self.beyond_sample(at);
             }
             return Ok(());
         }
-        self.fixed.push((column, FlatValue::Hollow(levels)));
-        self.put(at, column, FlatValue::Hollow(levels));
+        self.fixed.push((column, FlatValue::EmptyContainer(levels)));
+        self.put(at, column, FlatValue::EmptyContainer(levels));
         Ok(())
     }
 }

@@ -1,8 +1,8 @@
-//! What to do about jobs that cannot be run as they are.
+//! Hints for jobs that cannot be run.
 
 use numerant_engine::job::{JobError, JobFileProblem, LikeSourceConflict};
 
-/// What to do about a job that cannot be run as it is.
+/// The hint for a job that cannot be run.
 pub(super) fn of_job(error: &JobError) -> Option<String> {
     let hint = match error {
         JobError::NoSource
@@ -32,7 +32,7 @@ pub(super) fn of_job(error: &JobError) -> Option<String> {
         JobError::DecimalMarks => {
             "--number-format alone states the decimal mark; remove --decimal-comma"
         }
-        JobError::RestWithoutCase | JobError::NoCase(_) => {
+        JobError::OthersWithoutCase | JobError::NoCase(_) => {
             "add the cases, each as --case NAME=CONDITION"
         }
         JobError::ClashWithRows(_) => "--clash number keeps the outputs apart",

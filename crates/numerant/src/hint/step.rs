@@ -7,7 +7,7 @@ use numerant_steps::{LookupError, StepError, StepName, StepProblem};
 use super::expression::{of_date, of_evaluation, of_expression, of_number};
 use super::read::of_column;
 
-/// What to do about a step that cannot be taken.
+/// The hint for a step that cannot be prepared.
 pub(super) fn of_step(error: &StepError) -> Option<String> {
     match error {
         StepError::Column { problem, .. } => Some(of_column(problem)),
@@ -21,7 +21,7 @@ pub(super) fn of_step(error: &StepError) -> Option<String> {
     }
 }
 
-/// What to do about a record for which a step fails.
+/// The hint for a record for which a step fails.
 pub(super) fn of_record(problem: &StepProblem) -> Option<String> {
     match problem {
         StepProblem::Evaluate { problem, .. } => of_evaluation(problem),

@@ -101,7 +101,7 @@ fn values_get_the_option_that_reads_them() {
 }
 
 #[test]
-fn steps_and_records_are_mended_with_options() {
+fn steps_and_records_get_options_that_help() {
     let exists = |step| {
         let name = "quay".to_owned();
         step::of_step(&StepError::Exists { step, name })

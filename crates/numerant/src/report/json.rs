@@ -96,22 +96,22 @@ fn file(file: &BatchFile) -> Value {
             outputs,
         } => json!({
             "source": source,
-            "fate": "done",
+            "disposition": "done",
             "records": records,
             "bytes": bytes,
             "outputs": outputs,
         }),
         FileDisposition::Skipped(reason) => {
-            json!({ "source": source, "fate": "skipped", "why": super::batch::skipped(reason) })
+            json!({ "source": source, "disposition": "skipped", "why": super::batch::skipped(reason) })
         }
         FileDisposition::Failed(error) => json!({
             "source": source,
-            "fate": "failed",
+            "disposition": "failed",
             "why": error.to_string(),
             "hint": crate::hint::of_error(error),
             "details": error.details(usize::MAX).0,
         }),
-        FileDisposition::NotReached => json!({ "source": source, "fate": "not-reached" }),
+        FileDisposition::NotReached => json!({ "source": source, "disposition": "not-reached" }),
     }
 }
 

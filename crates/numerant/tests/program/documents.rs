@@ -106,7 +106,7 @@ fn parts_of_a_document_are_verified_as_documents() {
 fn what_does_not_fit_is_told() {
     let bench = bench();
     bench.write("calls.csv", "dues EUR,2026,a\n1,2,3\n");
-    let mut told = String::new();
+    let mut reported = String::new();
     for words in [
         &["convert", "calls.csv", "--to", "xml"][..],
         &[
@@ -183,9 +183,9 @@ fn what_does_not_fit_is_told() {
             "/notices/notice[1]",
         ],
     ] {
-        told.push_str(&bench.run(words));
-        told.push('\n');
+        reported.push_str(&bench.run(words));
+        reported.push('\n');
     }
-    assert_snapshot!("documents refused", told);
+    assert_snapshot!("documents refused", reported);
     assert!(!bench.files().iter().any(|name| name.starts_with("x.")));
 }

@@ -41,7 +41,7 @@ fn folders_are_converted_file_by_file() {
         bench.run(&with(&["--existing", "replace", "--quiet"]))
     );
     let json = bench.run(&with(&["--existing", "newer", "--report", "json"]));
-    assert!(json.contains("\"fate\": \"skipped\""), "{json}");
+    assert!(json.contains("\"disposition\": \"skipped\""), "{json}");
     assert!(json.contains("--- code 3"), "{json}");
     assert_snapshot!(
         "one that fails",
@@ -159,17 +159,17 @@ fn saved_jobs_run_in_order() {
         .lines()
         .map(|line| serde_json::from_str(line).expect(line))
         .collect();
-    let told: Vec<&str> = lines
+    let reported: Vec<&str> = lines
         .iter()
         .filter_map(|line| line["fields"]["message"].as_str())
         .collect();
     assert_eq!(
-        (told[0], told[told.len() - 1]),
+        (reported[0], reported[reported.len() - 1]),
         ("the run begins", "the run is done")
     );
     assert!(
-        told.contains(&"5 read = 2 written + 3 left out"),
-        "{told:?}"
+        reported.contains(&"5 read = 2 written + 3 left out"),
+        "{reported:?}"
     );
     // The same from another folder, with another value.
     bench.write("elsewhere/x", "");

@@ -47,15 +47,15 @@ fn only_files_are_replaced() {
         .status()
         .expect("it runs");
     assert!(made.success());
-    let told = bench.run(&words);
-    assert!(told.contains("it is a device or pipe"), "{told}");
+    let reported = bench.run(&words);
+    assert!(reported.contains("it is a device or pipe"), "{reported}");
     assert!(
         fs::symlink_metadata(&north)
             .expect("there")
             .file_type()
             .is_fifo()
     );
-    let told = bench.run(&[
+    let reported = bench.run(&[
         "split",
         "calls.csv",
         "--by",
@@ -66,8 +66,8 @@ fn only_files_are_replaced() {
         "/dev/null",
     ]);
     assert!(
-        told.contains("--- code 1") || told.contains("code 1"),
-        "{told}"
+        reported.contains("--- code 1") || reported.contains("code 1"),
+        "{reported}"
     );
     assert!(!bench.path("new").exists(), "nothing without its ledger");
 }
@@ -167,8 +167,8 @@ fn a_report_that_cannot_be_shown_says_that_the_outputs_are_there() {
         .expect("there");
     let mut command = bench.command(&["split", "calls.csv", "--by", "quay", "--out", "parts"]);
     let output = command.stdout(Stdio::from(full)).output().expect("it runs");
-    let told = String::from_utf8_lossy(&output.stderr);
-    assert!(told.contains("the outputs are in place"), "{told}");
+    let reported = String::from_utf8_lossy(&output.stderr);
+    assert!(reported.contains("the outputs are in place"), "{reported}");
     assert!(bench.path("parts/North.csv").exists());
 }
 
@@ -229,8 +229,8 @@ fn two_runs_into_one_folder_do_not_mix() {
         ];
         for run in runs {
             let output = run.wait_with_output().expect("it ends");
-            let told = String::from_utf8_lossy(&output.stderr);
-            assert_eq!(output.status.code(), Some(0), "round {round}: {told}");
+            let reported = String::from_utf8_lossy(&output.stderr);
+            assert_eq!(output.status.code(), Some(0), "round {round}: {reported}");
         }
         let version = version_of(&bench, &out);
         assert!(version.is_some(), "round {round}");

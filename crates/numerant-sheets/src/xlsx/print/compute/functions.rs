@@ -379,7 +379,7 @@ fn folded(fold: fn(&[f64]) -> Content, numbers: Result<Vec<f64>, String>) -> Con
     }
 }
 
-/// A number of characters, none where it is below nought.
+/// A number of characters, none where it is below zero.
 fn characters(number: f64) -> usize {
     usize::try_from(whole(number)).unwrap_or(0)
 }
